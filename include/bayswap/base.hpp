@@ -1,0 +1,112 @@
+// Bytes, errors and digests: what every other room is made of.
+#pragma once
+
+#include <array>
+#include <cstddef>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <tl/expected.hpp>
+
+namespace bayswap {
+
+// ---- Errors -------------------------------------------------------------------------------------
+
+enum class ErrorCode {
+  not_recognised,  // the input is none of the things we know
+  damaged,         // it is one of them, but broken
+  does_not_fit,    // sound, but there is no room or no place for it in the target
+  wrong_region,    // the two games are not the same one
+  unsafe,          // could lose a save; needs the user's word
+  busy,            // somebody else is at it
+  not_found,       // a file or folder is not there
+  io,              // the disk or the wire said no
+  bad_usage,       // the caller's words are off
+  unsupported,     // known, and not possible
+};
+
+/// The stable spelling used in JSON output, e.g. "wrong_region".
+[[nodiscard]] std::string_view to_text(ErrorCode code);
+
+/// One failure. `message` is one sentence that names the file, the place in it and the value found;
+/// `hint` says what to do next and may be empty.
+struct Error {
+  ErrorCode code{};
+  std::string message;
+  std::string hint;
+};
+
+template <class T>
+using Result = tl::expected<T, Error>;
+
+/// `return fail(...)` from any function that returns a Result.
+[[nodiscard]] tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint = {});
+
+// ---- Bytes --------------------------------------------------------------------------------------
+
+using Byte = std::uint8_t;
+using ByteView = std::span<const Byte>;
+
+/// Immutable bytes, shared between copies; slicing costs nothing. The default one is empty.
+/// Safe to read from several threads.
+class Blob {
+ public:
+  Blob() = default;
+  [[nodiscard]] static Blob copy_of(ByteView bytes);
+  [[nodiscard]] static Blob filled(std::size_t size_bytes, Byte value);
+
+  [[nodiscard]] ByteView view() const { return {bytes_.get() + offset_, size_}; }
+  [[nodiscard]] const Byte* data() const { return bytes_.get() + offset_; }
+  [[nodiscard]] std::size_t size() const { return size_; }
+  [[nodiscard]] bool empty() const { return size_ == 0; }
+
+  /// The `count` bytes from `offset` on. Cut short where the blob ends, never past it.
+  [[nodiscard]] Blob slice(std::size_t offset, std::size_t count) const;
+
+  [[nodiscard]] friend bool operator==(const Blob& a, const Blob& b) { return equal(a.view(), b.view()); }
+
+ private:
+  friend class Buffer;
+  [[nodiscard]] static bool equal(ByteView a, ByteView b);
+
+  std::shared_ptr<const Byte[]> bytes_;
+  std::size_t offset_ = 0;
+  std::size_t size_ = 0;
+};
+
+/// A blob under construction: `size_bytes` bytes, not initialised, to be written once and frozen.
+class Buffer {
+ public:
+  explicit Buffer(std::size_t size_bytes);
+  [[nodiscard]] std::span<Byte> bytes() { return {bytes_.get(), size_}; }
+  /// Gives the first `size_bytes` bytes away as a blob; at most the size it was made with.
+  [[nodiscard]] Blob freeze(std::size_t size_bytes) &&;
+  [[nodiscard]] Blob freeze() && { return std::move(*this).freeze(size_); }
+
+ private:
+  std::shared_ptr<Byte[]> bytes_;
+  std::size_t size_;
+};
+
+/// All bytes have the same value, given back in `value` when asked for. False for no bytes.
+[[nodiscard]] bool is_uniform(ByteView bytes, Byte* value = nullptr);
+
+// ---- Digests ------------------------------------------------------------------------------------
+
+/// A SHA-256 digest (FIPS 180-4), 32 bytes.
+struct Digest {
+  std::array<Byte, 32> bytes{};
+  [[nodiscard]] std::string hex() const;
+  [[nodiscard]] bool operator==(const Digest&) const = default;
+};
+
+[[nodiscard]] Digest sha256(ByteView bytes);
+/// From 64 hex digits; `damaged` otherwise.
+[[nodiscard]] Result<Digest> digest_from_hex(std::string_view hex);
+
+/// The library's version, e.g. "0.1.0".
+[[nodiscard]] std::string_view version();
+
+}  // namespace bayswap

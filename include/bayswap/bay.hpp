@@ -1,0 +1,99 @@
+// Bays: places where saves live, each described by a small TOML file (docs/bays.md).
+#pragma once
+
+#include <bayswap/fs.hpp>
+#include <bayswap/layout.hpp>
+#include <bayswap/title.hpp>
+
+#include <utility>
+
+namespace bayswap {
+
+/// What a naming rule can draw on.
+struct NameFacts {
+  std::optional<std::string> rom_path;  // the ROM in that bay; its name gives {rom.stem} and {rom.name}
+  GameId game;
+  int slot = 1;
+  std::string extension;  // {ext}: the usual one of the layout, or of a set's part
+};
+
+/// A path with words in braces, e.g. "saves/{rom.stem}{ext}".
+class NameRule {
+ public:
+  /// `bad_usage` for unknown words, open braces, and paths that lead out of the bay.
+  [[nodiscard]] static Result<NameRule> parse(std::string_view text);
+  /// The path relative to the bay's root. Characters that no file name can have become '_'. `not_found` where
+  /// a fact is missing that the rule needs.
+  [[nodiscard]] Result<std::string> expand(const NameFacts& facts) const;
+  [[nodiscard]] bool uses(std::string_view word) const;
+  [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name"); }
+  [[nodiscard]] const std::string& text() const { return text_; }
+
+ private:
+  struct Piece {
+    bool is_word = false;
+    std::string text;
+  };
+  std::string text_;
+  std::vector<Piece> pieces_;
+};
+
+/// What a bay says about one platform.
+struct PlatformRule {
+  Platform platform{};
+  NameRule path;
+  std::string layout;  // id
+  std::string roms;    // folder of the ROMs below the root, "." for the root; empty: no ROMs here
+};
+
+struct Bay {
+  std::string name;
+  std::string about;
+  std::string root;    // where the files are, as the bay file has it, made absolute
+  std::string origin;  // path of the bay file
+  std::vector<PlatformRule> rules;
+
+  [[nodiscard]] const PlatformRule* rule(Platform platform) const;
+};
+
+/// Reads a bay file. A relative root counts from `folder`. Unknown words are `bad_usage` and name the line.
+[[nodiscard]] Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
+                                    const std::string& folder);
+[[nodiscard]] std::string to_toml(const Bay& bay);
+/// Lower-case letters, digits, dashes and underscores, at most 64.
+[[nodiscard]] bool is_bay_name(std::string_view name);
+
+/// The bay of that name in the home folder, or the bay file at that path (anything with a '/' or ending in
+/// .toml).
+[[nodiscard]] Result<Bay> find_bay(const Home& home, const std::string& name_or_path);
+/// Every bay file of the home folder by name, those that can't be read with their error.
+[[nodiscard]] Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& home);
+/// The layouts built in and those of the home folder.
+[[nodiscard]] Result<Catalog> load_catalog(const Home& home);
+
+struct RomFile {
+  std::string path;  // below the bay's root
+  RomFacts facts;
+};
+/// The ROMs of one platform, told by their headers; folders are searched three deep.
+[[nodiscard]] Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule);
+
+/// One file in which a save is kept or would be kept.
+struct SaveFile {
+  std::string path;                // below the bay's root
+  const Layout* layout = nullptr;  // of a set: the member
+  Role role;                       // of a set: whose file it is
+};
+/// Where the bay keeps that game's save: one file, or for a set one for each part there may be.
+[[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
+                                                   NameFacts facts);
+
+struct BayProblem {
+  bool is_error = false;  // a carry would fail; otherwise only worth knowing
+  std::string text;
+  std::string hint;
+};
+/// What is wrong with a bay: folders that are not there, layouts nobody knows, two ROMs with one save.
+[[nodiscard]] std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store& store);
+
+}  // namespace bayswap

@@ -1,0 +1,46 @@
+// What is this file? Asks every room that knows formats and answers with reasons.
+#pragma once
+
+#include <bayswap/fs.hpp>
+#include <bayswap/layout.hpp>
+#include <bayswap/title.hpp>
+
+namespace bayswap {
+
+enum class FileKind { unknown, rom, battery_save, controller_pak };
+/// "battery save", ...: words of the trade, the same in tables and JSON.
+[[nodiscard]] std::string_view to_text(FileKind kind);
+
+struct PartFinding {
+  Role role;
+  std::size_t size_bytes = 0;
+  bool blank = false;
+};
+
+struct Finding {
+  std::size_t size_bytes = 0;
+  FileKind kind = FileKind::unknown;
+  std::optional<Platform> platform;
+  const Layout* layout = nullptr;     // the best one; nothing for ROMs and unknown files
+  std::vector<const Layout*> either;  // two or more where their byte order alone differs and nothing decides
+  double confidence = 0;              // 0 to 1
+  std::vector<std::string> evidence;  // one sentence each
+  std::vector<PartFinding> parts;
+  std::optional<GameId> game;
+};
+
+/// What `bytes` are. `game`: of the ROM they belong to, where that is known. Never fails: what nobody
+/// recognises is FileKind::unknown with the reasons.
+[[nodiscard]] Finding inspect(const Catalog& catalog, const Blob& bytes,
+                              const std::optional<GameId>& game = {});
+
+/// The same for a file. Where no game is given, the ROM beside it is asked. Fails where the file can't be
+/// read.
+[[nodiscard]] Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
+                                           const std::optional<GameId>& game = {});
+
+/// The ROM that lies in the same folder under the same stem, told by its header; its path and facts.
+[[nodiscard]] std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store,
+                                                                         const std::string& save_path);
+
+}  // namespace bayswap

@@ -1,0 +1,119 @@
+// The domain: platforms, regions, games, parts and saves. Nothing here knows how a file looks.
+#pragma once
+
+#include <bayswap/base.hpp>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace bayswap {
+
+enum class Platform {
+  a26,
+  nes,
+  snes,
+  n64,
+  gc,
+  wii,
+  wiiu,
+  gb,
+  gbc,
+  gba,
+  nds,
+  n3ds,
+  sms,
+  gg,
+  md,
+  scd,
+  sat,
+  dc,
+  pce,
+  ws,
+  ngp,
+  vb,
+  ps1,
+  ps2,
+  psp,
+  x360
+};
+
+/// "n64", "3ds", ...: lower case, as in bay files, layouts and JSON.
+[[nodiscard]] std::string_view tag(Platform platform);
+[[nodiscard]] std::optional<Platform> platform_from_tag(std::string_view text);
+
+enum class Region {
+  unknown,
+  world,
+  japan,
+  north_america,
+  europe,
+  germany,
+  france,
+  italy,
+  spain,
+  netherlands,
+  scandinavia,
+  australia,
+  brazil,
+  canada,
+  china,
+  korea,
+  asia
+};
+
+/// "Europe", "North America", ...; "unknown" for Region::unknown.
+[[nodiscard]] std::string_view name(Region region);
+
+/// Which game, as far as its ROM tells.
+struct GameId {
+  Platform platform{};
+  std::string code;   // product code as the header has it, e.g. "NLSP"; empty where the header has none
+  std::string title;  // UTF-8, without padding
+  Region region = Region::unknown;
+  int revision = 0;
+};
+
+enum class GameMatch { same, other_revision, other_region, other_game };
+
+/// How two ROMs relate. A game without a code is told by its title.
+[[nodiscard]] GameMatch compare(const GameId& a, const GameId& b);
+
+enum class PartKind { eeprom, sram, flash, pak };
+
+/// What a part is within its save. `number` counts controller paks 1 to 4; 0 where there is only one,
+/// or where it is not known which (a controller pak in a file of its own).
+struct Role {
+  PartKind kind{};
+  int number = 0;
+  [[nodiscard]] bool operator==(const Role&) const = default;
+};
+
+/// "eeprom", "sram", "flash", "pak", "pak1" ... "pak4".
+[[nodiscard]] std::string to_text(Role role);
+[[nodiscard]] std::optional<Role> role_from_text(std::string_view text);
+
+/// One chip's bytes, in hardware order: byte i is what the chip holds at address i, and for chips read
+/// in words the most significant byte of a word comes first.
+struct Part {
+  Role role;
+  Blob bytes;
+  /// The chip is known to have exactly this size. False where the bytes came out of a slot that smaller
+  /// chips use as well: then the tail may be filler.
+  bool size_certain = true;
+};
+
+/// All bytes 00 or all FF; for a controller pak also a formatted one that holds no note and no
+/// remains of one. Nothing is lost when a blank part is dropped.
+[[nodiscard]] bool is_blank(const Part& part);
+
+struct Save {
+  Platform platform{};
+  std::vector<Part> parts;
+
+  [[nodiscard]] const Part* find(Role role) const;
+  /// True also for a save without parts.
+  [[nodiscard]] bool is_blank() const;
+};
+
+}  // namespace bayswap

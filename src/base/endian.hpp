@@ -1,0 +1,25 @@
+// Integers as media hold them. Callers have checked that the bytes are there.
+#pragma once
+
+#include <bayswap/base.hpp>
+#include <cassert>
+
+namespace bayswap {
+
+[[nodiscard]] constexpr std::uint16_t be16(ByteView bytes, std::size_t at) {
+  assert(at + 2 <= bytes.size());
+  return static_cast<std::uint16_t>((bytes[at] << 8) | bytes[at + 1]);
+}
+
+constexpr void put_be16(std::span<Byte> bytes, std::size_t at, std::uint16_t value) {
+  assert(at + 2 <= bytes.size());
+  bytes[at] = static_cast<Byte>(value >> 8);
+  bytes[at + 1] = static_cast<Byte>(value & 0xff);
+}
+
+constexpr void put_be32(std::span<Byte> bytes, std::size_t at, std::uint32_t value) {
+  put_be16(bytes, at, static_cast<std::uint16_t>(value >> 16));
+  put_be16(bytes, at + 2, static_cast<std::uint16_t>(value & 0xffff));
+}
+
+}  // namespace bayswap

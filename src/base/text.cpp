@@ -1,0 +1,104 @@
+#include "base/text.hpp"
+
+#include <iconv.h>
+
+#include <algorithm>
+#include <array>
+#include <numeric>
+#include <vector>
+
+namespace bayswap {
+namespace {
+
+constexpr std::string_view replacement = "\xEF\xBF\xBD";  // U+FFFD
+
+bool is_plain(Byte b) {
+  return b >= 0x20 && b < 0x7f;
+}
+
+class Converter {
+ public:
+  explicit Converter(const char* from) : handle_(iconv_open("UTF-8", from)) {}
+  ~Converter() {
+    if (usable()) iconv_close(handle_);
+  }
+  Converter(const Converter&) = delete;
+  Converter& operator=(const Converter&) = delete;
+  [[nodiscard]] bool usable() const { return handle_ != reinterpret_cast<iconv_t>(-1); }
+
+  /// Converts one character at the head of `bytes`; gives how many bytes it took, 0 if it is none.
+  std::size_t one(ByteView bytes, std::string& out) const {
+    for (std::size_t length = 1; length <= std::min<std::size_t>(2, bytes.size()); ++length) {
+      std::array<char, 2> in{static_cast<char>(bytes[0]), length > 1 ? static_cast<char>(bytes[1]) : '\0'};
+      std::array<char, 8> text{};
+      char* from = in.data();
+      char* to = text.data();
+      std::size_t in_left = length;
+      std::size_t out_left = text.size();
+      iconv(handle_, nullptr, nullptr, nullptr, nullptr);
+      if (iconv(handle_, &from, &in_left, &to, &out_left) != static_cast<std::size_t>(-1) && in_left == 0) {
+        out.append(text.data(), text.size() - out_left);
+        return length;
+      }
+    }
+    return 0;
+  }
+
+ private:
+  iconv_t handle_;
+};
+
+}  // namespace
+
+std::string to_utf8(ByteView bytes, TextEncoding /*encoding*/) {
+  bytes = bytes.first(static_cast<std::size_t>(std::ranges::find(bytes, Byte{0}) - bytes.begin()));
+  while (!bytes.empty() && bytes.back() == ' ') bytes = bytes.first(bytes.size() - 1);
+  std::string text;
+  if (std::ranges::all_of(bytes, is_plain)) {  // no need to wake the converter
+    text.assign(bytes.begin(), bytes.end());
+    return text;
+  }
+  const Converter converter("SHIFT_JIS");
+  while (!bytes.empty()) {
+    std::size_t taken = 1;
+    if (is_plain(bytes[0])) {
+      text += static_cast<char>(bytes[0]);
+    } else if (bytes[0] < 0x80 || !converter.usable() || (taken = converter.one(bytes, text)) == 0) {
+      text += replacement;
+      taken = 1;
+    }
+    bytes = bytes.subspan(taken);
+  }
+  return text;
+}
+
+std::string lower(std::string_view text) {
+  std::string out(text);
+  for (char& c : out)
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+  return out;
+}
+
+std::string printable(std::string_view text) {
+  std::string out(text);
+  for (char& c : out)
+    if (static_cast<Byte>(c) < 0x20 || static_cast<Byte>(c) == 0x7f) c = '?';
+  return out;
+}
+
+std::size_t edit_distance(std::string_view a, std::string_view b) {
+  std::vector<std::size_t> row(b.size() + 1);
+  std::iota(row.begin(), row.end(), std::size_t{0});
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    std::size_t diagonal = row[0];
+    row[0] = i + 1;
+    for (std::size_t j = 0; j < b.size(); ++j) {
+      const std::size_t substituted = diagonal + (a[i] == b[j] ? 0 : 1);
+      diagonal = row[j + 1];
+      row[j + 1] = std::min({substituted, row[j] + 1, row[j + 1] + 1});
+    }
+  }
+  return row.back();
+}
+
+}  // namespace bayswap

@@ -1,0 +1,39 @@
+// Text as ROMs and media hold it, to UTF-8.
+#pragma once
+
+#include <bayswap/base.hpp>
+#include <string>
+
+namespace bayswap {
+
+enum class TextEncoding { shift_jis };  // JIS X 0201/0208; plain ASCII is a subset
+
+/// UTF-8 of `bytes` up to the first NUL, padding spaces cut off at the end. Bytes that are no text in the
+/// encoding, and control characters, become U+FFFD, so that the result is always printable.
+[[nodiscard]] std::string to_utf8(ByteView bytes, TextEncoding encoding);
+
+/// Lower case of ASCII letters; other bytes as they are.
+[[nodiscard]] std::string lower(std::string_view text);
+
+/// `text` made safe for a terminal and a file name: control characters become '?'.
+[[nodiscard]] std::string printable(std::string_view text);
+
+/// The distance between two words in single-character edits, for "did you mean".
+[[nodiscard]] std::size_t edit_distance(std::string_view a, std::string_view b);
+
+/// The candidate nearest to `word`, as ", did you mean 'x'?", or nothing where none is near.
+template <class Words>
+[[nodiscard]] std::string did_you_mean(std::string_view word, const Words& candidates) {
+  std::string best;
+  std::size_t best_distance = word.size() / 3 + 2;
+  for (const auto& candidate : candidates) {
+    const std::size_t distance = edit_distance(word, candidate);
+    if (distance < best_distance) {
+      best_distance = distance;
+      best = candidate;
+    }
+  }
+  return best.empty() ? std::string{} : "did you mean '" + best + "'?";
+}
+
+}  // namespace bayswap

@@ -1,0 +1,149 @@
+#include "base/toml_reader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+
+namespace bayswap {
+
+Result<toml::table> parse_toml(std::string_view text, const std::string& origin) {
+  if (text.size() > max_toml_size_bytes)
+    return fail(ErrorCode::bad_usage, fmt::format("{}: {} bytes, over the {} that such a file may have",
+                                                  origin, text.size(), max_toml_size_bytes));
+  toml::parse_result parsed = toml::parse(text);
+  if (!parsed)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{}, line {}: {}", origin, parsed.error().source().begin.line,
+                            std::string(parsed.error().description())),
+                "the file is not valid TOML there; texts go in double quotes, tables in [brackets]");
+  return std::move(parsed).table();
+}
+
+std::string TableReader::place(const toml::source_region& source) const {
+  return source.begin.line == 0 ? origin_ : fmt::format("{}, line {}", origin_, source.begin.line);
+}
+
+tl::unexpected<Error> TableReader::error(std::string_view key, const std::string& what,
+                                         std::string hint) const {
+  const toml::node* at = table_->get(key);
+  return fail(ErrorCode::bad_usage,
+              fmt::format("{}: {}", place((at != nullptr ? at : table_)->source()), what), std::move(hint));
+}
+
+const toml::node* TableReader::node(std::string_view key) {
+  asked_.emplace_back(key);
+  return table_->get(key);
+}
+
+Result<std::optional<std::string>> TableReader::text(std::string_view key) {
+  const toml::node* at = node(key);
+  if (at == nullptr) return std::nullopt;
+  if (const auto* value = at->as_string()) return value->get();
+  return error(key, fmt::format("{} must be a text in quotes", key));
+}
+
+Result<std::string> TableReader::needed_text(std::string_view key) {
+  BAYSWAP_TRY(const auto value, text(key));
+  if (!value || value->empty()) return error(key, fmt::format("{} is missing", key));
+  return *value;
+}
+
+Result<std::optional<std::int64_t>> TableReader::integer(std::string_view key) {
+  const toml::node* at = node(key);
+  if (at == nullptr) return std::nullopt;
+  if (const auto* value = at->as_integer()) return value->get();
+  return error(key, fmt::format("{} must be a whole number", key));
+}
+
+Result<std::optional<std::vector<std::int64_t>>> TableReader::integers(std::string_view key) {
+  const toml::node* at = node(key);
+  if (at == nullptr) return std::nullopt;
+  std::vector<std::int64_t> values;
+  if (const auto* list = at->as_array())
+    for (const toml::node& element : *list)
+      if (const auto* value = element.as_integer()) values.push_back(value->get());
+  if (at->as_array() == nullptr || values.size() != at->as_array()->size() || values.empty())
+    return error(key, fmt::format("{} must be a list of whole numbers", key));
+  return values;
+}
+
+Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_view key) {
+  const toml::node* at = node(key);
+  if (at == nullptr) return std::nullopt;
+  std::vector<std::string> values;
+  if (const auto* one = at->as_string()) {
+    values.push_back(one->get());
+    return values;
+  }
+  if (const auto* list = at->as_array())
+    for (const toml::node& element : *list)
+      if (const auto* value = element.as_string()) values.push_back(value->get());
+  if (at->as_array() == nullptr || values.size() != at->as_array()->size() || values.empty())
+    return error(key, fmt::format("{} must be a list of texts in quotes", key));
+  return values;
+}
+
+Result<std::vector<TableReader>> TableReader::tables(std::string_view key) {
+  const toml::node* at = node(key);
+  std::vector<TableReader> readers;
+  if (at == nullptr) return readers;
+  const auto* list = at->as_array();
+  if (list == nullptr) return error(key, fmt::format("{0} must be written as [[{0}]]", key));
+  for (const toml::node& element : *list) {
+    const auto* table = element.as_table();
+    if (table == nullptr) return error(key, fmt::format("{0} must be written as [[{0}]]", key));
+    readers.emplace_back(*table, origin_);
+  }
+  return readers;
+}
+
+Result<std::optional<TableReader>> TableReader::table(std::string_view key) {
+  const toml::node* at = node(key);
+  if (at == nullptr) return std::nullopt;
+  const auto* table = at->as_table();
+  if (table == nullptr) return error(key, fmt::format("{0} must be a table, written as [{0}]", key));
+  return TableReader(*table, origin_);
+}
+
+Result<std::vector<std::string>> TableReader::table_names() {
+  std::vector<std::pair<std::size_t, std::string>> names;
+  for (const auto& [key, value] : *table_) {
+    if (value.as_table() == nullptr) return error(key.str(), fmt::format("{} must be a table", key.str()));
+    names.emplace_back(value.source().begin.line, key.str());
+  }
+  std::ranges::sort(names);
+  std::vector<std::string> out;
+  for (auto& [line, key] : names) out.push_back(std::move(key));
+  return out;
+}
+
+Result<void> TableReader::no_other_keys() const {
+  for (const auto& [key, value] : *table_) {
+    const std::string word(key.str());
+    if (std::ranges::find(asked_, word) == asked_.end())
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{}: unknown word '{}'", place(key.source()), printable(word)),
+                  did_you_mean(word, asked_));
+  }
+  return {};
+}
+
+std::string toml_quoted(std::string_view text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (static_cast<Byte>(c) < 0x20 || c == 0x7f) {
+      out += fmt::format("\\u{:04X}", static_cast<Byte>(c));
+    } else {
+      out += c;
+    }
+  }
+  return out + "\"";
+}
+
+}  // namespace bayswap

@@ -1,0 +1,160 @@
+#include <bayswap/bay.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/toml_reader.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t max_bay_files = 4096;
+
+std::string text_of(const Blob& blob) {
+  return {blob.view().begin(), blob.view().end()};
+}
+
+Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
+  PlatformRule rule;
+  rule.platform = platform;
+  BAYSWAP_TRY(const std::string path, reader.needed_text("path"));
+  auto parsed = NameRule::parse(path);
+  if (!parsed) return reader.error("path", parsed.error().message, parsed.error().hint);
+  rule.path = *std::move(parsed);
+  BAYSWAP_TRY(rule.layout, reader.needed_text("layout"));
+  BAYSWAP_TRY(const auto roms, reader.text("roms"));
+  rule.roms = roms.value_or("");
+  while (rule.roms.size() > 1 && rule.roms.ends_with('/')) rule.roms.pop_back();
+  if (!rule.roms.empty() && rule.roms != "." && !is_tame(rule.roms))
+    return reader.error("roms", fmt::format("'{}' is no folder below the bay's root", printable(rule.roms)),
+                        "it must be relative, e.g. \"roms\", or \".\" for the root");
+  if (rule.path.uses_rom() && rule.roms.empty())
+    return reader.error("path",
+                        fmt::format("'{}' needs a ROM, but the bay does not say where ROMs lie", path),
+                        "add roms = \"FOLDER\"");
+  BAYSWAP_CHECK(reader.no_other_keys());
+  return rule;
+}
+
+}  // namespace
+
+const PlatformRule* Bay::rule(Platform platform) const {
+  const auto found = std::ranges::find(rules, platform, &PlatformRule::platform);
+  return found == rules.end() ? nullptr : &*found;
+}
+
+bool is_bay_name(std::string_view name) {
+  return !name.empty() && name.size() <= 64 && std::ranges::all_of(name, [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-' || c == '_';
+  });
+}
+
+Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
+                      const std::string& folder) {
+  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  TableReader reader(root, origin);
+  Bay bay;
+  bay.name = name;
+  bay.origin = origin;
+  BAYSWAP_TRY(const auto about, reader.text("about"));
+  bay.about = about.value_or("");
+  BAYSWAP_TRY(const std::string where, reader.needed_text("root"));
+  bay.root = tidied(join_path(folder, where));
+  BAYSWAP_TRY(auto platforms, reader.table("platform"));
+  if (!platforms)
+    return reader.error("platform", "no platform is described", "add a table like [platform.n64]");
+  BAYSWAP_TRY(const auto tags, platforms->table_names());
+  for (const std::string& tag_text : tags) {
+    const auto platform = platform_from_tag(tag_text);
+    if (!platform)
+      return platforms->error(tag_text, fmt::format("unknown platform '{}'", printable(tag_text)),
+                              "platforms go by their tags, e.g. n64 or gba");
+    BAYSWAP_TRY(auto table, platforms->table(tag_text));
+    BAYSWAP_TRY(auto rule, read_rule(*std::move(table), *platform));
+    bay.rules.push_back(std::move(rule));
+  }
+  if (bay.rules.empty())
+    return reader.error("platform", "no platform is described", "add a table like [platform.n64]");
+  BAYSWAP_CHECK(reader.no_other_keys());
+  return bay;
+}
+
+std::string to_toml(const Bay& bay) {
+  std::string out;
+  if (!bay.about.empty()) out += fmt::format("about = {}\n", toml_quoted(bay.about));
+  out += fmt::format("root = {}\n", toml_quoted(bay.root));
+  for (const PlatformRule& rule : bay.rules) {
+    out += fmt::format("\n[platform.{}]\npath = {}\nlayout = {}\n", tag(rule.platform),
+                       toml_quoted(rule.path.text()), toml_quoted(rule.layout));
+    if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
+  }
+  return out;
+}
+
+Result<Bay> find_bay(const Home& home, const std::string& name_or_path) {
+  LocalStore disk;
+  const bool is_path = name_or_path.find('/') != std::string::npos || name_or_path.ends_with(".toml");
+  if (is_path) {
+    BAYSWAP_TRY(const Blob file, disk.read(name_or_path, max_toml_size_bytes));
+    return parse_bay(text_of(file), std::string(stem_of(name_or_path)), name_or_path,
+                     folder_of(name_or_path));
+  }
+  const std::string path = join_path(home.bays, name_or_path + ".toml");
+  BAYSWAP_TRY(const auto info, disk.stat(is_bay_name(name_or_path) ? path : std::string{}));
+  if (!info) {
+    std::vector<std::string> names;
+    if (const auto bays = list_bays(home))
+      for (const auto& [name, bay] : *bays) names.push_back(name);
+    const std::string near = did_you_mean(name_or_path, names);
+    return fail(ErrorCode::bad_usage, fmt::format("no bay is called '{}'", printable(name_or_path)),
+                (near.empty() ? "" : near + " ") +
+                    std::string("`bayswap bay list` shows them, `bayswap bay add` makes one"));
+  }
+  BAYSWAP_TRY(const Blob file, disk.read(path, max_toml_size_bytes));
+  return parse_bay(text_of(file), name_or_path, path, home.bays);
+}
+
+Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& home) {
+  std::vector<std::pair<std::string, Result<Bay>>> bays;
+  LocalStore disk;
+  BAYSWAP_TRY(const auto folder, disk.stat(home.bays));
+  if (!folder) return bays;
+  BAYSWAP_TRY(const auto entries, disk.list(home.bays));
+  for (const FileInfo& entry : entries) {
+    if (entry.kind != FileInfo::Kind::file || extension_of(entry.name) != ".toml" ||
+        bays.size() == max_bay_files)
+      continue;
+    const std::string name(stem_of(entry.name));
+    const std::string path = join_path(home.bays, entry.name);
+    if (!is_bay_name(name)) {
+      bays.emplace_back(name, fail(ErrorCode::bad_usage,
+                                   fmt::format("{}: '{}' is no name for a bay", path, printable(name)),
+                                   "rename the file to lower-case letters, digits and dashes"));
+      continue;
+    }
+    bays.emplace_back(name, find_bay(home, name));
+  }
+  return bays;
+}
+
+Result<Catalog> load_catalog(const Home& home) {
+  Catalog catalog;
+  LocalStore disk;
+  BAYSWAP_TRY(const auto folder, disk.stat(home.layouts));
+  if (!folder) return catalog;
+  BAYSWAP_TRY(const auto entries, disk.list(home.layouts));
+  for (const FileInfo& entry : entries) {
+    if (entry.kind != FileInfo::Kind::file || extension_of(entry.name) != ".toml") continue;
+    const std::string path = join_path(home.layouts, entry.name);
+    BAYSWAP_TRY(const Blob file, disk.read(path, max_toml_size_bytes));
+    BAYSWAP_TRY(Layout layout, parse_layout(text_of(file), path));
+    BAYSWAP_CHECK(catalog.add(std::move(layout)));
+  }
+  return catalog;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,131 @@
+#include <bayswap/bay.hpp>
+
+#include <fmt/format.h>
+
+#include <map>
+
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr int max_depth = 3;
+constexpr std::size_t max_files = 50000;
+
+Result<void> collect(Store& store, const std::string& folder, int depth, Platform platform, std::size_t& seen,
+                     std::vector<RomFile>& roms) {
+  BAYSWAP_TRY(const auto entries, store.list(folder));
+  for (const FileInfo& entry : entries) {
+    if (++seen > max_files)
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} holds over {} files", store.shown(folder), max_files),
+                  "point the bay's roms at the ROMs' own folder");
+    const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
+    if (entry.kind == FileInfo::Kind::folder && depth < max_depth) {
+      if (auto below = collect(store, path, depth + 1, platform, seen, roms);
+          !below && below.error().code == ErrorCode::does_not_fit)
+        return below;  // a folder we may not read is passed over
+    }
+    if (entry.kind != FileInfo::Kind::file) continue;
+    const auto head = store.read_head(path, rom_head_size_bytes);
+    if (!head) continue;
+    auto facts = identify_rom(head->view());
+    if (facts && facts->game.platform == platform) roms.push_back({path, *std::move(facts)});
+  }
+  return {};
+}
+
+}  // namespace
+
+Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
+  std::vector<RomFile> roms;
+  if (rule.roms.empty()) return roms;
+  std::size_t seen = 0;
+  BAYSWAP_CHECK(collect(store, rule.roms, 1, rule.platform, seen, roms));
+  return roms;
+}
+
+Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts) {
+  BAYSWAP_TRY(const Layout* layout, catalog.find(rule.layout));
+  std::vector<SaveFile> files;
+  if (!layout->is_set()) {
+    facts.extension = layout->extension;
+    BAYSWAP_TRY(std::string path, rule.path.expand(facts));
+    files.push_back({std::move(path), layout, {}});
+    return files;
+  }
+  for (const std::string& id : layout->members) {
+    BAYSWAP_TRY(const Layout* member, catalog.find(id));
+    if (member->slots.size() != 1) continue;
+    const PartKind kind = member->slots.front().role.kind;
+    for (int number = kind == PartKind::pak ? 1 : 0; number <= (kind == PartKind::pak ? 4 : 0); ++number) {
+      const Role role{kind, number};
+      facts.extension = set_suffix(*member, role);
+      BAYSWAP_TRY(std::string path, rule.path.expand(facts));
+      files.push_back({std::move(path), member, role});
+    }
+  }
+  return files;
+}
+
+std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store& store) {
+  std::vector<BayProblem> problems;
+  const auto report = [&](bool is_error, std::string text, std::string hint) {
+    problems.push_back({is_error, std::move(text), std::move(hint)});
+  };
+  const auto root = store.list(".");
+  if (!root) {
+    report(true, fmt::format("the root folder {} can't be read: {}", bay.root, root.error().message),
+           "plug the device in, or mend root in " + bay.origin);
+    return problems;
+  }
+  if (!store.may_write("."))
+    report(false,
+           fmt::format("{} can't be written to: saves can be carried from here, not to here", bay.root),
+           "change its permissions, or unlock the card");
+  for (const PlatformRule& rule : bay.rules) {
+    const auto layout = catalog.find(rule.layout);
+    if (!layout) {
+      report(true, fmt::format("{}: {}", tag(rule.platform), layout.error().message), layout.error().hint);
+      continue;
+    }
+    if ((*layout)->platform != rule.platform)
+      report(
+          true,
+          fmt::format("{}: {} is a layout of {}", tag(rule.platform), rule.layout, tag((*layout)->platform)),
+          "choose a layout of the same platform");
+    if ((*layout)->is_set() && !rule.path.uses("ext"))
+      report(true,
+             fmt::format("{}: {} is several files, but the path rule has no {{ext}} to tell them apart",
+                         tag(rule.platform), rule.layout),
+             "end the path with {ext}");
+    if (rule.roms.empty()) continue;
+    const auto roms = list_roms(store, rule);
+    if (!roms) {
+      report(true, fmt::format("{}: the ROMs can't be listed: {}", tag(rule.platform), roms.error().message),
+             roms.error().hint);
+      continue;
+    }
+    if (roms->empty())
+      report(false, fmt::format("{}: no ROM found in {}", tag(rule.platform), store.shown(rule.roms)),
+             "put the ROMs there, or mend roms in " + bay.origin);
+    std::map<std::string, std::string> owners;
+    for (const RomFile& rom : *roms) {
+      const auto files = places(catalog, rule, {rom.path, rom.facts.game, 1, {}});
+      if (!files) {
+        report(false, fmt::format("{}: {}: {}", tag(rule.platform), rom.path, files.error().message),
+               files.error().hint);
+        continue;
+      }
+      const auto [owner, is_new] = owners.emplace(files->front().path, rom.path);
+      if (!is_new)
+        report(true,
+               fmt::format("{} and {} would share the save {}", owner->second, rom.path, files->front().path),
+               "rename one of the ROMs, or use a rule that tells them apart");
+    }
+  }
+  return problems;
+}
+
+}  // namespace bayswap

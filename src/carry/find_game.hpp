@@ -1,0 +1,20 @@
+// Which game is meant, and which ROM of each bay is it?
+#pragma once
+
+#include <bayswap/carry.hpp>
+
+namespace bayswap {
+
+struct GameSides {
+  GameId game;                           // the source's
+  std::optional<RomFile> from;           // the ROM at the source, if it has one
+  std::optional<RomFile> to;             // and at the target
+  std::optional<std::string> name_from;  // path whose name gives {rom.stem} at the source
+  std::optional<std::string> name_to;    // and at the target
+  std::vector<Danger> dangers;
+};
+
+[[nodiscard]] Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside,
+                                          const CarryRequest& request);
+
+}  // namespace bayswap

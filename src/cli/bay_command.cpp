@@ -1,0 +1,233 @@
+#include <bayswap/bay.hpp>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/session.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+std::string platforms_of(const Bay& bay) {
+  std::vector<std::string> tags;
+  for (const PlatformRule& rule : bay.rules) tags.emplace_back(tag(rule.platform));
+  return fmt::format("{}", fmt::join(tags, ", "));
+}
+
+Result<Bay> bay_from_words(const BayAddOptions& options) {
+  for (const auto& [word, value] : {std::pair{"--root", &options.root},
+                                    {"--platform", &options.platform},
+                                    {"--path", &options.path},
+                                    {"--layout", &options.layout}})
+    if (value->empty())
+      return fail(ErrorCode::bad_usage, fmt::format("{} is missing", word),
+                  "e.g. bayswap bay add tv --root /media/tv --platform n64 --path 'saves/{rom.stem}{ext}' "
+                  "--layout n64.combined --roms roms");
+  const auto platform = platform_from_tag(options.platform);
+  if (!platform)
+    return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(options.platform)),
+                "platforms go by their tags, e.g. n64 or gba");
+  BAYSWAP_TRY(NameRule rule, NameRule::parse(options.path));
+  Bay bay;
+  bay.name = options.name;
+  bay.about = options.about;
+  bay.root = LocalStore().address(options.root);
+  bay.rules.push_back({*platform, std::move(rule), options.layout, options.roms});
+  return bay;
+}
+
+Result<std::string> add(const Globals& globals, const BayAddOptions& options) {
+  const bool is_file = options.name.ends_with(".toml") || options.name.find('/') != std::string::npos;
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(Bay bay, is_file ? find_bay(home, options.name) : bay_from_words(options));
+  bay.root = LocalStore().address(bay.root);
+  if (!is_bay_name(bay.name))
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no name for a bay", printable(bay.name)),
+                "use lower-case letters, digits and dashes");
+  const std::string path = join_path(home.bays, bay.name + ".toml");
+  const std::string text = to_toml(bay);
+  BAYSWAP_CHECK(parse_bay(text, bay.name, path, home.bays));  // what is written can be read
+  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  for (const PlatformRule& rule : bay.rules) BAYSWAP_CHECK(catalog.find(rule.layout));
+  LocalStore disk;
+  const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
+  auto written = options.replace ? disk.replace(path, bytes) : disk.create(path, bytes);
+  if (!written && written.error().code == ErrorCode::unsafe)
+    return fail(ErrorCode::unsafe, fmt::format("there is a bay called {} already ({})", bay.name, path),
+                "edit that file, choose another name, or say --replace");
+  BAYSWAP_CHECK(written);
+  return path;
+}
+
+Json to_json(const Bay& bay) {
+  Json rules = Json::array();
+  for (const PlatformRule& rule : bay.rules)
+    rules.push_back({{"platform", tag(rule.platform)},
+                     {"path", rule.path.text()},
+                     {"layout", rule.layout},
+                     {"roms", rule.roms}});
+  return {{"name", bay.name},
+          {"about", bay.about},
+          {"root", bay.root},
+          {"file", bay.origin},
+          {"platforms", std::move(rules)}};
+}
+
+// One row a ROM: where its save is or would be.
+void add_saves(const Catalog& catalog, Store& store, const PlatformRule& rule, Json& list,
+               std::vector<std::vector<std::string>>& rows) {
+  const auto roms = list_roms(store, rule);
+  if (!roms) return;
+  for (const RomFile& rom : *roms) {
+    const auto files = places(catalog, rule, {rom.path, rom.facts.game, 1, {}});
+    std::string path;
+    std::string state = "no save yet";
+    std::uint64_t size = 0;
+    if (!files) {
+      state = files.error().message;
+    } else {
+      path = files->front().path;
+      for (const SaveFile& file : *files) {
+        const auto info = store.stat(file.path);
+        if (!info || !*info) continue;
+        if (size == 0) path = file.path;
+        size += (*info)->size_bytes;
+        state = "saved " + local_time((*info)->modified);
+      }
+    }
+    list.push_back({{"rom", rom.path},
+                    {"game", cli::to_json(rom.facts.game)},
+                    {"save", path},
+                    {"size_bytes", size},
+                    {"exists", size > 0}});
+    rows.push_back({in_words(rom.facts.game), rom.path, path, size > 0 ? std::to_string(size) : "", state});
+  }
+}
+
+}  // namespace
+
+int bay_add_command(const Globals& globals, const BayAddOptions& options) {
+  const auto path = add(globals, options);
+  if (!path) return report(path.error());
+  say(globals.quiet,
+      fmt::format("Wrote {}. `bayswap bay check {}` looks whether all is there.", *path, stem_of(*path)));
+  return exit_done;
+}
+
+int bay_list_command(const Globals& globals) {
+  const auto home = home_of(globals);
+  if (!home) return report(home.error());
+  const auto bays = list_bays(*home);
+  if (!bays) return report(bays.error());
+  Json list = Json::array();
+  std::vector<std::vector<std::string>> rows;
+  LocalStore disk;
+  int worst = exit_done;
+  for (const auto& [name, bay] : *bays) {
+    if (!bay) {
+      worst = exit_problems;
+      rows.push_back({name, "", "can't be read", bay.error().message});
+      list.push_back({{"name", name}, {"error", cli::to_json(bay.error())}});
+      continue;
+    }
+    const auto root = disk.stat(bay->root);
+    const bool there = root && *root && (*root)->kind == FileInfo::Kind::folder;
+    rows.push_back(
+        {name, platforms_of(*bay), there ? "there" : "not there", LocalStore().address(bay->root)});
+    Json row = to_json(*bay);
+    row["there"] = there;
+    list.push_back(std::move(row));
+  }
+  if (globals.json) {
+    print_json(list);
+  } else if (rows.empty()) {
+    fmt::print(
+        "No bays yet. `bayswap bay add NAME --root DIR ...` makes one; see `bayswap bay add --help`.\n");
+  } else {
+    print_table({"bay", "platforms", "root is", "root"}, rows);
+  }
+  return worst;
+}
+
+int bay_show_command(const Globals& globals, const std::string& name) {
+  const auto home = home_of(globals);
+  if (!home) return report(home.error());
+  const auto bay = find_bay(*home, name);
+  if (!bay) return report(bay.error());
+  const auto catalog = load_catalog(*home);
+  if (!catalog) return report(catalog.error());
+  LocalStore store(bay->root);
+  Json saves = Json::array();
+  std::vector<std::vector<std::string>> rows;
+  for (const PlatformRule& rule : bay->rules) add_saves(*catalog, store, rule, saves, rows);
+  if (globals.json) {
+    Json json = to_json(*bay);
+    json["saves"] = std::move(saves);
+    print_json(json);
+    return exit_done;
+  }
+  fmt::print("{}\n", toned(Tone::bold, bay->name));
+  if (!bay->about.empty()) print_field("about", bay->about);
+  print_field("root", LocalStore().address(bay->root));
+  print_field("file", bay->origin);
+  for (const PlatformRule& rule : bay->rules)
+    print_field(tag(rule.platform), fmt::format("{} as {}{}", rule.path.text(), rule.layout,
+                                                rule.roms.empty() ? "" : ", ROMs in " + rule.roms));
+  if (rows.empty()) {
+    fmt::print("No ROM was found here.\n");
+  } else {
+    fmt::print("\n");
+    print_table({"game", "ROM", "save", "bytes", "state"}, rows, {3});
+  }
+  return exit_done;
+}
+
+int bay_check_command(const Globals& globals, const std::vector<std::string>& names) {
+  const auto home = home_of(globals);
+  if (!home) return report(home.error());
+  const auto catalog = load_catalog(*home);
+  if (!catalog) return report(catalog.error());
+  std::vector<std::pair<std::string, Result<Bay>>> bays;
+  if (names.empty()) {
+    auto all = list_bays(*home);
+    if (!all) return report(all.error());
+    bays = *std::move(all);
+  }
+  for (const std::string& name : names) {
+    auto bay = find_bay(*home, name);
+    if (!bay && names.size() == 1) return report(bay.error());
+    bays.emplace_back(name, std::move(bay));
+  }
+  Json list = Json::array();
+  bool errors = false;
+  for (const auto& [name, bay] : bays) {
+    std::vector<BayProblem> problems;
+    if (bay) {
+      LocalStore store(bay->root);
+      problems = check_bay(*bay, *catalog, store);
+    } else {
+      problems.push_back({true, bay.error().message, bay.error().hint});
+    }
+    Json found = Json::array();
+    if (!globals.json)
+      fmt::print(
+          "{}: {}\n", toned(Tone::bold, name),
+          problems.empty() ? toned(Tone::good, "good") : fmt::format("{} to look at", problems.size()));
+    for (const BayProblem& problem : problems) {
+      errors = errors || problem.is_error;
+      found.push_back({{"error", problem.is_error}, {"text", problem.text}, {"hint", problem.hint}});
+      if (!globals.json)
+        print_field(problem.is_error ? "wrong" : "note",
+                    problem.text + (problem.hint.empty() ? "" : "; " + problem.hint));
+    }
+    list.push_back({{"name", name}, {"problems", std::move(found)}});
+  }
+  if (globals.json) print_json(list);
+  if (bays.empty() && !globals.json)
+    fmt::print("No bays yet. `bayswap bay add NAME --root DIR ...` makes one.\n");
+  return errors ? exit_problems : exit_done;
+}
+
+}  // namespace bayswap::cli

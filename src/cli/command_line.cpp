@@ -1,0 +1,218 @@
+#include <fmt/format.h>
+#include <bayswap/base.hpp>
+
+#include <CLI/CLI.hpp>
+
+#include <functional>
+
+#include "base/text.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+// What the parsed words come to.
+struct Words {
+  Globals globals;
+  InspectOptions inspect;
+  ConvertOptions convert;
+  std::string layout;
+  BayAddOptions bay_add;
+  std::string bay;
+  std::vector<std::string> bays;
+  CarryOptions carry;
+  std::string logbook_what;
+  UndoOptions undo;
+  std::string demo_out;
+  std::function<int()> run;
+};
+
+CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* about,
+                  std::function<int()> run) {
+  CLI::App* app = parent.add_subcommand(name, about);
+  app->callback([&words, run = std::move(run)] { words.run = run; });
+  app->add_flag("--json", words.globals.json, "Print one JSON document instead of text");
+  app->add_flag("--quiet", words.globals.quiet, "No messages, only results and errors");
+  app->add_option("--home", words.globals.home, "Keep bays, layouts and the logbook under this folder")
+      ->type_name("DIR");
+  return app;
+}
+
+void add_file_commands(CLI::App& app, Words& w) {
+  CLI::App* inspect = command(app, w, "inspect", "Tell what save files are, and why",
+                              [&w] { return inspect_command(w.globals, w.inspect); });
+  inspect->add_option("FILE", w.inspect.files, "The files to look at")->required();
+  inspect->add_option("--rom", w.inspect.rom, "The ROM they belong to")->type_name("ROM");
+
+  CLI::App* convert = command(app, w, "convert", "Turn save files into another layout",
+                              [&w] { return convert_command(w.globals, w.convert); });
+  convert->add_option("IN", w.convert.inputs, "One file, or several single-chip files to join")->required();
+  convert->add_option("--to", w.convert.to, "The layout to make, e.g. n64.combined")
+      ->required()
+      ->type_name("LAYOUT");
+  convert->add_option("--out", w.convert.out, "The file to write; a folder for a layout of several files")
+      ->required()
+      ->type_name("OUT");
+  convert->add_option("--from", w.convert.from, "The layout of IN; told from the content where not given")
+      ->type_name("LAYOUT")
+      ->expected(1)
+      ->take_all();
+  convert->add_option("--rom", w.convert.rom, "The ROM the save belongs to")->type_name("ROM");
+  convert
+      ->add_option("--base", w.convert.base, "The target's own file: what IN does not bring is kept from it")
+      ->type_name("FILE");
+  convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
+      ->type_name("1-4")
+      ->check(CLI::Range(1, 4));
+  convert->add_flag("--replace", w.convert.replace,
+                    "Write over OUT if it exists; the old file is kept in the logbook");
+
+  CLI::App* layouts = command(app, w, "layouts", "List the layouts, or explain one with a drawing",
+                              [&w] { return layouts_command(w.globals, w.layout); });
+  layouts->add_option("ID", w.layout, "The layout to explain");
+}
+
+void add_bay_commands(CLI::App& app, Words& w) {
+  CLI::App* bay = app.add_subcommand("bay", "Describe the places where saves live");
+  bay->require_subcommand(1);
+  CLI::App* add = command(*bay, w, "add", "Add a bay, from options or from a bay file",
+                          [&w] { return bay_add_command(w.globals, w.bay_add); });
+  add->add_option("NAME", w.bay_add.name, "A name for the bay, or the path of a bay file")->required();
+  add->add_option("--root", w.bay_add.root, "The folder where everything is")->type_name("DIR");
+  add->add_option("--platform", w.bay_add.platform, "The platform's tag, e.g. n64")->type_name("TAG");
+  add->add_option("--path", w.bay_add.path, "Where saves are below the root, e.g. saves/{rom.stem}{ext}")
+      ->type_name("RULE");
+  add->add_option("--layout", w.bay_add.layout, "The layout saves have there")->type_name("LAYOUT");
+  add->add_option("--roms", w.bay_add.roms, "Where the ROMs are below the root")->type_name("DIR");
+  add->add_option("--about", w.bay_add.about, "A line about it")->type_name("TEXT");
+  add->add_flag("--replace", w.bay_add.replace, "Write over the bay file of that name");
+  command(*bay, w, "list", "List the bays", [&w] { return bay_list_command(w.globals); });
+  CLI::App* show = command(*bay, w, "show", "Show a bay, its ROMs and their saves",
+                           [&w] { return bay_show_command(w.globals, w.bay); });
+  show->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
+  CLI::App* check = command(*bay, w, "check", "Look whether bays are as their files say",
+                            [&w] { return bay_check_command(w.globals, w.bays); });
+  check->add_option("BAY", w.bays, "Bays to check; all where none is named");
+}
+
+void add_carry_commands(CLI::App& app, Words& w) {
+  CLI::App* carry = command(app, w, "carry", "Move a save from one bay to another",
+                            [&w] { return carry_command(w.globals, w.carry); });
+  carry
+      ->add_option("ROM-OR-TITLE", w.carry.what,
+                   "The game: path of its ROM, its title, the ROM's name, or its code")
+      ->required();
+  carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
+  carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
+  carry
+      ->add_option("--rom", w.carry.rom, "The target's ROM, below its root; found by looking where not given")
+      ->type_name("ROM");
+  carry->add_option("--slot", w.carry.slot, "The slot or controller pak")
+      ->type_name("N")
+      ->check(CLI::Range(1, 99));
+  carry->add_option("--accept", w.carry.accept, "Go on in spite of: wrong-region, wrong-game, odd-target")
+      ->type_name("DANGER")
+      ->expected(1)
+      ->take_all();
+  carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
+  carry->add_flag("--yes", w.carry.yes, "Don't ask");
+
+  CLI::App* logbook = command(app, w, "logbook", "Show what was done when",
+                              [&w] { return logbook_command(w.globals, w.logbook_what); });
+  logbook->add_option("WHAT", w.logbook_what, "Only entries whose game, bay or path has this in it");
+
+  CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
+                           [&w] { return undo_command(w.globals, w.undo); });
+  undo->add_option("ID", w.undo.id,
+                   "The entry's number; the newest where not given (an undo is an entry too)");
+  undo->add_flag("--dry-run", w.undo.dry_run, "Print the plan and stop");
+  undo->add_flag("--yes", w.undo.yes, "Don't ask, even if the file has changed since");
+
+  CLI::App* demo = command(app, w, "demo", "Make a small world of bays, ROMs and saves to try things on",
+                           [&w] { return demo_command(w.globals, w.demo_out); });
+  demo->add_option("--out", w.demo_out, "An empty or new folder")->required()->type_name("DIR");
+}
+
+// The first word that is no command, with the nearest one.
+bool report_unknown_command(const CLI::App& app, const std::vector<std::string>& args) {
+  const CLI::App* level = &app;
+  std::string path = "bayswap";
+  for (const std::string& word : args) {
+    if (word.starts_with('-')) return false;
+    std::vector<std::string> names;
+    const CLI::App* next = nullptr;
+    for (const CLI::App* sub : level->get_subcommands([](const CLI::App*) { return true; })) {
+      names.push_back(sub->get_name());
+      if (sub->get_name() == word) next = sub;
+    }
+    if (names.empty()) return false;
+    if (next == nullptr) {
+      const std::string near = did_you_mean(word, names);
+      report({ErrorCode::bad_usage, fmt::format("'{}' is no command of {}", printable(word), path),
+              near.empty() ? fmt::format("`{} --help` lists them", path) : near});
+      return true;
+    }
+    level = next;
+    path += " " + word;
+  }
+  return false;
+}
+
+int report_parse_error(const CLI::App& app, const CLI::ParseError& error,
+                       const std::vector<std::string>& args) {
+  const CLI::App* level = &app;
+  std::string path = "bayswap";
+  while (!level->get_subcommands().empty()) {
+    level = level->get_subcommands().front();
+    path += " " + level->get_name();
+  }
+  std::string hint = fmt::format("`{} --help` shows how it is used", path);
+  if (dynamic_cast<const CLI::ExtrasError*>(&error) != nullptr) {
+    std::vector<std::string> names;
+    for (const CLI::Option* option : level->get_options())
+      for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+    for (const std::string& word : args)
+      if (word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end())
+        if (const std::string near = did_you_mean(word, names); !near.empty()) hint = near + " " + hint;
+  }
+  std::string message = error.what();
+  std::replace(message.begin(), message.end(), '\n', ' ');
+  return report({ErrorCode::bad_usage, fmt::format("{}: {}", path, message), hint});
+}
+
+}  // namespace
+
+int run_command_line(int argc, char** argv) {
+  Words words;
+  CLI::App app{"Bay Swap carries saves between emulators, consoles and cartridges, and never loses one.",
+               "bayswap"};
+  app.set_help_flag("--help", "Print this help and stop");
+  bool version_wanted = false;  // main has seen to it where it stands alone
+  app.add_flag("--version", version_wanted, "Print the version and stop");
+  app.require_subcommand(1);
+  add_file_commands(app, words);
+  add_bay_commands(app, words);
+  add_carry_commands(app, words);
+  app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");
+
+  const std::vector<std::string> args(argv + 1, argv + argc);
+  if (args.empty()) {
+    fmt::print("{}", app.help());
+    return exit_usage;
+  }
+  if (report_unknown_command(app, args)) return exit_usage;
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::CallForHelp&) {
+    const CLI::App* level = &app;
+    while (!level->get_subcommands().empty()) level = level->get_subcommands().front();
+    fmt::print("{}", level->help(level == &app ? "" : "bayswap"));
+    return exit_done;
+  } catch (const CLI::ParseError& error) {
+    return report_parse_error(app, error, args);
+  }
+  return words.run();
+}
+
+}  // namespace bayswap::cli

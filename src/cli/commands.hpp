@@ -1,0 +1,78 @@
+// The commands, each with the words it was given. They return the process's exit code.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace bayswap::cli {
+
+struct Globals {
+  std::string home;  // --home; empty: the user's
+  bool json = false;
+  bool quiet = false;
+};
+
+struct InspectOptions {
+  std::vector<std::string> files;
+  std::string rom;
+};
+int inspect_command(const Globals& globals, const InspectOptions& options);
+
+struct ConvertOptions {
+  std::vector<std::string> inputs;
+  std::string to;
+  std::vector<std::string> from;
+  std::string out;
+  std::string rom;
+  std::string base;
+  int slot = 0;
+  bool replace = false;
+};
+int convert_command(const Globals& globals, const ConvertOptions& options);
+
+int layouts_command(const Globals& globals, const std::string& id);
+
+struct BayAddOptions {
+  std::string name;
+  std::string root;
+  std::string platform;
+  std::string path;
+  std::string layout;
+  std::string roms;
+  std::string about;
+  bool replace = false;
+};
+int bay_add_command(const Globals& globals, const BayAddOptions& options);
+int bay_list_command(const Globals& globals);
+int bay_show_command(const Globals& globals, const std::string& name);
+int bay_check_command(const Globals& globals, const std::vector<std::string>& names);
+
+struct CarryOptions {
+  std::string what;
+  std::string from;
+  std::string to;
+  std::string rom;
+  std::vector<std::string> accept;
+  int slot = 0;
+  bool dry_run = false;
+  bool yes = false;
+};
+int carry_command(const Globals& globals, const CarryOptions& options);
+
+int logbook_command(const Globals& globals, const std::string& what);
+
+struct UndoOptions {
+  std::optional<std::int64_t> id;
+  bool dry_run = false;
+  bool yes = false;
+};
+int undo_command(const Globals& globals, const UndoOptions& options);
+
+int demo_command(const Globals& globals, const std::string& out);
+
+/// Parses the words and runs the command.
+int run_command_line(int argc, char** argv);
+
+}  // namespace bayswap::cli

@@ -1,0 +1,213 @@
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/session.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+struct Output {
+  std::string path;
+  const ConvertedFile* file = nullptr;
+};
+
+class Conversion {
+ public:
+  Conversion(const Globals& globals, const ConvertOptions& options) : globals_(globals), options_(options) {}
+
+  Result<int> run() {
+    BAYSWAP_TRY(catalog_, catalog_of(globals_));
+    BAYSWAP_TRY(const Layout* to, catalog_.find(options_.to));
+    if (!options_.from.empty() && options_.from.size() != 1 && options_.from.size() != options_.inputs.size())
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} times --from for {} files", options_.from.size(), options_.inputs.size()),
+                  "say it once for all files, or once for each, in their order");
+    if (!options_.rom.empty()) {
+      BAYSWAP_TRY(const RomFacts facts, rom_at(options_.rom));
+      game_ = facts.game;
+    }
+    ConvertRequest request;
+    request.to = to;
+    request.pak = options_.slot;
+    if (options_.slot == 0 && options_.inputs.size() == 1)
+      request.pak = pak_number_in_name(options_.inputs.front());
+    for (std::size_t i = 0; i < options_.inputs.size(); ++i) {
+      BAYSWAP_TRY(auto save, read_input(i, to->platform));
+      request.inputs.push_back(std::move(save));
+    }
+    Blob base;
+    if (!options_.base.empty()) {
+      BAYSWAP_TRY(base, disk_.read(options_.base));
+      request.base = &base;
+    }
+    BAYSWAP_TRY(const Converted converted, convert(catalog_, request));
+    for (const std::string& warning : converted.warnings) warnings_.push_back(warning);
+    if (converted.empty)
+      warnings_.emplace_back(
+          "everything that was brought is blank: an unused cartridge, a flat battery, or a dump that failed");
+    if (converted.files.empty())
+      return fail(
+          ErrorCode::unsafe,
+          fmt::format("{}: all parts are blank, so there is no file to write", options_.inputs.front()),
+          "check that the save is the right one with `bayswap inspect`");
+    BAYSWAP_TRY(const auto outputs, name_outputs(*to, converted));
+    BAYSWAP_TRY(const auto entry, write(outputs));
+    show(outputs, converted, entry);
+    return exit_done;
+  }
+
+ private:
+  Result<Save> read_input(std::size_t index, Platform platform) {
+    const std::string& path = options_.inputs[index];
+    BAYSWAP_TRY(const Blob bytes, disk_.read(path));
+    const Layout* from = nullptr;
+    if (!options_.from.empty()) {
+      BAYSWAP_TRY(from, catalog_.find(options_.from[options_.from.size() == 1 ? 0 : index]));
+    } else {
+      BAYSWAP_TRY(from, tell(path, bytes, platform));
+    }
+    auto save = unpack(*from, bytes);
+    if (!save) {
+      save.error().message = fmt::format("{}: {}", path, save.error().message);
+      return save;
+    }
+    used_.push_back(from);
+    if (const int number = pak_number_in_name(path); number > 0 && options_.inputs.size() > 1)
+      for (Part& part : save->parts)
+        if (part.role == Role{PartKind::pak, 0}) part.role.number = number;
+    return save;
+  }
+
+  Result<const Layout*> tell(const std::string& path, const Blob& bytes, Platform platform) {
+    std::optional<GameId> game = game_;
+    if (!game) {
+      if (const auto rom = rom_beside(disk_, path)) game = rom->second.game;
+    }
+    Recognition recognition = recognise(catalog_, bytes, {.platform = platform, .game = game});
+    if (recognition.matches.empty()) {
+      const Finding finding = inspect(catalog_, bytes, game);
+      return fail(ErrorCode::not_recognised, fmt::format("{}: {}", path, fmt::join(finding.evidence, "; ")),
+                  finding.kind == FileKind::rom ? "that is the ROM; name the save"
+                                                : "if you know better, say which layout it has with --from");
+    }
+    const LayoutMatch& best = recognition.matches.front();
+    if (recognition.either) {
+      const auto save = unpack(*best.layout, bytes);
+      if (save && !save->is_blank())
+        warnings_.push_back(fmt::format(
+            "{} could be {} or {}: nothing in it tells the byte order; taken as {} (say --from to choose)",
+            path, best.layout->id, recognition.matches[1].layout->id, best.layout->id));
+    }
+    return best.layout;
+  }
+
+  Result<std::vector<Output>> name_outputs(const Layout& to, const Converted& converted) {
+    std::vector<Output> outputs;
+    const std::string stem(stem_of(options_.rom.empty() ? options_.inputs.front() : options_.rom));
+    BAYSWAP_TRY(const auto there, disk_.stat(options_.out));
+    const bool folder = options_.out.ends_with('/') || (there && there->kind == FileInfo::Kind::folder);
+    if (to.is_set() && there && !folder)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} is a file, but {} is written into a folder", options_.out, to.id),
+                  "name a folder with --out, e.g. --out parts/");
+    for (const ConvertedFile& file : converted.files) {
+      if (to.is_set()) {
+        outputs.push_back({join_path(options_.out, stem + set_suffix(*file.layout, file.role)), &file});
+      } else {
+        outputs.push_back({folder ? join_path(options_.out, stem + to.extension) : options_.out, &file});
+      }
+    }
+    return outputs;
+  }
+
+  // New files are simply made; as soon as one is in the way, all go through the logbook.
+  Result<std::optional<std::int64_t>> write(const std::vector<Output>& outputs) {
+    Plan plan;
+    bool in_the_way = false;
+    for (const Output& output : outputs) {
+      FileChange change{output.path, {}, output.file->bytes};
+      BAYSWAP_TRY(const auto info, disk_.stat(output.path));
+      if (info) {
+        if (info->kind == FileInfo::Kind::file && !options_.replace)
+          return fail(ErrorCode::unsafe, fmt::format("{} exists already", output.path),
+                      "choose another name, or say --replace: the old file is then kept in the logbook");
+        BAYSWAP_TRY(change.before, disk_.read(output.path));
+        in_the_way = true;
+      }
+      plan.changes.push_back(std::move(change));
+    }
+    if (in_the_way) {
+      std::erase_if(plan.changes, [](const FileChange& change) { return change.before == change.after; });
+      if (plan.changes.empty()) return std::nullopt;
+      plan.kind = EntryKind::convert;
+      plan.game = game_;
+      plan.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "), options_.to);
+      for (const std::string& input : options_.inputs) plan.from_files.push_back(disk_.address(input));
+      BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
+      BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan, disk_, logbook->book()));
+      return id;
+    }
+    for (std::size_t i = 0; i < outputs.size(); ++i)
+      if (auto made = disk_.create(outputs[i].path, outputs[i].file->bytes.view()); !made) {
+        for (std::size_t j = 0; j < i; ++j) (void)disk_.remove(outputs[j].path);
+        return tl::unexpected(std::move(made.error()));
+      }
+    return std::nullopt;
+  }
+
+  void show(const std::vector<Output>& outputs, const Converted& converted,
+            const std::optional<std::int64_t>& entry) const {
+    for (const std::string& warning : warnings_) say(globals_.quiet, "bayswap: warning: " + warning);
+    if (globals_.json) {
+      Json files = Json::array();
+      for (const Output& output : outputs)
+        files.push_back({{"path", output.path},
+                         {"layout", output.file->layout->id},
+                         {"size_bytes", output.file->bytes.size()}});
+      Json inputs = Json::array();
+      for (std::size_t i = 0; i < used_.size(); ++i)
+        inputs.push_back({{"path", options_.inputs[i]}, {"layout", used_[i]->id}});
+      print_json({{"inputs", inputs},
+                  {"outputs", files},
+                  {"notes", converted.notes},
+                  {"warnings", warnings_},
+                  {"entry", entry ? Json(*entry) : Json(nullptr)}});
+      return;
+    }
+    if (globals_.quiet) return;
+    for (std::size_t i = 0; i < used_.size(); ++i)
+      print_field(i == 0 ? "read" : "", fmt::format("{} as {}", options_.inputs[i], used_[i]->id));
+    for (std::size_t i = 0; i < converted.notes.size(); ++i)
+      print_field(i == 0 ? "done" : "", converted.notes[i]);
+    for (std::size_t i = 0; i < outputs.size(); ++i)
+      print_field(i == 0 ? "wrote" : "",
+                  fmt::format("{} ({}, {} bytes)", outputs[i].path, outputs[i].file->layout->id,
+                              outputs[i].file->bytes.size()));
+    if (entry)
+      print_field("kept",
+                  fmt::format("the old file, in logbook entry {}; `bayswap undo` brings it back", *entry));
+  }
+
+  const Globals& globals_;
+  const ConvertOptions& options_;
+  Catalog catalog_;
+  LocalStore disk_;
+  std::optional<GameId> game_;
+  std::vector<const Layout*> used_;
+  std::vector<std::string> warnings_;
+};
+
+}  // namespace
+
+int convert_command(const Globals& globals, const ConvertOptions& options) {
+  const auto code = Conversion(globals, options).run();
+  return code ? *code : report(code.error());
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,47 @@
+#include <bayswap/base.hpp>
+
+#include <unistd.h>
+
+#include <csignal>
+#include <cstdio>
+#include <exception>
+#include <string_view>
+
+#include "cli/commands.hpp"
+
+namespace {
+
+// Files are replaced whole, so stopping at any point leaves each the old or the new one.
+extern "C" void on_interrupt(int number) {
+  constexpr std::string_view text =
+      "\nbayswap: interrupted. Every file is either the old or the new one, whole.\n"
+      "What to do: `bayswap logbook` shows what was done; run the same command again to go on.\n";
+  [[maybe_unused]] const auto written = write(STDERR_FILENO, text.data(), text.size());
+  _exit(128 + number);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc == 2 && std::string_view(argv[1]) == "--version") {  // before anything is set up
+    const std::string_view version = bayswap::version();
+    std::printf("bayswap %.*s\n", static_cast<int>(version.size()), version.data());
+    return std::fflush(stdout) == 0 ? 0 : 5;
+  }
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+  std::signal(SIGXFSZ, SIG_IGN);  // a full quota is an error of write(2), not the end
+  int code = 0;
+  try {
+    code = bayswap::cli::run_command_line(argc, argv);
+  } catch (const std::exception& error) {  // out of memory, and the like
+    std::fprintf(stderr, "bayswap: %s\nWhat to do: nothing was half-written; try again with less at once.\n",
+                 error.what());
+    return 5;
+  }
+  if (std::fflush(stdout) != 0 && code == 0) {
+    std::fprintf(stderr, "bayswap: the output could not be written\nWhat to do: check where it goes.\n");
+    return 5;
+  }
+  return code;
+}

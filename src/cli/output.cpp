@@ -1,0 +1,242 @@
+#include "cli/output.hpp"
+
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <cstdlib>
+#include <ctime>
+
+#include "base/text.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+bool wants_colour() {
+  static const bool wants = isatty(STDOUT_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr;
+  return wants;
+}
+
+std::size_t terminal_width() {
+  winsize size{};
+  if (isatty(STDOUT_FILENO) == 1 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
+    return size.ws_col;
+  return 100;
+}
+
+// Columns that UTF-8 text takes: one a character. Wide characters are rare in file names and only shift a
+// table.
+std::size_t width(std::string_view text) {
+  return static_cast<std::size_t>(
+      std::ranges::count_if(text, [](char c) { return (static_cast<Byte>(c) & 0xc0) != 0x80; }));
+}
+
+std::string padded(const std::string& text, std::size_t columns, bool right) {
+  const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');
+  return right ? space + text : text + space;
+}
+
+std::string formatted_time(std::int64_t seconds, const char* format, bool local) {
+  const auto time = static_cast<std::time_t>(seconds);
+  std::tm parts{};
+  if ((local ? localtime_r(&time, &parts) : gmtime_r(&time, &parts)) == nullptr) return "?";
+  std::array<char, 64> text{};
+  return {text.data(), std::strftime(text.data(), text.size(), format, &parts)};
+}
+
+Json strings(const std::vector<std::string>& texts) {
+  Json list = Json::array();
+  for (const std::string& text : texts) list.push_back(text);
+  return list;
+}
+
+}  // namespace
+
+int exit_code(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::bad_usage:
+      return exit_usage;
+    case ErrorCode::wrong_region:
+    case ErrorCode::unsafe:
+    case ErrorCode::busy:
+      return exit_refused;
+    case ErrorCode::not_recognised:
+    case ErrorCode::damaged:
+    case ErrorCode::does_not_fit:
+    case ErrorCode::unsupported:
+      return exit_input;
+    case ErrorCode::not_found:
+    case ErrorCode::io:
+      return exit_io;
+  }
+  return exit_io;
+}
+
+int report(const Error& error) {
+  fmt::print(stderr, "bayswap: {}\n", printable(error.message));
+  if (!error.hint.empty()) fmt::print(stderr, "What to do: {}\n", printable(error.hint));
+  return exit_code(error.code);
+}
+
+void say(bool quiet, const std::string& text) {
+  if (!quiet) fmt::print(stderr, "{}\n", text);
+}
+
+std::string toned(Tone tone, const std::string& text) {
+  if (!wants_colour()) return text;
+  switch (tone) {
+    case Tone::plain:
+      return text;
+    case Tone::bold:
+      return "\x1b[1m" + text + "\x1b[0m";
+    case Tone::dim:
+      return "\x1b[2m" + text + "\x1b[0m";
+    case Tone::good:
+      return "\x1b[32m" + text + "\x1b[0m";
+    case Tone::warn:
+      return "\x1b[33m" + text + "\x1b[0m";
+    case Tone::bad:
+      return "\x1b[1;31m" + text + "\x1b[0m";
+  }
+  return text;
+}
+
+void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
+                 const std::vector<std::size_t>& right) {
+  std::vector<std::size_t> widths;
+  for (const std::string& heading : headings) widths.push_back(width(heading));
+  for (const auto& row : rows)
+    for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], width(row[i]));
+  const auto line = [&](const std::vector<std::string>& cells, Tone tone) {
+    std::string text;
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+      const bool to_right = std::ranges::find(right, i) != right.end();
+      const bool last = i + 1 == cells.size();
+      text += last && !to_right ? cells[i] : padded(cells[i], widths[i], to_right);
+      if (!last) text += "  ";
+    }
+    fmt::print("{}\n", toned(tone, text));
+  };
+  line(headings, Tone::bold);
+  for (const auto& row : rows) line(row, Tone::plain);
+}
+
+void print_field(std::string_view label, const std::string& value) {
+  constexpr std::size_t indent = 12;
+  const std::size_t room = std::max<std::size_t>(30, terminal_width() - indent - 1);
+  std::string line;
+  bool first = true;
+  const auto flush = [&] {
+    fmt::print("  {}{}\n", toned(Tone::dim, padded(first ? std::string(label) : "", indent - 2, false)),
+               line);
+    first = false;
+    line.clear();
+  };
+  std::size_t at = 0;
+  while (at < value.size()) {
+    const std::size_t space = std::min(value.find(' ', at), value.size());
+    const std::string word = value.substr(at, space - at);
+    if (!line.empty() && width(line) + 1 + width(word) > room) flush();
+    line += (line.empty() ? "" : " ") + word;
+    at = space + 1;
+  }
+  flush();
+}
+
+void print_json(const Json& json) {
+  // Paths need not be UTF-8; JSON must.
+  fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
+}
+
+Json to_json(const GameId& game) {
+  return {
+      {"code", game.code}, {"title", game.title}, {"region", name(game.region)}, {"revision", game.revision}};
+}
+
+Json to_json(const Error& error) {
+  return {{"code", to_text(error.code)}, {"message", error.message}, {"hint", error.hint}};
+}
+
+Json to_json(const Entry& entry) {
+  Json changes = Json::array();
+  for (const LoggedChange& change : entry.changes) {
+    const auto side = [](const std::optional<Digest>& digest, std::uint64_t bytes) {
+      return digest ? Json{{"size_bytes", bytes}, {"sha256", digest->hex()}} : Json(nullptr);
+    };
+    changes.push_back({{"path", change.path},
+                       {"before", side(change.before, change.before_bytes)},
+                       {"after", side(change.after, change.after_bytes)}});
+  }
+  return {{"id", entry.id},
+          {"kind", to_text(entry.kind)},
+          {"state", to_text(entry.state)},
+          {"when", utc_time(entry.begun)},
+          {"device", entry.device},
+          {"reason", entry.reason},
+          {"game", entry.game ? to_json(*entry.game) : Json(nullptr)},
+          {"from", {{"bay", entry.from_bay}, {"files", strings(entry.from_paths)}}},
+          {"to", {{"bay", entry.to_bay}}},
+          {"undoes", entry.undoes ? Json(*entry.undoes) : Json(nullptr)},
+          {"changes", std::move(changes)}};
+}
+
+Json to_json(const Plan& plan) {
+  Json steps = Json::array();
+  for (const Step& step : plan.steps)
+    steps.push_back({{"action", step.action}, {"text", step.text}, {"why", step.why}});
+  Json dangers = Json::array();
+  for (const Danger& danger : plan.dangers)
+    dangers.push_back({{"level", to_text(danger.level)},
+                       {"code", danger.code},
+                       {"text", danger.text},
+                       {"hint", danger.hint}});
+  Json files = Json::array();
+  for (const FileChange& change : plan.changes)
+    files.push_back({{"path", change.path},
+                     {"old_size_bytes", change.before ? Json(change.before->size()) : Json(nullptr)},
+                     {"new_size_bytes", change.after ? Json(change.after->size()) : Json(nullptr)}});
+  return {{"kind", to_text(plan.kind)},
+          {"game", plan.game ? to_json(*plan.game) : Json(nullptr)},
+          {"from", {{"bay", plan.from_bay}, {"files", strings(plan.from_files)}}},
+          {"to", {{"bay", plan.to_bay}, {"files", std::move(files)}}},
+          {"steps", std::move(steps)},
+          {"dangers", std::move(dangers)},
+          {"refused", plan.refusal() != nullptr}};
+}
+
+std::string local_time(std::int64_t seconds) {
+  return formatted_time(seconds, "%Y-%m-%d %H:%M", true);
+}
+std::string utc_time(std::int64_t seconds) {
+  return formatted_time(seconds, "%Y-%m-%dT%H:%M:%SZ", false);
+}
+
+std::string in_words(const GameId& game) {
+  std::string inside = game.code.empty() ? "no code" : game.code;
+  if (game.region != Region::unknown) inside += fmt::format(", {}", name(game.region));
+  if (game.revision > 0) inside += fmt::format(", revision {}", game.revision);
+  return fmt::format("{} ({})", game.title.empty() ? "untitled" : game.title, inside);
+}
+
+void print_plan(const Plan& plan) {
+  std::string heading = std::string(to_text(plan.kind));
+  if (plan.game) heading += " " + in_words(*plan.game);
+  if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
+  fmt::print("{}\n", toned(Tone::bold, heading));
+  std::string last;
+  for (const Step& step : plan.steps) {
+    const std::string why = step.why.empty() ? "" : fmt::format(" -- {}", step.why);
+    print_field(step.action == last ? "" : step.action, step.text + why);
+    last = step.action;
+  }
+  for (const Danger& danger : plan.dangers) {
+    const Tone tone = danger.level == Danger::Level::refusal   ? Tone::bad
+                      : danger.level == Danger::Level::warning ? Tone::warn
+                                                               : Tone::dim;
+    const std::string_view label = danger.level == Danger::Level::refusal ? "refused" : to_text(danger.level);
+    print_field(label, toned(tone, danger.text) + (danger.hint.empty() ? "" : "; " + danger.hint));
+  }
+}
+
+}  // namespace bayswap::cli

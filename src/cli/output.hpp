@@ -1,0 +1,57 @@
+// Printing: tables for people, JSON for programs, errors for both.
+#pragma once
+
+#include <fmt/format.h>
+#include <bayswap/carry.hpp>
+
+#include <nlohmann/json.hpp>
+
+namespace bayswap::cli {
+
+using Json = nlohmann::ordered_json;
+
+enum ExitCode {
+  exit_done = 0,
+  exit_problems = 1,
+  exit_usage = 2,
+  exit_refused = 3,
+  exit_input = 4,
+  exit_io = 5
+};
+[[nodiscard]] int exit_code(ErrorCode code);
+
+/// Prints an error on stderr and gives the exit code it stands for.
+int report(const Error& error);
+
+/// A message on stderr, unless --quiet.
+void say(bool quiet, const std::string& text);
+
+enum class Tone { plain, bold, dim, good, warn, bad };
+/// `text` in that tone where stdout is a terminal that wants colour; `text` itself elsewhere.
+[[nodiscard]] std::string toned(Tone tone, const std::string& text);
+
+/// Rows under headings, columns as wide as their widest cell; `right` lists the columns aligned to the right.
+void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
+                 const std::vector<std::size_t>& right = {});
+
+/// "label   value" with the label column of a fixed width; long values are folded at words and indented.
+void print_field(std::string_view label, const std::string& value);
+
+void print_json(const Json& json);
+
+[[nodiscard]] Json to_json(const GameId& game);
+[[nodiscard]] Json to_json(const Error& error);
+[[nodiscard]] Json to_json(const Entry& entry);
+[[nodiscard]] Json to_json(const Plan& plan);
+
+/// "2031-05-04 18:30" in local time.
+[[nodiscard]] std::string local_time(std::int64_t seconds);
+/// "2031-05-04T16:30:00Z".
+[[nodiscard]] std::string utc_time(std::int64_t seconds);
+
+/// 'LANTERN SKIFF' (N99P, Europe).
+[[nodiscard]] std::string in_words(const GameId& game);
+
+void print_plan(const Plan& plan);
+
+}  // namespace bayswap::cli

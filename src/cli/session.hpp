@@ -1,0 +1,45 @@
+// What several commands need before they can start: the home folder, the catalog, the logbook under its lock.
+#pragma once
+
+#include <bayswap/carry.hpp>
+
+#include "cli/commands.hpp"
+
+namespace bayswap::cli {
+
+[[nodiscard]] Result<Home> home_of(const Globals& globals);
+
+/// The user's layouts too, where there is a home folder.
+[[nodiscard]] Result<Catalog> catalog_of(const Globals& globals);
+
+/// The identity of the ROM in that file.
+[[nodiscard]] Result<RomFacts> rom_at(const std::string& path);
+
+/// The time as the logbook sees it: BAYSWAP_NOW (seconds since 1970), for demos and tests, or the system's.
+[[nodiscard]] Clock clock_of_process();
+
+/// Shows on stderr, asks and waits for a yes or no. False where there is no terminal to ask on.
+[[nodiscard]] bool has_terminal();
+[[nodiscard]] bool ask(const std::string& question);
+
+/// The logbook, locked against other processes as long as this lives. Entries that a dead process left
+/// open are settled first.
+class LockedLogbook {
+ public:
+  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open(const Globals& globals);
+  [[nodiscard]] Logbook& book() { return *book_; }
+
+ private:
+  explicit LockedLogbook(FileLock lock, const std::string& data) : lock_(std::move(lock)), store_(data) {}
+  FileLock lock_;
+  LocalStore store_;
+  std::optional<Logbook> book_;
+};
+
+/// Prints the plan or its JSON, asks if need be, runs it. `must_ask`: also without dangers.
+int show_and_run(const Globals& globals, const Plan& plan, Store& target, LockedLogbook& logbook, bool yes,
+                 bool must_ask);
+/// Prints the plan or its JSON; 3 where it is refused.
+int show_only(const Globals& globals, const Plan& plan);
+
+}  // namespace bayswap::cli

@@ -1,0 +1,37 @@
+#include <bayswap/fs.hpp>
+
+#include <cstdlib>
+
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+std::string from_environment(const char* name) {
+  const char* value =
+      std::getenv(name);  // NOLINT(concurrency-mt-unsafe): nobody here changes the environment
+  return value != nullptr ? value : "";
+}
+
+}  // namespace
+
+Home Home::under(const std::string& folder) {
+  return {join_path(folder, "bays"), join_path(folder, "layouts"), join_path(folder, "logbook")};
+}
+
+Result<Home> Home::of_user() {
+  if (const std::string own = from_environment("BAYSWAP_HOME"); !own.empty()) return under(own);
+  const std::string home = from_environment("HOME");
+  std::string config = from_environment("XDG_CONFIG_HOME");
+  std::string data = from_environment("XDG_DATA_HOME");
+  if (home.empty() && (config.empty() || data.empty()))
+    return fail(ErrorCode::bad_usage, "no home folder: neither HOME nor BAYSWAP_HOME is set",
+                "say --home DIR");
+  // The XDG rules: a relative path counts as not set.
+  if (!config.starts_with('/')) config = join_path(home, ".config");
+  if (!data.starts_with('/')) data = join_path(home, ".local/share");
+  return Home{join_path(config, "bayswap/bays"), join_path(config, "bayswap/layouts"),
+              join_path(data, "bayswap/logbook")};
+}
+
+}  // namespace bayswap

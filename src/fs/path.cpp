@@ -1,0 +1,54 @@
+#include "fs/path.hpp"
+
+#include <filesystem>
+
+namespace bayswap {
+
+std::string join_path(std::string_view a, std::string_view b) {
+  if (a.empty() || b.starts_with('/')) return std::string(b);
+  std::string out(a);
+  if (b.empty()) return out;
+  if (!out.ends_with('/')) out += '/';
+  return out.append(b);
+}
+
+std::string tidied(std::string_view path) {
+  std::string out = std::filesystem::path(path).lexically_normal().string();
+  while (out.size() > 1 && out.ends_with('/')) out.pop_back();
+  return out;
+}
+
+std::string folder_of(std::string_view path) {
+  const auto slash = path.rfind('/');
+  if (slash == std::string_view::npos) return ".";
+  return std::string(slash == 0 ? "/" : path.substr(0, slash));
+}
+
+std::string_view name_of(std::string_view path) {
+  const auto slash = path.rfind('/');
+  return slash == std::string_view::npos ? path : path.substr(slash + 1);
+}
+
+std::string_view extension_of(std::string_view path) {
+  const std::string_view name = name_of(path);
+  const auto dot = name.rfind('.');
+  return dot == std::string_view::npos || dot == 0 ? std::string_view{} : name.substr(dot);
+}
+
+std::string_view stem_of(std::string_view path) {
+  const std::string_view name = name_of(path);
+  return name.substr(0, name.size() - extension_of(path).size());
+}
+
+bool is_tame(std::string_view path) {
+  if (path.empty() || path.find('\0') != std::string_view::npos) return false;
+  while (true) {
+    const auto slash = path.find('/');
+    const std::string_view component = path.substr(0, slash);
+    if (component.empty() || component == "." || component == "..") return false;
+    if (slash == std::string_view::npos) return true;
+    path.remove_prefix(slash + 1);
+  }
+}
+
+}  // namespace bayswap

@@ -1,0 +1,24 @@
+// Paths as text.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace bayswap {
+
+/// a/b; b alone where a is empty or b is absolute.
+[[nodiscard]] std::string join_path(std::string_view a, std::string_view b);
+/// Without "." and "..", doubled and trailing '/', as far as the text alone tells.
+[[nodiscard]] std::string tidied(std::string_view path);
+/// What stands before the last '/': "." for a bare name, "/" for a file in the root.
+[[nodiscard]] std::string folder_of(std::string_view path);
+/// What stands behind the last '/'.
+[[nodiscard]] std::string_view name_of(std::string_view path);
+/// The name without its last extension; a leading dot starts no extension.
+[[nodiscard]] std::string_view stem_of(std::string_view path);
+/// The last extension with its dot, or nothing.
+[[nodiscard]] std::string_view extension_of(std::string_view path);
+/// Relative, no empty, "." or ".." component, no NUL: can't lead out of the folder it is used in.
+[[nodiscard]] bool is_tame(std::string_view path);
+
+}  // namespace bayswap

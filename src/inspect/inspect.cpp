@@ -1,0 +1,138 @@
+#include <bayswap/inspect.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+void describe_unknown(const Catalog& catalog, const Blob& bytes, const std::optional<GameId>& game,
+                      Finding& finding) {
+  if (bytes.empty()) {
+    finding.evidence.emplace_back(
+        "the file is empty: the copy or the save was cut off before its first byte");
+    return;
+  }
+  Byte fill = 0;
+  if (is_uniform(bytes.view(), &fill))
+    finding.evidence.push_back(fmt::format("every byte is {:02X}: it holds nothing", fill));
+  // The nearest size that a layout has: a file cut short or with a few bytes too many.
+  const Layout* nearest = nullptr;
+  std::size_t nearest_size = 0;
+  const auto distance = [&](std::size_t size) {
+    return size > bytes.size() ? size - bytes.size() : bytes.size() - size;
+  };
+  for (const Layout* layout : catalog.all())
+    for (const std::size_t size : layout->file_sizes())
+      if ((!game || layout->platform == game->platform) &&
+          (nearest == nullptr || distance(size) < distance(nearest_size))) {
+        nearest = layout;
+        nearest_size = size;
+      }
+  finding.evidence.push_back(fmt::format(
+      "no layout{} has {} bytes", game ? fmt::format(" of {}", tag(game->platform)) : "", bytes.size()));
+  if (nearest != nullptr)
+    finding.evidence.push_back(fmt::format("{} comes nearest with {} bytes: {} {}", nearest->id, nearest_size,
+                                           distance(nearest_size),
+                                           nearest_size > bytes.size() ? "are missing" : "are too many"));
+}
+
+Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
+  Finding finding;
+  finding.size_bytes = size_bytes;
+  finding.kind = FileKind::rom;
+  finding.platform = facts.game.platform;
+  finding.confidence = facts.confidence;
+  finding.evidence = std::move(facts.evidence);
+  finding.game = std::move(facts.game);
+  return finding;
+}
+
+}  // namespace
+
+std::string_view to_text(FileKind kind) {
+  switch (kind) {
+    case FileKind::unknown:
+      return "unknown";
+    case FileKind::rom:
+      return "ROM";
+    case FileKind::battery_save:
+      return "battery save";
+    case FileKind::controller_pak:
+      return "controller pak";
+  }
+  return "unknown";
+}
+
+Finding inspect(const Catalog& catalog, const Blob& bytes, const std::optional<GameId>& game) {
+  Finding finding;
+  finding.size_bytes = bytes.size();
+  finding.game = game;
+  if (auto rom = identify_rom(bytes.view())) return rom_finding(*std::move(rom), bytes.size());
+  Recognition recognition = recognise(catalog, bytes, {.platform = {}, .game = game});
+  if (recognition.matches.empty()) {
+    describe_unknown(catalog, bytes, game, finding);
+    return finding;
+  }
+  LayoutMatch& best = recognition.matches.front();
+  finding.layout = best.layout;
+  finding.platform = best.layout->platform;
+  finding.confidence = best.confidence;
+  finding.evidence = std::move(best.evidence);
+  if (game)
+    finding.evidence.push_back(fmt::format("it belongs to '{}' of {}", game->title, tag(game->platform)));
+  if (recognition.either) {
+    finding.confidence += recognition.matches[1].confidence;  // that it is one of the two
+    std::string ids;
+    for (const LayoutMatch& match : {recognition.matches[0], recognition.matches[1]}) {
+      finding.either.push_back(match.layout);
+      ids += (ids.empty() ? "either " : " or ") + match.layout->id;
+    }
+    finding.evidence.push_back(ids + ": they differ in byte order alone; where the file came from decides");
+  }
+  const auto save = unpack(*best.layout, bytes);
+  if (save)
+    for (const Part& part : save->parts)
+      finding.parts.push_back({part.role, part.bytes.size(), is_blank(part)});
+  const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
+  finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;
+  if (std::ranges::all_of(finding.parts, &PartFinding::blank))
+    finding.evidence.emplace_back(
+        "it is blank: a game that never saved, a flat battery, or a read that failed");
+  return finding;
+}
+
+Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
+                             const std::optional<GameId>& game) {
+  BAYSWAP_TRY(const auto info, store.stat(path));
+  // A ROM can be large; its head is enough.
+  BAYSWAP_TRY(const Blob head, store.read_head(path, rom_head_size_bytes));
+  if (auto rom = identify_rom(head.view()))
+    return rom_finding(*std::move(rom), info ? info->size_bytes : head.size());
+  BAYSWAP_TRY(const Blob bytes, store.read(path));
+  if (game) return inspect(catalog, bytes, game);
+  const auto rom = rom_beside(store, path);
+  return inspect(catalog, bytes, rom ? std::optional(rom->second.game) : std::nullopt);
+}
+
+std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store, const std::string& save_path) {
+  const std::string folder = folder_of(save_path);
+  const auto entries = store.list(folder);
+  if (!entries) return std::nullopt;
+  for (const FileInfo& entry : *entries) {
+    if (entry.kind != FileInfo::Kind::file || entry.name == name_of(save_path) ||
+        stem_of(entry.name) != stem_of(save_path))
+      continue;
+    const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
+    const auto head = store.read_head(path, rom_head_size_bytes);
+    if (!head) continue;
+    if (auto facts = identify_rom(head->view())) return std::pair{path, *std::move(facts)};
+  }
+  return std::nullopt;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,55 @@
+#include <bayswap/layout.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cassert>
+
+#include "base/text.hpp"
+#include "layout/built_in.hpp"
+
+namespace bayswap {
+
+const Layout* Catalog::built_in(std::size_t index) const {
+  const auto rows = built_in_layouts();
+  built_in_.resize(rows.size());
+  if (!built_in_[index]) {
+    auto layout = parse_layout(rows[index].toml, "built in");
+    assert(layout && layout->id == rows[index].id);  // a test reads them all
+    built_in_[index] = std::make_shared<const Layout>(*std::move(layout));
+  }
+  return built_in_[index].get();
+}
+
+Result<void> Catalog::add(Layout layout) {
+  for (const Layout* known : all())
+    if (known->id == layout.id)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{}: the id '{}' is taken ({})", layout.origin, layout.id, known->origin),
+                  "give the layout another id");
+  added_.push_back(std::make_shared<const Layout>(std::move(layout)));
+  return {};
+}
+
+Result<const Layout*> Catalog::find(std::string_view id) const {
+  const auto rows = built_in_layouts();
+  const auto row = std::ranges::lower_bound(rows, id, {}, &BuiltInLayout::id);
+  if (row != rows.end() && row->id == id) return built_in(static_cast<std::size_t>(row - rows.begin()));
+  for (const auto& layout : added_)
+    if (layout->id == id) return layout.get();
+  std::vector<std::string> ids;
+  for (const Layout* layout : all()) ids.push_back(layout->id);
+  std::string hint = did_you_mean(id, ids);
+  return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)),
+              (hint.empty() ? "" : hint + " ") + std::string("`bayswap layouts` lists them all"));
+}
+
+std::vector<const Layout*> Catalog::all() const {
+  std::vector<const Layout*> layouts;
+  for (std::size_t i = 0; i < built_in_layouts().size(); ++i) layouts.push_back(built_in(i));
+  for (const auto& layout : added_) layouts.push_back(layout.get());
+  std::ranges::sort(layouts, {}, &Layout::id);
+  return layouts;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,289 @@
+#include <bayswap/layout.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+bool is_filler(ByteView bytes) {
+  Byte fill = 0x55;
+  return bytes.empty() || (is_uniform(bytes, &fill) && (fill == 0x00 || fill == 0xff));
+}
+
+// All inputs' parts in one save. A blank part gives way to one that holds something.
+Result<Save> join(const std::vector<Save>& inputs, Platform platform) {
+  Save joined{platform, {}};
+  for (const Save& input : inputs) {
+    if (input.platform != platform)
+      return fail(ErrorCode::does_not_fit, fmt::format("a save of {} has no place in a layout of {}",
+                                                       tag(input.platform), tag(platform)));
+    for (const Part& part : input.parts) {
+      Part added = part;
+      if (added.role == Role{PartKind::pak, 0} && inputs.size() > 1) {
+        // Paks in files of their own fill the slots in the order they come in.
+        do ++added.role.number;
+        while (added.role.number <= 4 && joined.find(added.role) != nullptr);
+        if (added.role.number > 4)
+          return fail(ErrorCode::does_not_fit, "more than four controller paks", "a console has four ports");
+      }
+      const auto there = std::ranges::find(joined.parts, added.role, &Part::role);
+      if (there == joined.parts.end()) {
+        joined.parts.push_back(std::move(added));
+      } else if (is_blank(*there)) {
+        *there = std::move(added);
+      } else if (!is_blank(added)) {
+        return fail(ErrorCode::bad_usage, fmt::format("two of the files bring {}", to_text(added.role)),
+                    "leave one of them out");
+      }
+    }
+  }
+  return joined;
+}
+
+class Converter {
+ public:
+  Converter(const Layout& to, const ConvertRequest& request) : to_(to), request_(request) {}
+
+  Result<ConvertedFile> run(const Save& save, Converted& report) {
+    BAYSWAP_TRY(const Save chosen, choose_paks(save));
+    Save fitted{to_.platform, {}};
+    std::vector<std::string> left_behind;
+    ConvertedFile file;
+    file.layout = &to_;
+    if (request_.base != nullptr) {
+      BAYSWAP_TRY(base_, unpack(to_, *request_.base));
+    }
+    std::size_t taken = 0;
+    for (const Part& part : chosen.parts) {
+      const Slot* slot = to_.slot(part.role);
+      const bool blank = is_blank(part);
+      if (slot == nullptr) {
+        if (!blank) left_behind.push_back(to_text(part.role));
+        continue;
+      }
+      ++taken;
+      if (blank && request_.base != nullptr) continue;  // never replaces what the target has
+      BAYSWAP_TRY(Part fit, fit_to(*slot, part, report));
+      if (!blank) file.brought.push_back(fit.role);
+      fitted.parts.push_back(std::move(fit));
+    }
+    if (taken == 0)
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} has no place for {}", to_.id, parts_in_words(save)),
+                  fmt::format("it takes {}", slots_in_words()));
+    for (const std::string& role : left_behind)
+      report.warnings.push_back(
+          fmt::format("{} holds data but has no place in {}: it stays behind", role, to_.id));
+    BAYSWAP_TRY(file.bytes, pack(to_, fitted, request_.base));
+    describe(file, report);
+    return file;
+  }
+
+ private:
+  // A lone pak and four numbered ones find each other here.
+  [[nodiscard]] Result<Save> choose_paks(const Save& save) const {
+    Save out{save.platform, {}};
+    std::vector<const Part*> paks;
+    for (const Part& part : save.parts) {
+      if (part.role.kind != PartKind::pak) {
+        out.parts.push_back(part);
+      } else if (request_.pak == 0 || part.role.number == 0 || part.role.number == request_.pak) {
+        paks.push_back(&part);
+      }
+    }
+    const bool wants_lone = to_.slot({PartKind::pak, 0}) != nullptr;
+    if (wants_lone && paks.size() > 1)
+      std::erase_if(paks, [&](const Part* pak) { return is_blank(*pak) && pak != paks.front(); });
+    if (wants_lone && paks.size() > 1 && is_blank(*paks.front())) paks.erase(paks.begin());
+    if (wants_lone && paks.size() > 1) {
+      std::string numbers;
+      for (const Part* pak : paks)
+        numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", pak->role.number);
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("controller paks {} hold something, and {} takes one", numbers, to_.id),
+                  "say which with --slot, e.g. --slot 1");
+    }
+    for (const Part* pak : paks) {
+      Part part = *pak;
+      if (wants_lone) {
+        part.role.number = 0;
+      } else if (part.role.number == 0) {
+        part.role.number = std::max(request_.pak, 1);
+      }
+      out.parts.push_back(std::move(part));
+    }
+    return out;
+  }
+
+  [[nodiscard]] std::optional<std::size_t> known_chip(PartKind kind) const {
+    const auto fact = std::ranges::find(request_.chips, kind, &ChipFact::kind);
+    if (fact == request_.chips.end()) return std::nullopt;
+    return fact->size_bytes;
+  }
+
+  Result<Part> fit_to(const Slot& slot, Part part, Converted& report) const {
+    if (slot.file_sizes.size() > 1) return shrink(slot, std::move(part), report);
+    const std::size_t room = slot.file_sizes.front();
+    const std::size_t size = part.bytes.size();
+    if (size == room) return part;
+    if (size > room || !std::ranges::binary_search(slot.chip_sizes, size))
+      return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, its place in {} has {}",
+                                                       to_text(part.role), size, to_.id, room));
+    return grow(slot, std::move(part), report);
+  }
+
+  // A smaller chip in a fixed slot: the rest is what the target's own file has there, if that is filler.
+  Result<Part> grow(const Slot& slot, Part part, Converted& report) const {
+    const std::size_t room = slot.file_sizes.front();
+    const std::size_t size = part.bytes.size();
+    Buffer grown(room);
+    std::ranges::copy(part.bytes.view(), grown.bytes().begin());
+    const std::span<Byte> rest = grown.bytes().subspan(size);
+    std::ranges::fill(rest, slot.absent == Absent::zero ? Byte{0x00} : Byte{0xff});
+    if (const Part* own = base_.find(part.role)) {
+      const ByteView own_rest = own->bytes.view().subspan(size);
+      if (is_filler(own_rest)) {
+        std::ranges::copy(own_rest, rest.begin());
+      } else {
+        report.warnings.push_back(
+            fmt::format("the target's own {} uses more than the {} bytes brought: is it the same game's?",
+                        to_text(part.role), size));
+      }
+    }
+    report.notes.push_back(fmt::format("{}: {} bytes grown to {}", to_text(part.role), size, room));
+    part.bytes = std::move(grown).freeze();
+    return part;
+  }
+
+  // The slot is as long as the chip. A part out of a fixed slot may be a smaller chip and filler.
+  Result<Part> shrink(const Slot& slot, Part part, Converted& report) const {
+    const std::size_t size = part.bytes.size();
+    const Part* own = base_.find(part.role);
+    std::size_t wanted = size;
+    if (const auto chip = known_chip(part.role.kind)) {
+      wanted = *chip;
+    } else if (own != nullptr) {
+      wanted = own->bytes.size();
+    } else if (!part.size_certain) {
+      for (const std::size_t chip_size : slot.file_sizes)
+        if (chip_size < wanted && is_filler(part.bytes.view().subspan(chip_size))) wanted = chip_size;
+    }
+    if (!std::ranges::binary_search(slot.file_sizes, wanted))
+      return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, in {} it has {}", to_text(part.role),
+                                                       wanted, to_.id, fmt::join(slot.file_sizes, " or ")));
+    if (wanted > size) {
+      Slot fixed = slot;
+      fixed.file_sizes = {wanted};
+      return grow(fixed, std::move(part), report);
+    }
+    if (wanted < size && !is_filler(part.bytes.view().subspan(wanted))) {
+      if (!known_chip(part.role.kind))
+        return fail(ErrorCode::does_not_fit,
+                    fmt::format("{} uses more than {} bytes, the size of the target's own",
+                                to_text(part.role), wanted),
+                    "is it the same game's? If so, take the target's file away and try again");
+      report.warnings.push_back(
+          fmt::format("{}: the game's chip has {} bytes; the {} bytes behind them, not blank, are left out",
+                      to_text(part.role), wanted, size - wanted));
+    }
+    if (wanted < size)
+      report.notes.push_back(
+          fmt::format("{}: {} bytes cut to the chip's {}", to_text(part.role), size, wanted));
+    part.bytes = part.bytes.slice(0, wanted);
+    return part;
+  }
+
+  [[nodiscard]] static std::string parts_in_words(const Save& save) {
+    std::vector<std::string> words;
+    for (const Part& part : save.parts) words.push_back(to_text(part.role));
+    return fmt::format("{}", fmt::join(words, ", "));
+  }
+
+  [[nodiscard]] std::string slots_in_words() const {
+    std::vector<std::string> words;
+    for (const Slot& slot : to_.slots) words.push_back(to_text(slot.role));
+    return fmt::format("{}", fmt::join(words, ", "));
+  }
+
+  void describe(const ConvertedFile& file, Converted& report) const {
+    std::vector<std::string> kept;
+    std::vector<std::string> blank;
+    for (const Slot& slot : to_.slots) {
+      if (std::ranges::find(file.brought, slot.role) != file.brought.end()) {
+        std::string how = "as the chip holds it";
+        if (slot.order == ByteOrder::swap16) how = "each 16-bit word reversed";
+        if (slot.order == ByteOrder::swap32) how = "each 32-bit word reversed";
+        if (slot.order == ByteOrder::swap64) how = "each 64-bit word reversed";
+        report.notes.push_back(fmt::format("{} goes to offset {}, {}", to_text(slot.role), slot.at, how));
+      } else if (request_.base != nullptr) {
+        kept.push_back(to_text(slot.role));
+      } else {
+        blank.push_back(to_text(slot.role));
+      }
+    }
+    if (!kept.empty())
+      report.notes.push_back(fmt::format("kept from the target's own file: {}", fmt::join(kept, ", ")));
+    if (!blank.empty())
+      report.notes.push_back(fmt::format("nothing brought, so left blank: {}", fmt::join(blank, ", ")));
+  }
+
+  const Layout& to_;
+  const ConvertRequest& request_;
+  Save base_;
+};
+
+}  // namespace
+
+Result<Converted> convert(const Catalog& catalog, const ConvertRequest& request) {
+  if (request.to == nullptr || request.inputs.empty())
+    return fail(ErrorCode::bad_usage, "nothing to convert, or no layout to convert to");
+  BAYSWAP_TRY(const Save save, join(request.inputs, request.to->platform));
+  Converted result;
+  if (!request.to->is_set()) {
+    Converter converter(*request.to, request);
+    BAYSWAP_TRY(auto file, converter.run(save, result));
+    result.empty = file.brought.empty();
+    result.files.push_back(std::move(file));
+    return result;
+  }
+  if (request.base != nullptr)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} is a set of files; it takes no single base file", request.to->id));
+  for (const Part& part : save.parts) {
+    if (is_blank(part) ||
+        (part.role.kind == PartKind::pak && request.pak != 0 && part.role.number != request.pak))
+      continue;
+    BAYSWAP_TRY(const Layout* member, member_for(catalog, *request.to, part.role));
+    Converter converter(*member, request);
+    BAYSWAP_TRY(auto file, converter.run(Save{save.platform, {part}}, result));
+    file.role = part.role;
+    result.files.push_back(std::move(file));
+  }
+  result.empty = result.files.empty();
+  return result;
+}
+
+Result<const Layout*> member_for(const Catalog& catalog, const Layout& set, Role role) {
+  for (const std::string& id : set.members) {
+    BAYSWAP_TRY(const Layout* member, catalog.find(id));
+    if (member->slots.size() == 1 && member->slots.front().role.kind == role.kind) return member;
+  }
+  return fail(ErrorCode::does_not_fit, fmt::format("{} has no place for {}", set.id, to_text(role)));
+}
+
+std::string set_suffix(const Layout& member, Role role) {
+  return role.number > 1 ? fmt::format(".{}{}", role.number, member.extension) : member.extension;
+}
+
+int pak_number_in_name(std::string_view file_name) {
+  const auto dot = file_name.rfind('.');
+  if (dot == std::string_view::npos || dot < 2 || file_name[dot - 2] != '.') return 0;
+  const char digit = file_name[dot - 1];
+  return digit >= '1' && digit <= '4' ? digit - '0' : 0;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,131 @@
+#include <algorithm>
+#include <array>
+#include <cctype>
+
+#include "base/endian.hpp"
+#include "base/text.hpp"
+#include "title/readers.hpp"
+
+namespace bayswap {
+namespace {
+
+// The cartridge header (docs/formats/n64.md).
+constexpr std::size_t header_size = 0x40;
+constexpr std::size_t check_code_at = 0x10;
+constexpr std::size_t title_at = 0x20;
+constexpr std::size_t title_size = 20;
+constexpr std::size_t code_at = 0x3b;
+constexpr std::size_t code_size = 4;
+constexpr std::size_t revision_at = 0x3f;
+constexpr std::array<Byte, 4> usual_first_word{0x80, 0x37, 0x12, 0x40};
+
+struct OrderMask {
+  RomOrder order;
+  std::size_t mask;  // the byte at file offset i belongs at i ^ mask
+};
+constexpr std::array<OrderMask, 3> orders{
+    {{RomOrder::native, 0}, {RomOrder::swap16, 1}, {RomOrder::swap32, 3}}};
+
+std::array<Byte, header_size> in_order(ByteView head, std::size_t mask) {
+  std::array<Byte, header_size> header{};
+  for (std::size_t i = 0; i < header_size; ++i) header[i] = head[i ^ mask];
+  return header;
+}
+
+Region region_of(char letter) {
+  switch (letter) {
+    case 'J':
+      return Region::japan;
+    case 'E':
+    case 'G':
+      return Region::north_america;
+    case 'P':
+    case 'L':
+    case 'X':
+    case 'Y':
+    case 'Z':
+      return Region::europe;
+    case 'D':
+      return Region::germany;
+    case 'F':
+      return Region::france;
+    case 'I':
+      return Region::italy;
+    case 'S':
+      return Region::spain;
+    case 'H':
+      return Region::netherlands;
+    case 'W':
+      return Region::scandinavia;
+    case 'U':
+      return Region::australia;
+    case 'B':
+      return Region::brazil;
+    case 'N':
+      return Region::canada;
+    case 'C':
+      return Region::china;
+    case 'K':
+      return Region::korea;
+    case 'A':
+      return Region::asia;
+    default:
+      return Region::unknown;
+  }
+}
+
+bool is_code_letter(Byte b) {
+  return (b >= 'A' && b <= 'Z') || (b >= '0' && b <= '9');
+}
+
+// A title field is text or blank: no control characters but NUL padding at its end.
+bool is_plausible_title(ByteView title) {
+  const auto end = std::ranges::find(title, Byte{0});
+  return std::all_of(title.begin(), end, [](Byte b) { return b >= 0x20 && b != 0x7f; }) &&
+         std::all_of(end, title.end(), [](Byte b) { return b == 0 || b == ' '; });
+}
+
+}  // namespace
+
+std::optional<RomFacts> read_n64_header(ByteView head) {
+  if (head.size() < header_size) return std::nullopt;
+  for (const auto& [order, mask] : orders) {
+    const auto header = in_order(head, mask);
+    if (header[0] != 0x80) continue;
+    const ByteView view(header);
+    const ByteView code = view.subspan(code_at, code_size);
+    const bool usual = std::ranges::equal(view.first(4), usual_first_word);
+    const bool coded = std::ranges::all_of(code, is_code_letter);
+    const bool uncoded = std::ranges::all_of(code, [](Byte b) { return b == 0 || b == ' '; });
+    const bool titled = is_plausible_title(view.subspan(title_at, title_size));
+    // Other bus settings than the usual are rare: then title and code must both make sense.
+    if (!usual && !(coded && titled)) continue;
+
+    RomFacts facts;
+    facts.game.platform = Platform::n64;
+    facts.game.title = printable(to_utf8(view.subspan(title_at, title_size), TextEncoding::shift_jis));
+    if (coded) {
+      facts.game.code.assign(code.begin(), code.end());
+      facts.game.region = region_of(facts.game.code.back());
+    }
+    facts.game.revision = header[revision_at];
+    facts.order = order;
+    facts.check_code =
+        (static_cast<std::uint32_t>(be16(view, check_code_at)) << 16) | be16(view, check_code_at + 2);
+    facts.confidence = usual ? (coded && titled ? 0.99 : 0.9) : 0.7;
+    facts.evidence.push_back(
+        std::string(usual ? "the first word is an n64 ROM's" : "the first byte is an n64 ROM's") +
+        ", its bytes stand " + std::string(to_text(order)));
+    if (coded) {
+      facts.evidence.push_back("the header names the code " + facts.game.code + " and revision " +
+                               std::to_string(facts.game.revision));
+    } else {
+      facts.evidence.emplace_back(uncoded ? "the header's code field is blank: a program that was never sold"
+                                          : "the header's code field holds no code");
+    }
+    return facts;
+  }
+  return std::nullopt;
+}
+
+}  // namespace bayswap
