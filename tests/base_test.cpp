@@ -1,0 +1,76 @@
+#include <bayswap/base.hpp>
+#include <gtest/gtest.h>
+
+#include "base/text.hpp"
+#include "support/builders.hpp"
+#include "support/property.hpp"
+
+namespace bayswap::test {
+namespace {
+
+TEST(Blob, SlicesAreCutAtItsEndAndShareItsBytes) {
+  expect_property("a slice is what substr would be", [] {
+    const auto text = *rc::gen::arbitrary<std::string>();
+    const auto at = *rc::gen::inRange<std::size_t>(0, 40);
+    const auto count = *rc::gen::inRange<std::size_t>(0, 40);
+    const Blob blob = text_blob(text);
+    const Blob slice = blob.slice(at, count);
+    RC_ASSERT(text_of(slice) == (at < text.size() ? text.substr(at, count) : ""));
+    if (!slice.empty()) RC_ASSERT(slice.data() == blob.data() + at);
+    RC_ASSERT(text_of(blob.slice(at, count).slice(1, 5)) == (text_of(slice).empty() ? "" : text_of(slice).substr(1, 5)));
+  });
+}
+
+TEST(Blob, UniformMeansEveryByte) {
+  Byte value = 0;
+  EXPECT_FALSE(is_uniform({}));
+  EXPECT_TRUE(is_uniform(Blob::filled(1, 7).view(), &value));
+  EXPECT_EQ(value, 7);
+  expect_property("one byte off and it is not uniform", [] {
+    const auto size = *rc::gen::inRange<std::size_t>(2, 3000);
+    const auto odd = *rc::gen::inRange<std::size_t>(0, size);
+    std::vector<Byte> bytes(size, 0xff);
+    RC_ASSERT(is_uniform(bytes));
+    bytes[odd] = 0xfe;
+    RC_ASSERT(!is_uniform(bytes));
+  });
+}
+
+TEST(Digest, KnownAnswers) {
+  // FIPS 180-4 examples.
+  EXPECT_EQ(sha256({}).hex(), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
+  EXPECT_EQ(sha256(text_blob("abc").view()).hex(), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+  const Digest digest = sha256(text_blob("abc").view());
+  EXPECT_EQ(*digest_from_hex(digest.hex()), digest);
+  EXPECT_FALSE(digest_from_hex("ba78"));
+  EXPECT_FALSE(digest_from_hex(std::string(64, 'g')));
+  EXPECT_FALSE(digest_from_hex(std::string(64, 'A'))) << "only our own spelling";
+}
+
+TEST(Text, ShiftJisBecomesUtf8) {
+  const auto utf8 = [](std::string_view text) { return to_utf8(text_blob(text).view(), TextEncoding::shift_jis); };
+  EXPECT_EQ(utf8("LANTERN SKIFF       "), "LANTERN SKIFF");
+  EXPECT_EQ(utf8("A\\B~"), "A\\B~") << "ASCII stays ASCII";
+  EXPECT_EQ(utf8("\xc4\xb3\xb3\xd0"), "ﾄｳｳﾐ") << "half-width katakana";
+  EXPECT_EQ(utf8("\x8a\x43"), "海") << "two bytes a character";
+  EXPECT_EQ(utf8(std::string_view("AB\0CD", 5)), "AB");
+  EXPECT_EQ(utf8("A\x01"), "A\xEF\xBF\xBD") << "control characters don't get through";
+  EXPECT_EQ(utf8("\x8a"), "\xEF\xBF\xBD") << "half a character";
+}
+
+TEST(Text, NearestWord) {
+  const std::vector<std::string> words{"n64.combined", "n64.sram", "n64.eeprom"};
+  EXPECT_EQ(did_you_mean("n64.combind", words), "did you mean 'n64.combined'?");
+  EXPECT_EQ(did_you_mean("completely-else", words), "");
+  expect_property("the distance is a metric on single edits", [] {
+    const auto a = *rc::gen::arbitrary<std::string>();
+    auto b = a;
+    b.insert(*rc::gen::inRange<std::size_t>(0, a.size() + 1), 1, 'x');
+    RC_ASSERT(edit_distance(a, a) == 0U);
+    RC_ASSERT(edit_distance(a, b) == 1U);
+    RC_ASSERT(edit_distance(b, a) == 1U);
+  });
+}
+
+}  // namespace
+}  // namespace bayswap::test

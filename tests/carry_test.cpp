@@ -1,0 +1,287 @@
+#include <bayswap/carry.hpp>
+#include <gtest/gtest.h>
+
+#include "save/pak.hpp"
+#include "support/builders.hpp"
+#include "support/failing_store.hpp"
+#include "support/property.hpp"
+
+namespace bayswap::test {
+namespace {
+
+constexpr const char* dump = "dumps/N99P.sra";
+constexpr const char* tv_save = "saves/Skiff (EU).srm";
+
+// The bench has a cartridge dump, the TV box one file for every chip; all of it in memory.
+class Arcade : public testing::Test {
+ protected:
+  Arcade() {
+    put(bench_, "roms/Skiff.z64", n64_rom());
+    put(tv_, "roms/Skiff (EU).v64", n64_rom({.order = RomOrder::swap16}));
+    put(bench_, dump, save_);
+  }
+  static void put(Store& store, const std::string& path, const Blob& bytes) { EXPECT_TRUE(store.replace(path, bytes.view())); }
+  Result<Plan> plan(const CarryRequest& request = {.what = "Skiff"}) {
+    return plan_carry(catalog_, {&bench_bay_, &bench_}, {&tv_bay_, &tv_}, outside_, request);
+  }
+  Result<Plan> plan_back(const CarryRequest& request = {.what = "N99P"}) {
+    return plan_carry(catalog_, {&tv_bay_, &tv_}, {&bench_bay_, &bench_}, outside_, request);
+  }
+  static const Danger* danger(const Plan& plan, std::string_view code) {
+    for (const Danger& danger : plan.dangers)
+      if (danger.code == code) return &danger;
+    return nullptr;
+  }
+  Blob combined(const Blob& sram) { return *pack(layout(catalog_, "n64.combined"), Save{Platform::n64, {{{PartKind::sram, 0}, sram, true}}}); }
+
+  Catalog catalog_;
+  Bay bench_bay_ = *parse_bay("root = \"/b\"\n[platform.n64]\npath = \"dumps/{game.code}{ext}\"\nlayout = \"n64.separate\"\nroms = \"roms\"\n", "bench", "bench.toml", "/");
+  Bay tv_bay_ = *parse_bay("root = \"/t\"\n[platform.n64]\npath = \"saves/{rom.stem}{ext}\"\nlayout = \"n64.combined\"\nroms = \"roms\"\n", "tv", "tv.toml", "/");
+  MemoryStore bench_;
+  MemoryStore tv_;
+  MemoryStore outside_;
+  MemoryStore blobs_;
+  Logbook book_ = *Logbook::open(blobs_, ":memory:");
+  Blob save_ = noise(32768, 42);
+};
+
+TEST_F(Arcade, ThereAndBackWithTheProgress) {
+  const auto there = plan();
+  ASSERT_TRUE(there) << there.error().message;
+  EXPECT_EQ(there->refusal(), nullptr);
+  EXPECT_FALSE(tv_.files().contains(tv_save)) << "a plan writes nothing";
+  ASSERT_TRUE(run(*there, tv_, book_));
+  EXPECT_EQ(tv_.files().at(tv_save), combined(save_));
+
+  const Blob progress = noise(32768, 43);  // somebody plays on the TV box
+  put(tv_, tv_save, combined(progress));
+  const auto back = plan_back();
+  ASSERT_TRUE(back);
+  ASSERT_TRUE(run(*back, bench_, book_));
+  EXPECT_EQ(bench_.files().at(dump), progress);
+  EXPECT_EQ(bench_.files().size(), 2U) << "blank parts make no files";
+  const auto nothing = plan_back();
+  ASSERT_TRUE(nothing);
+  EXPECT_TRUE(nothing->changes.empty());
+  EXPECT_NE(danger(*nothing, "same"), nullptr);
+}
+
+TEST_F(Arcade, StepsSayWhatAndWhy) {
+  put(tv_, tv_save, noise(296960, 1));
+  const auto made = plan();
+  std::vector<std::string> actions;
+  for (const Step& step : made->steps)
+    if (actions.empty() || actions.back() != step.action) actions.push_back(step.action);
+  EXPECT_EQ(actions, (std::vector<std::string>{"keep", "convert", "graft", "name", "place", "verify"}));
+  EXPECT_EQ(made->game->code, "N99P");
+  EXPECT_EQ(made->from_files, std::vector<std::string>{dump});
+}
+
+TEST_F(Arcade, GraftKeepsTheTargetsOtherParts) {
+  const Blob own = noise(296960, 1);
+  put(tv_, tv_save, own);
+  ASSERT_TRUE(run(*plan(), tv_, book_));
+  EXPECT_EQ(tv_.files().at(tv_save), joined({own.slice(0, 133120), words_reversed(save_), own.slice(165888, 131072)}));
+}
+
+TEST_F(Arcade, GamesAreFoundByRomTitleStemAndCode) {
+  put(outside_, "home/any name.n64", n64_rom({.order = RomOrder::swap32}));
+  for (const char* what : {"Skiff", "skiff", "LANTERN SKIFF", "lantern", "N99P", "n99p", "home/any name.n64", "Skiff.z64"})
+    EXPECT_TRUE(plan({.what = what})) << what;
+  EXPECT_EQ(plan({.what = "Moth Courier"}).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(plan({.what = ""}).error().code, ErrorCode::bad_usage);
+  put(outside_, "home/x.txt", text_blob("no ROM at all"));
+  EXPECT_EQ(plan({.what = "home/x.txt"}).error().code, ErrorCode::not_recognised);
+  put(bench_, "roms/Skiff Two.z64", n64_rom({.title = "SKIFF TWO", .code = "N98P"}));
+  EXPECT_TRUE(plan({.what = "Skiff"})) << "an exact name wins";
+  const auto several = plan({.what = "ski"});
+  ASSERT_FALSE(several);
+  EXPECT_NE(several.error().message.find("Skiff Two.z64"), std::string::npos);
+}
+
+TEST_F(Arcade, WrongRegionIsRefusedUnlessAccepted) {
+  ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
+  put(tv_, "roms/Skiff (US).z64", n64_rom({.code = "N99E"}));
+  const auto refused = plan();
+  ASSERT_TRUE(refused);
+  ASSERT_NE(refused->refusal(), nullptr);
+  EXPECT_EQ(refused->refusal()->code, "wrong-region");
+  EXPECT_EQ(run(*refused, tv_, book_).error().code, ErrorCode::unsafe);
+  EXPECT_EQ(tv_.files().size(), 1U);
+  const auto accepted = plan({.what = "Skiff", .accept = {"wrong-region"}});
+  EXPECT_EQ(accepted->refusal(), nullptr);
+  EXPECT_EQ(danger(*accepted, "wrong-region")->level, Danger::Level::warning);
+  EXPECT_TRUE(run(*accepted, tv_, book_));
+  EXPECT_EQ(plan({.what = "Skiff", .accept = {"wrong-regon"}}).error().code, ErrorCode::bad_usage);
+}
+
+TEST_F(Arcade, TheSameRegionsRomIsPreferred) {
+  put(tv_, "roms/A Skiff (US).z64", n64_rom({.code = "N99E"}));
+  put(tv_, "roms/Skiff.z64", n64_rom({.title = "OTHER", .code = "N11P"}));
+  const auto made = plan();
+  EXPECT_EQ(made->refusal(), nullptr);
+  EXPECT_EQ(made->changes.front().path, tv_save);
+}
+
+TEST_F(Arcade, AnotherGameOfTheSameNameIsRefused) {
+  ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
+  put(tv_, "roms/Skiff.z64", n64_rom({.title = "OTHER", .code = "N11P"}));
+  EXPECT_EQ(plan()->refusal()->code, "wrong-game");
+  EXPECT_NE(plan({.what = "Skiff", .accept = {"wrong-region"}})->refusal(), nullptr) << "a region is not a game";
+  EXPECT_EQ(plan({.what = "Skiff", .accept = {"wrong-game"}})->refusal(), nullptr);
+}
+
+TEST_F(Arcade, OtherRevisionsAndMissingRomsAreOnlySaid) {
+  ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
+  const auto without = plan();
+  ASSERT_TRUE(without) << without.error().message;
+  EXPECT_NE(danger(*without, "one-rom"), nullptr);
+  EXPECT_EQ(without->changes.front().path, "saves/Skiff.srm") << "named after the source's ROM";
+  put(tv_, "roms/Skiff (EU).v64", n64_rom({.revision = 1}));
+  EXPECT_EQ(danger(*plan(), "other-revision")->level, Danger::Level::warning);
+}
+
+TEST_F(Arcade, AnEmptySaveIsRefused) {
+  for (const Byte fill : {Byte{0x00}, Byte{0xff}}) {
+    put(bench_, dump, Blob::filled(32768, fill));
+    const auto refused = plan();
+    ASSERT_TRUE(refused);
+    ASSERT_NE(refused->refusal(), nullptr);
+    EXPECT_EQ(refused->refusal()->code, "empty");
+    EXPECT_NE(refused->refusal()->text.find("this save is empty"), std::string::npos);
+    EXPECT_NE(refused->refusal()->hint.find("battery"), std::string::npos);
+    EXPECT_TRUE(refused->changes.empty());
+  }
+}
+
+TEST_F(Arcade, DamagedAndMissingSourcesAreErrors) {
+  ASSERT_TRUE(bench_.remove(dump));
+  const auto missing = plan();
+  ASSERT_FALSE(missing);
+  EXPECT_EQ(missing.error().code, ErrorCode::not_found);
+  EXPECT_NE(missing.error().message.find(dump), std::string::npos) << "says where it looked";
+  for (const std::size_t size : {0U, 100U, 32767U, 32769U}) {
+    put(bench_, dump, noise(size, 1));
+    EXPECT_EQ(plan().error().code, ErrorCode::damaged) << size;
+  }
+}
+
+TEST_F(Arcade, AnOddFileAtTheTargetIsNotSimplyReplaced) {
+  put(tv_, tv_save, noise(1000, 1));
+  EXPECT_EQ(plan()->refusal()->code, "odd-target");
+  const auto accepted = plan({.what = "Skiff", .accept = {"odd-target"}});
+  ASSERT_EQ(accepted->refusal(), nullptr);
+  const auto id = run(*accepted, tv_, book_);
+  ASSERT_TRUE(id);
+  EXPECT_EQ(*book_.bytes(*book_.entry(*id)->changes[0].before), noise(1000, 1)) << "and is kept";
+  put(tv_, tv_save, Blob());
+  EXPECT_EQ(plan()->refusal(), nullptr) << "an empty file holds nothing to lose";
+}
+
+TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
+  put(bench_, dump, words_reversed(pattern(32768, 0x31)));
+  const auto doubtful = plan();
+  const Danger* doubt = danger(*doubtful, "byte-order");
+  ASSERT_NE(doubt, nullptr);
+  EXPECT_EQ(doubt->level, Danger::Level::warning);
+  put(bench_, dump, pattern(32768, 0x31));
+  EXPECT_EQ(danger(*plan(), "byte-order"), nullptr);
+}
+
+TEST_F(Arcade, UndoPutsTheExactBytesBackAndCanBeUndone) {
+  expect_property("undo is the inverse of carry, and of undo", [&] {
+    const Blob own = *rc::gen::arbitrary<bool>() ? noise(296960, *rc::gen::arbitrary<std::uint32_t>()) : Blob();
+    if (own.empty()) (void)tv_.remove(tv_save);
+    else RC_ASSERT(tv_.replace(tv_save, own.view()).has_value());
+    const auto before = tv_.files();
+    RC_ASSERT(run(*plan(), tv_, book_).has_value());
+    const auto after = tv_.files();
+    RC_ASSERT(after != before);
+    RC_ASSERT(run(*plan_undo(book_, {}, tv_), tv_, book_).has_value());
+    RC_ASSERT(tv_.files() == before);
+    RC_ASSERT(run(*plan_undo(book_, {}, tv_), tv_, book_).has_value());
+    RC_ASSERT(tv_.files() == after);
+  });
+}
+
+TEST_F(Arcade, UndoOfAnOlderEntryKeepsWhatCameSince) {
+  const auto first = run(*plan(), tv_, book_);
+  put(tv_, tv_save, combined(noise(32768, 77)));  // played on
+  const auto undo = plan_undo(book_, *first, tv_);
+  ASSERT_TRUE(undo);
+  EXPECT_EQ(danger(*undo, "changed-since")->level, Danger::Level::warning);
+  const auto id = run(*undo, tv_, book_);
+  ASSERT_TRUE(id);
+  EXPECT_FALSE(tv_.files().contains(tv_save));
+  EXPECT_EQ(*book_.bytes(*book_.entry(*id)->changes[0].before), combined(noise(32768, 77)));
+  EXPECT_EQ(book_.entry(*id)->undoes, first.value());
+  EXPECT_TRUE(plan_undo(book_, *first, tv_)->changes.empty()) << "already as it was";
+  EXPECT_EQ(plan_undo(book_, 99, tv_).error().code, ErrorCode::bad_usage);
+}
+
+TEST_F(Arcade, AFileThatChangedSinceThePlanIsLeftAlone) {
+  const auto made = plan();
+  put(tv_, tv_save, noise(296960, 5));
+  const auto refused = run(*made, tv_, book_);
+  ASSERT_FALSE(refused);
+  EXPECT_EQ(refused.error().code, ErrorCode::busy);
+  EXPECT_EQ(tv_.files().at(tv_save), noise(296960, 5));
+}
+
+// Whatever fails, and whenever: each file is the old or the new one, whole, and the old bytes are to be had.
+class Failures : public Arcade, public testing::WithParamInterface<FailingStore::Mode> {};
+
+TEST_P(Failures, LoseNothing) {
+  // Back to the bench as several files, so that a failure can hit in between.
+  Save save{Platform::n64, {{{PartKind::sram, 0}, noise(32768, 1), true}, {{PartKind::flash, 0}, noise(131072, 2), true},
+                            {{PartKind::pak, 1}, noise(32768, 3), true}}};
+  put(tv_, tv_save, *pack(layout(catalog_, "n64.combined"), save));
+  put(bench_, "dumps/N99P.fla", noise(131072, 9));
+  const auto before = bench_.files();
+  const auto made = plan_back();
+  ASSERT_EQ(made->changes.size(), 3U);
+  std::map<std::string, Blob> wanted = before;
+  for (const FileChange& change : made->changes) wanted[change.path] = *change.after;
+
+  bool succeeded = false;
+  for (int n = 1; !succeeded && n < 40; ++n) {
+    for (const bool in_logbook : {false, true}) {
+      MemoryStore bench;
+      for (const auto& [path, bytes] : before) put(bench, path, bytes);
+      MemoryStore blobs;
+      FailingStore failing_bench(bench);
+      FailingStore failing_blobs(blobs);
+      Logbook book = *Logbook::open(failing_blobs, ":memory:");
+      (in_logbook ? failing_blobs : failing_bench).fail_at(n, GetParam());
+      const auto id = run(*made, failing_bench, book);
+      EXPECT_TRUE(!id || bench.files() == wanted);
+      for (const auto& [path, bytes] : bench.files())
+        EXPECT_TRUE(bytes == wanted.at(path) || (before.contains(path) && bytes == before.at(path))) << path << " is neither old nor new";
+      EXPECT_TRUE(bench.files().contains(dump));
+      if (!id) {
+        EXPECT_FALSE(id.error().hint.empty());
+        EXPECT_EQ(bench.files(), before) << "put back after failure " << n;
+        // The same carry works once the disk does.
+        failing_bench.fail_at(0);
+        failing_blobs.fail_at(0);
+        ASSERT_TRUE(book.recover(bench));
+        EXPECT_TRUE(run(*made, failing_bench, book));
+        EXPECT_EQ(bench.files(), wanted);
+      }
+      // Nothing is ever placed before the old bytes are in the logbook.
+      if (GetParam() != FailingStore::Mode::silent && bench.files() != before) {
+        EXPECT_TRUE(book.bytes(sha256(before.at(dump).view()))) << n;
+      }
+      if (!in_logbook && failing_bench.operations() < n) succeeded = true;
+    }
+  }
+  EXPECT_TRUE(succeeded) << "every operation was made to fail once";
+}
+
+INSTANTIATE_TEST_SUITE_P(Modes, Failures, testing::Values(FailingStore::Mode::error, FailingStore::Mode::error_late, FailingStore::Mode::silent),
+                         [](const auto& row) {
+                           return std::string(row.param == FailingStore::Mode::error ? "error" : row.param == FailingStore::Mode::silent ? "silent" : "late");
+                         });
+
+}  // namespace
+}  // namespace bayswap::test

@@ -1,0 +1,120 @@
+// The process is killed, or the disk fills up, at every call that changes a disk: whatever happens, the target is the old or the
+// new file, whole, the old bytes are to be had, and the same command run again succeeds.
+#include <filesystem>
+#include <fstream>
+#include <random>
+
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "support/demo_arcade.hpp"
+
+namespace bayswap::test {
+namespace {
+
+class Kill : public DemoArcade, public testing::WithParamInterface<std::string> {
+ protected:
+  std::map<std::string, std::string> failpoint(int at) const {
+    return {{"LD_PRELOAD", BAYSWAP_FAILPOINT}, {"FAILPOINT_AT", std::to_string(at)}, {"FAILPOINT_MODE", GetParam()}, {"FAILPOINT_LOG", folder_ / "calls"}};
+  }
+  int calls() const {
+    std::ifstream file(folder_ / "calls");
+    int count = 0;
+    file >> count;
+    return count;
+  }
+  void fresh_home() const {
+    std::filesystem::remove_all(path("home/logbook"));
+    write(tv_save, own_);
+  }
+  // The old bytes are what the target holds, or the logbook gives them back.
+  void expect_old_bytes_safe(int at) const {
+    const Blob now = read(tv_save);
+    ASSERT_TRUE(now == own_ || now == carried_) << "neither old nor new at call " << at;
+    if (now == own_) return;
+    const Outcome undone = bayswap({"undo", "--yes"});
+    ASSERT_EQ(undone.code, 0) << "call " << at << ": " << undone.err;
+    EXPECT_EQ(read(tv_save), own_) << "call " << at;
+  }
+  const std::vector<std::string> there_{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"};
+  const Blob own_ = read(tv_save);
+  const Blob carried_ = joined({own_.slice(0, 133120), words_reversed(read(dump)), own_.slice(165888, 131072)});
+};
+
+TEST_P(Kill, ACarryAtEveryCall) {
+  ASSERT_EQ(bayswap(there_, failpoint(0)).code, 0);
+  const int total = calls();
+  ASSERT_GT(total, 20);
+  for (int at = 1; at <= total; ++at) {
+    fresh_home();
+    const Outcome stopped = bayswap(there_, failpoint(at));
+    if (GetParam() == "nospace") {
+      EXPECT_TRUE(stopped.code == 0 || stopped.code == 5) << at << ": " << stopped.code << stopped.err;
+      EXPECT_TRUE(stopped.code != 0 || read(tv_save) == carried_) << at;
+    } else {
+      EXPECT_EQ(stopped.code, 128 + SIGKILL) << at;
+    }
+    expect_old_bytes_safe(at);
+    const Outcome again = bayswap(there_);
+    ASSERT_EQ(again.code, 0) << at << ": " << again.err;
+    EXPECT_EQ(read(tv_save), carried_) << at;
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(path("quay-tv/saves")), {}), 1) << "nothing left lying about";
+  }
+}
+
+TEST_P(Kill, AnUndoAtEveryCall) {
+  for (int at = 1, total = 1; at <= total; ++at) {
+    fresh_home();
+    ASSERT_EQ(bayswap(there_).code, 0);
+    (void)bayswap({"undo", "1", "--yes"}, failpoint(at));
+    if (at == 1) {
+      fresh_home();
+      ASSERT_EQ(bayswap(there_).code, 0);
+      ASSERT_EQ(bayswap({"undo", "1", "--yes"}, failpoint(0)).code, 0);
+      total = calls();
+      ASSERT_GT(total, 10);
+      continue;
+    }
+    const Blob now = read(tv_save);
+    ASSERT_TRUE(now == own_ || now == carried_) << at;
+    ASSERT_EQ(bayswap({"undo", "1", "--yes"}).code, 0) << at;
+    EXPECT_EQ(read(tv_save), own_) << at;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "torn", "nospace"), [](const auto& row) {
+  std::string name = row.param;
+  std::erase(name, '-');
+  return name;
+});
+
+TEST_F(DemoArcade, SurvivesBeingKilledAtRandomTimes) {
+  const Blob own = read(tv_save);
+  const Blob carried = joined({own.slice(0, 133120), words_reversed(read(dump)), own.slice(165888, 131072)});
+  std::mt19937 dice(2031);
+  int stopped = 0;
+  for (int i = 0; i < 150; ++i) {
+    const pid_t child = fork();
+    if (child == 0) {
+      setenv("BAYSWAP_HOME", path("home").c_str(), 1);
+      if (std::freopen("/dev/null", "w", stdout) == nullptr || std::freopen("/dev/null", "w", stderr) == nullptr) _exit(126);
+      if (i % 2 == 0) execl(BAYSWAP_BINARY, "bayswap", "carry", "N99P", "--from", "bench", "--to", "quay-tv", "--yes", nullptr);
+      else execl(BAYSWAP_BINARY, "bayswap", "undo", "--yes", nullptr);
+      _exit(127);
+    }
+    usleep(static_cast<useconds_t>(dice() % 25000));
+    kill(child, SIGKILL);
+    int status = 0;
+    ASSERT_EQ(waitpid(child, &status, 0), child);
+    stopped += WIFSIGNALED(status) ? 1 : 0;
+    const Blob now = read(tv_save);
+    ASSERT_TRUE(now == own || now == carried) << "round " << i;
+  }
+  EXPECT_GT(stopped, 0);
+  ASSERT_EQ(bayswap({"carry", "N99P", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
+  EXPECT_EQ(read(tv_save), carried);
+  for (const auto& entry : json({"logbook"})) EXPECT_NE(entry["state"], "begun");
+}
+
+}  // namespace
+}  // namespace bayswap::test

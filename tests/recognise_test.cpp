@@ -1,0 +1,165 @@
+#include <bayswap/inspect.hpp>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "save/pak.hpp"
+#include "support/builders.hpp"
+#include "support/property.hpp"
+
+namespace bayswap::test {
+namespace {
+
+using Says = OrderVerdict::Says;
+
+// Big-endian records with short names, counters and floating-point places, as a game of the console keeps them.
+Blob game_like(std::uint32_t seed) {
+  std::mt19937 dice(seed);
+  std::vector<Byte> out;
+  const auto word = [&](std::uint_fast32_t w) {
+    for (int shift = 24; shift >= 0; shift -= 8) out.push_back(static_cast<Byte>(w >> shift));
+  };
+  while (out.size() < 32768) {
+    for (const char c : std::string_view("IDA\0", 4)) out.push_back(static_cast<Byte>(c));
+    for (int i = 0; i < 6; ++i) word(dice() % 5000);
+    const std::uint32_t floats[] = {0x3f800000, 0x42c80000, 0xbf000000};
+    word(floats[dice() % 3]);
+    word(0);
+  }
+  out.resize(32768);
+  return Blob::copy_of(out);
+}
+
+TEST(WordOrder, TextNumbersAndTablesTellIt) {
+  for (const Blob& chip : {game_like(1), game_like(2), pattern(32768, 0x31), pattern(32768, 0x52), pattern(131072, 0x31)}) {
+    const OrderVerdict straight = judge_word_order(chip.view(), {});
+    const OrderVerdict reversed = judge_word_order(words_reversed(chip).view(), {});
+    EXPECT_EQ(straight.says, Says::chip) << straight.evidence;
+    EXPECT_EQ(reversed.says, Says::swap32) << reversed.evidence;
+    EXPECT_GT(straight.confidence, 0.8);
+    EXPECT_FALSE(straight.evidence.empty());
+  }
+}
+
+TEST(WordOrder, TheGamesOwnNameTellsIt) {
+  const GameId game{Platform::n64, "N99P", "LANTERN SKIFF", Region::europe, 0};
+  std::vector<Byte> bytes = bytes_of(noise(32768, 5));
+  const std::string name = "Lantern Skiff";
+  std::copy(name.begin(), name.end(), bytes.begin() + 0x101);
+  const Blob chip = Blob::copy_of(bytes);
+  EXPECT_EQ(judge_word_order(chip.view(), {}).says, Says::nothing);
+  EXPECT_EQ(judge_word_order(chip.view(), game).says, Says::chip);
+  EXPECT_EQ(judge_word_order(words_reversed(chip).view(), game).says, Says::swap32);
+}
+
+TEST(WordOrder, NoiseTellsNothing) {
+  int wrong = 0;
+  for (std::uint32_t seed = 0; seed < 300; ++seed)
+    if (judge_word_order(noise(seed % 2 == 0 ? 32768 : 1024, seed).view(), {}).says != Says::nothing) ++wrong;
+  EXPECT_EQ(wrong, 0);
+  expect_property("turning the words turns the verdict, and nothing else", [] {
+    const Blob bytes = arbitrary_bytes(4 * *rc::gen::inRange<std::size_t>(0, 600));
+    const OrderVerdict straight = judge_word_order(bytes.view(), {});
+    const OrderVerdict reversed = judge_word_order(words_reversed(bytes).view(), {});
+    RC_ASSERT((straight.says == Says::chip) == (reversed.says == Says::swap32));
+    RC_ASSERT((straight.says == Says::nothing) == (reversed.says == Says::nothing));
+  });
+}
+
+TEST(Inspect, SramTwinsByEvidenceOrHonestlyEither) {
+  const Catalog catalog;
+  const Finding chip = inspect(catalog, game_like(3));
+  EXPECT_EQ(chip.kind, FileKind::battery_save);
+  ASSERT_NE(chip.layout, nullptr);
+  EXPECT_EQ(chip.layout->id, "n64.sram");
+  EXPECT_TRUE(chip.either.empty());
+  EXPECT_EQ(inspect(catalog, words_reversed(game_like(3))).layout->id, "n64.sram-le");
+
+  const Finding either = inspect(catalog, noise(131072, 9));
+  ASSERT_EQ(either.either.size(), 2U);
+  EXPECT_EQ(either.either[0]->id, "n64.flash");
+  EXPECT_EQ(either.either[1]->id, "n64.flash-le");
+}
+
+TEST(Inspect, ControllerPakIsToldFromSramOfTheSameSize) {
+  const Catalog catalog;
+  std::vector<Byte> pak = bytes_of(fresh_pak(1));
+  pak[0x500] = 7;
+  const Finding finding = inspect(catalog, Blob::copy_of(pak));
+  EXPECT_EQ(finding.kind, FileKind::controller_pak);
+  EXPECT_EQ(finding.layout->id, "n64.pak");
+  EXPECT_GT(finding.confidence, 0.9);
+  ASSERT_EQ(finding.parts.size(), 1U);
+  EXPECT_FALSE(finding.parts.front().blank);
+}
+
+TEST(Inspect, CombinedFileWithItsParts) {
+  const Catalog catalog;
+  for (const char* id : {"n64.combined", "n64.combined-be"}) {
+    const Save save{Platform::n64, {{{PartKind::sram, 0}, game_like(4), true}}};
+    const Finding finding = inspect(catalog, *pack(layout(catalog, id), save));
+    EXPECT_EQ(finding.layout->id, id);
+    EXPECT_GT(finding.confidence, 0.85);
+    ASSERT_EQ(finding.parts.size(), 7U);
+    for (const PartFinding& part : finding.parts) EXPECT_EQ(part.blank, part.role.kind != PartKind::sram) << to_text(part.role);
+  }
+}
+
+TEST(Inspect, RomsAndUnknownFiles) {
+  const Catalog catalog;
+  const Finding rom = inspect(catalog, n64_rom());
+  EXPECT_EQ(rom.kind, FileKind::rom);
+  EXPECT_EQ(rom.game->code, "N99P");
+  EXPECT_EQ(rom.layout, nullptr);
+  for (const std::size_t size : {0U, 1U, 511U, 513U, 32767U, 32769U, 296959U, 296961U}) {
+    const Finding finding = inspect(catalog, noise(size, 1));
+    EXPECT_EQ(finding.kind, FileKind::unknown) << size;
+    EXPECT_FALSE(finding.evidence.empty());
+  }
+  expect_property("any bytes get a finding with reasons and a confidence from 0 to 1", [&] {
+    const auto size = *rc::gen::element<std::size_t>(0, 100, 512, 2048, 32768);
+    const Finding finding = inspect(catalog, arbitrary_bytes(size));
+    RC_ASSERT(finding.confidence >= 0 && finding.confidence <= 1);
+    RC_ASSERT(!finding.evidence.empty());
+    RC_ASSERT((finding.kind == FileKind::unknown) == (finding.layout == nullptr));
+  });
+}
+
+TEST(Inspect, TheRomBesideASaveNamesTheGame) {
+  MemoryStore store;
+  ASSERT_TRUE(store.replace("saves/Skiff.sra", game_like(1).view()));
+  ASSERT_TRUE(store.replace("saves/Skiff.txt", text_blob("a walkthrough").view()));
+  ASSERT_TRUE(store.replace("saves/Skiff.bin", n64_rom({.order = RomOrder::swap16}).view()));
+  ASSERT_TRUE(store.replace("saves/Other.z64", n64_rom({.code = "N98E"}).view()));
+  const Catalog catalog;
+  const auto finding = inspect_file(catalog, store, "saves/Skiff.sra");
+  ASSERT_TRUE(finding);
+  ASSERT_TRUE(finding->game) << "the extension never decides";
+  EXPECT_EQ(finding->game->code, "N99P");
+  EXPECT_GT(finding->confidence, inspect(catalog, game_like(1)).confidence) << "a ROM at hand settles the platform";
+  EXPECT_EQ(inspect_file(catalog, store, "saves/none").error().code, ErrorCode::not_found);
+}
+
+// Files that real cores wrote, where they are at hand (`../shared/fixtures`).
+TEST(Inspect, FilesOfLiveCores) {
+  const std::filesystem::path folder = std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/n64";
+  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
+  LocalStore disk;
+  const Catalog catalog;
+  int seen = 0;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
+    const std::string extension = entry.path().extension().string();
+    if (!entry.is_regular_file() || (extension != ".sra" && extension != ".eep")) continue;
+    ++seen;
+    const auto finding = inspect_file(catalog, disk, entry.path().string());
+    ASSERT_TRUE(finding);
+    EXPECT_EQ(finding->layout->id, extension == ".sra" ? "n64.sram-le" : "n64.eeprom") << entry.path();
+    const unsigned seed = entry.path().parent_path().filename() == "A" ? 0x31 : 0x52;
+    const auto save = unpack(*finding->layout, *disk.read(entry.path().string()));
+    EXPECT_EQ(save->parts.front().bytes, pattern(save->parts.front().bytes.size(), seed)) << entry.path();
+  }
+  EXPECT_GE(seen, 4);
+}
+
+}  // namespace
+}  // namespace bayswap::test

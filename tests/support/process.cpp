@@ -1,0 +1,57 @@
+#include "support/process.hpp"
+
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <cstdlib>
+#include <stdexcept>
+
+namespace bayswap::test {
+namespace {
+
+struct TempFile {
+  std::FILE* file = std::tmpfile();
+  ~TempFile() {
+    if (file != nullptr) std::fclose(file);
+  }
+  [[nodiscard]] int handle() const { return fileno(file); }
+  [[nodiscard]] std::string text() const {
+    std::rewind(file);
+    std::string all;
+    char buffer[4096];
+    for (std::size_t n = 0; (n = std::fread(buffer, 1, sizeof buffer, file)) > 0;) all.append(buffer, n);
+    return all;
+  }
+};
+
+}  // namespace
+
+Outcome run_process(const std::vector<std::string>& words, const std::string& folder,
+                    const std::map<std::string, std::string>& environment, const std::string& input) {
+  // Files instead of pipes: nothing to deadlock on, whatever the program prints.
+  const TempFile in;
+  const TempFile out;
+  const TempFile err;
+  if (in.file == nullptr || out.file == nullptr || err.file == nullptr) throw std::runtime_error("no temporary files");
+  std::fwrite(input.data(), 1, input.size(), in.file);
+  std::rewind(in.file);
+  const pid_t child = fork();
+  if (child == 0) {
+    std::vector<char*> argv;
+    for (const std::string& word : words) argv.push_back(const_cast<char*>(word.c_str()));
+    argv.push_back(nullptr);
+    for (const auto& [name, value] : environment) setenv(name.c_str(), value.c_str(), 1);
+    if (chdir(folder.c_str()) != 0) _exit(126);
+    dup2(in.handle(), STDIN_FILENO);
+    dup2(out.handle(), STDOUT_FILENO);
+    dup2(err.handle(), STDERR_FILENO);
+    execv(argv[0], argv.data());
+    _exit(127);
+  }
+  int status = 0;
+  if (child < 0 || waitpid(child, &status, 0) != child) throw std::runtime_error("no process");
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), out.text(), err.text()};
+}
+
+}  // namespace bayswap::test
