@@ -49,7 +49,8 @@ void unpack_and_pack(benchmark::State& state, const char* id) {
       benchmark::ClobberMemory();
     });
   }
-  state.SetBytesProcessed(static_cast<std::int64_t>(file.size()) * static_cast<std::int64_t>(state.iterations()));
+  state.SetBytesProcessed(static_cast<std::int64_t>(file.size()) *
+                          static_cast<std::int64_t>(state.iterations()));
   state.counters["share_of_memcpy"] = copying / ours;
 }
 

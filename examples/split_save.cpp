@@ -12,11 +12,14 @@ int main(int argc, char** argv) {
   }
   const bayswap::Catalog catalog;
   bayswap::LocalStore disk;
-  const auto split = disk.read(argv[1])
-                         .and_then([&](const bayswap::Blob& file) { return bayswap::unpack(**catalog.find("n64.combined"), file); })
-                         .and_then([&](const bayswap::Save& save) {
-                           return bayswap::convert(catalog, {{save}, *catalog.find("n64.separate"), nullptr, {}, 0});
-                         });
+  const auto split =
+      disk.read(argv[1])
+          .and_then([&](const bayswap::Blob& file) {
+            return bayswap::unpack(**catalog.find("n64.combined"), file);
+          })
+          .and_then([&](const bayswap::Save& save) {
+            return bayswap::convert(catalog, {{save}, *catalog.find("n64.separate"), nullptr, {}, 0});
+          });
   if (!split) {
     std::cerr << split.error().message << "\n" << split.error().hint << "\n";
     return 1;

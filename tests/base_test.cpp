@@ -1,5 +1,5 @@
-#include <bayswap/base.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/base.hpp>
 
 #include "base/text.hpp"
 #include "support/builders.hpp"
@@ -17,7 +17,8 @@ TEST(Blob, SlicesAreCutAtItsEndAndShareItsBytes) {
     const Blob slice = blob.slice(at, count);
     RC_ASSERT(text_of(slice) == (at < text.size() ? text.substr(at, count) : ""));
     if (!slice.empty()) RC_ASSERT(slice.data() == blob.data() + at);
-    RC_ASSERT(text_of(blob.slice(at, count).slice(1, 5)) == (text_of(slice).empty() ? "" : text_of(slice).substr(1, 5)));
+    RC_ASSERT(text_of(blob.slice(at, count).slice(1, 5)) ==
+              (text_of(slice).empty() ? "" : text_of(slice).substr(1, 5)));
   });
 }
 
@@ -39,7 +40,8 @@ TEST(Blob, UniformMeansEveryByte) {
 TEST(Digest, KnownAnswers) {
   // FIPS 180-4 examples.
   EXPECT_EQ(sha256({}).hex(), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
-  EXPECT_EQ(sha256(text_blob("abc").view()).hex(), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+  EXPECT_EQ(sha256(text_blob("abc").view()).hex(),
+            "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
   const Digest digest = sha256(text_blob("abc").view());
   EXPECT_EQ(*digest_from_hex(digest.hex()), digest);
   EXPECT_FALSE(digest_from_hex("ba78"));
@@ -48,7 +50,9 @@ TEST(Digest, KnownAnswers) {
 }
 
 TEST(Text, ShiftJisBecomesUtf8) {
-  const auto utf8 = [](std::string_view text) { return to_utf8(text_blob(text).view(), TextEncoding::shift_jis); };
+  const auto utf8 = [](std::string_view text) {
+    return to_utf8(text_blob(text).view(), TextEncoding::shift_jis);
+  };
   EXPECT_EQ(utf8("LANTERN SKIFF       "), "LANTERN SKIFF");
   EXPECT_EQ(utf8("A\\B~"), "A\\B~") << "ASCII stays ASCII";
   EXPECT_EQ(utf8("\xc4\xb3\xb3\xd0"), "ﾄｳｳﾐ") << "half-width katakana";

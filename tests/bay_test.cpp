@@ -1,10 +1,10 @@
-#include <bayswap/bay.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/bay.hpp>
 
+#include "fs/path.hpp"
 #include "support/builders.hpp"
 #include "support/folder.hpp"
 #include "support/property.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::test {
 namespace {
@@ -26,7 +26,10 @@ std::string with(std::string_view from, std::string_view to) {
 }
 
 NameFacts facts() {
-  return {"roms/Lantern Skiff (Europe).z64", {Platform::n64, "N99P", "LANTERN SKIFF", Region::europe, 1}, 2, ".srm"};
+  return {"roms/Lantern Skiff (Europe).z64",
+          {Platform::n64, "N99P", "LANTERN SKIFF", Region::europe, 1},
+          2,
+          ".srm"};
 }
 
 TEST(BayFile, ReadsAndWritesBack) {
@@ -36,14 +39,15 @@ TEST(BayFile, ReadsAndWritesBack) {
   ASSERT_NE(bay->rule(Platform::n64), nullptr);
   EXPECT_EQ(bay->rule(Platform::gb), nullptr);
   EXPECT_EQ(to_toml(*parse_bay(to_toml(*bay), "tv", "f", "/")), to_toml(*bay));
-  EXPECT_EQ(parse_bay(with("/media/tv", "../../tv"), "tv", "f", "/w/home/bays")->root, "/w/tv") << "relative to the file";
+  EXPECT_EQ(parse_bay(with("/media/tv", "../../tv"), "tv", "f", "/w/home/bays")->root, "/w/tv")
+      << "relative to the file";
 }
 
 TEST(BayFile, MistakesAreNamedWithTheirLine) {
   const std::vector<std::pair<std::string, std::string>> rows{
       {with("about", "abot"), "line 1: unknown word 'abot'"},
       {with("root =", "rot ="), "root is missing"},
-      {with("layout =", "lay =") , "layout is missing"},
+      {with("layout =", "lay ="), "layout is missing"},
       {with("roms = ", "rooms = "), "needs a ROM"},
       {with("{rom.stem}", "{rom.stm}"), "line 5: unknown word {rom.stm}"},
       {with("{rom.stem}", "{rom.stem"), "line 5"},
@@ -60,9 +64,11 @@ TEST(BayFile, MistakesAreNamedWithTheirLine) {
     const auto bay = parse_bay(text, "tv", "f", "/");
     ASSERT_FALSE(bay) << text;
     EXPECT_EQ(bay.error().code, ErrorCode::bad_usage);
-    EXPECT_NE(bay.error().message.find(expected), std::string::npos) << bay.error().message << "\nwanted: " << expected;
+    EXPECT_NE(bay.error().message.find(expected), std::string::npos)
+        << bay.error().message << "\nwanted: " << expected;
   }
-  EXPECT_NE(parse_bay(with("{rom.stem}", "{rom.stm}"), "tv", "f", "/").error().hint.find("rom.stem"), std::string::npos);
+  EXPECT_NE(parse_bay(with("{rom.stem}", "{rom.stm}"), "tv", "f", "/").error().hint.find("rom.stem"),
+            std::string::npos);
 }
 
 TEST(NameRule, EveryWordHasItsValue) {
@@ -85,16 +91,22 @@ TEST(NameRule, MissingFactsAreNamed) {
 TEST(NameRule, NoTitleLeadsOutOfTheBay) {
   expect_property("whatever a header says, the path stays below the root", [] {
     NameFacts hostile = facts();
-    hostile.game.title = *rc::gen::oneOf(rc::gen::arbitrary<std::string>(), rc::gen::element<std::string>("..", "../../etc/x", "a/b", ".", "C:\\x", " . "));
+    hostile.game.title =
+        *rc::gen::oneOf(rc::gen::arbitrary<std::string>(),
+                        rc::gen::element<std::string>("..", "../../etc/x", "a/b", ".", "C:\\x", " . "));
     hostile.game.code = *rc::gen::arbitrary<std::string>();
     const auto path = NameRule::parse("saves/{game.title}/{game.code}{slot}")->expand(hostile);
-    if (path) RC_ASSERT(is_tame(*path) && path->starts_with("saves/") && std::count(path->begin(), path->end(), '/') == 2);
+    if (path)
+      RC_ASSERT(is_tame(*path) && path->starts_with("saves/") &&
+                std::count(path->begin(), path->end(), '/') == 2);
   });
 }
 
 class BaysAtHome : public testing::Test {
  protected:
-  void write(const std::string& path, std::string_view text) { ASSERT_TRUE(LocalStore().replace(path, text_blob(text).view())); }
+  void write(const std::string& path, std::string_view text) {
+    ASSERT_TRUE(LocalStore().replace(path, text_blob(text).view()));
+  }
   Folder folder_;
   Home home_ = Home::under(folder_.path());
 };
@@ -121,9 +133,13 @@ TEST_F(BaysAtHome, AreFoundByNameOrPath) {
 
 TEST_F(BaysAtHome, UsersLayoutsAreLoaded) {
   EXPECT_TRUE(load_catalog(home_));
-  write(home_.layouts + "/mine.toml", "id = \"n64.mine\"\nplatform = \"n64\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 8\nsize = 32768\n");
+  write(home_.layouts + "/mine.toml",
+        "id = \"n64.mine\"\nplatform = \"n64\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 8\nsize = "
+        "32768\n");
   EXPECT_TRUE(load_catalog(home_)->find("n64.mine"));
-  write(home_.layouts + "/second.toml", "id = \"n64.mine\"\nplatform = \"n64\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 8\nsize = 32768\n");
+  write(home_.layouts + "/second.toml",
+        "id = \"n64.mine\"\nplatform = \"n64\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 8\nsize = "
+        "32768\n");
   const auto clash = load_catalog(home_);
   ASSERT_FALSE(clash);
   EXPECT_NE(clash.error().message.find("second.toml"), std::string::npos);
@@ -132,7 +148,9 @@ TEST_F(BaysAtHome, UsersLayoutsAreLoaded) {
 class BayInMemory : public testing::Test {
  protected:
   Bay bay(std::string_view text) { return *parse_bay(text, "tv", "tv.toml", "/"); }
-  void add_rom(const std::string& path, const RomWords& words = {}) { ASSERT_TRUE(store_.replace(path, n64_rom(words).view())); }
+  void add_rom(const std::string& path, const RomWords& words = {}) {
+    ASSERT_TRUE(store_.replace(path, n64_rom(words).view()));
+  }
   bool reports(const Bay& bay, std::string_view words) {
     for (const BayProblem& problem : check_bay(bay, catalog_, store_))
       if (problem.text.find(words) != std::string::npos) return true;
@@ -160,14 +178,17 @@ TEST_F(BayInMemory, PlacesOfASetAreAFileAPart) {
   std::vector<std::string> names;
   for (const SaveFile& file : *files) names.push_back(file.path);
   const std::string stem = "saves/Lantern Skiff (Europe)";
-  EXPECT_EQ(names, (std::vector<std::string>{stem + ".eep", stem + ".sra", stem + ".fla", stem + ".mpk", stem + ".2.mpk", stem + ".3.mpk", stem + ".4.mpk"}));
+  EXPECT_EQ(names, (std::vector<std::string>{stem + ".eep", stem + ".sra", stem + ".fla", stem + ".mpk",
+                                             stem + ".2.mpk", stem + ".3.mpk", stem + ".4.mpk"}));
 }
 
 TEST_F(BayInMemory, CheckFindsWhatACarryWouldTripOver) {
   add_rom("roms/a.z64");
   EXPECT_TRUE(check_bay(bay(good), catalog_, store_).empty());
   EXPECT_TRUE(reports(bay(with("n64.combined", "n64.combined2")), "n64.combined2"));
-  EXPECT_TRUE(reports(bay(with("saves/{rom.stem}{ext}\"\nlayout = \"n64.combined", "saves/{rom.stem}\"\nlayout = \"n64.separate")), "{ext}"));
+  EXPECT_TRUE(reports(bay(with("saves/{rom.stem}{ext}\"\nlayout = \"n64.combined",
+                               "saves/{rom.stem}\"\nlayout = \"n64.separate")),
+                      "{ext}"));
   EXPECT_TRUE(reports(bay(with("\"roms\"", "\"none\"")), "can't be listed"));
   EXPECT_TRUE(reports(bay(with("platform.n64", "platform.gb")), "n64.combined is a layout of n64"));
   add_rom("roms/sub/a.v64", {.code = "N98P", .order = RomOrder::swap16});

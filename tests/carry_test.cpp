@@ -1,5 +1,5 @@
-#include <bayswap/carry.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/carry.hpp>
 
 #include "save/pak.hpp"
 #include "support/builders.hpp"
@@ -20,7 +20,9 @@ class Arcade : public testing::Test {
     put(tv_, "roms/Skiff (EU).v64", n64_rom({.order = RomOrder::swap16}));
     put(bench_, dump, save_);
   }
-  static void put(Store& store, const std::string& path, const Blob& bytes) { EXPECT_TRUE(store.replace(path, bytes.view())); }
+  static void put(Store& store, const std::string& path, const Blob& bytes) {
+    EXPECT_TRUE(store.replace(path, bytes.view()));
+  }
   Result<Plan> plan(const CarryRequest& request = {.what = "Skiff"}) {
     return plan_carry(catalog_, {&bench_bay_, &bench_}, {&tv_bay_, &tv_}, outside_, request);
   }
@@ -32,11 +34,19 @@ class Arcade : public testing::Test {
       if (danger.code == code) return &danger;
     return nullptr;
   }
-  Blob combined(const Blob& sram) { return *pack(layout(catalog_, "n64.combined"), Save{Platform::n64, {{{PartKind::sram, 0}, sram, true}}}); }
+  Blob combined(const Blob& sram) {
+    return *pack(layout(catalog_, "n64.combined"), Save{Platform::n64, {{{PartKind::sram, 0}, sram, true}}});
+  }
 
   Catalog catalog_;
-  Bay bench_bay_ = *parse_bay("root = \"/b\"\n[platform.n64]\npath = \"dumps/{game.code}{ext}\"\nlayout = \"n64.separate\"\nroms = \"roms\"\n", "bench", "bench.toml", "/");
-  Bay tv_bay_ = *parse_bay("root = \"/t\"\n[platform.n64]\npath = \"saves/{rom.stem}{ext}\"\nlayout = \"n64.combined\"\nroms = \"roms\"\n", "tv", "tv.toml", "/");
+  Bay bench_bay_ = *parse_bay(
+      "root = \"/b\"\n[platform.n64]\npath = \"dumps/{game.code}{ext}\"\nlayout = \"n64.separate\"\nroms = "
+      "\"roms\"\n",
+      "bench", "bench.toml", "/");
+  Bay tv_bay_ = *parse_bay(
+      "root = \"/t\"\n[platform.n64]\npath = \"saves/{rom.stem}{ext}\"\nlayout = \"n64.combined\"\nroms = "
+      "\"roms\"\n",
+      "tv", "tv.toml", "/");
   MemoryStore bench_;
   MemoryStore tv_;
   MemoryStore outside_;
@@ -81,12 +91,14 @@ TEST_F(Arcade, GraftKeepsTheTargetsOtherParts) {
   const Blob own = noise(296960, 1);
   put(tv_, tv_save, own);
   ASSERT_TRUE(run(*plan(), tv_, book_));
-  EXPECT_EQ(tv_.files().at(tv_save), joined({own.slice(0, 133120), words_reversed(save_), own.slice(165888, 131072)}));
+  EXPECT_EQ(tv_.files().at(tv_save),
+            joined({own.slice(0, 133120), words_reversed(save_), own.slice(165888, 131072)}));
 }
 
 TEST_F(Arcade, GamesAreFoundByRomTitleStemAndCode) {
   put(outside_, "home/any name.n64", n64_rom({.order = RomOrder::swap32}));
-  for (const char* what : {"Skiff", "skiff", "LANTERN SKIFF", "lantern", "N99P", "n99p", "home/any name.n64", "Skiff.z64"})
+  for (const char* what :
+       {"Skiff", "skiff", "LANTERN SKIFF", "lantern", "N99P", "n99p", "home/any name.n64", "Skiff.z64"})
     EXPECT_TRUE(plan({.what = what})) << what;
   EXPECT_EQ(plan({.what = "Moth Courier"}).error().code, ErrorCode::bad_usage);
   EXPECT_EQ(plan({.what = ""}).error().code, ErrorCode::bad_usage);
@@ -127,7 +139,8 @@ TEST_F(Arcade, AnotherGameOfTheSameNameIsRefused) {
   ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
   put(tv_, "roms/Skiff.z64", n64_rom({.title = "OTHER", .code = "N11P"}));
   EXPECT_EQ(plan()->refusal()->code, "wrong-game");
-  EXPECT_NE(plan({.what = "Skiff", .accept = {"wrong-region"}})->refusal(), nullptr) << "a region is not a game";
+  EXPECT_NE(plan({.what = "Skiff", .accept = {"wrong-region"}})->refusal(), nullptr)
+      << "a region is not a game";
   EXPECT_EQ(plan({.what = "Skiff", .accept = {"wrong-game"}})->refusal(), nullptr);
 }
 
@@ -190,9 +203,12 @@ TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
 
 TEST_F(Arcade, UndoPutsTheExactBytesBackAndCanBeUndone) {
   expect_property("undo is the inverse of carry, and of undo", [&] {
-    const Blob own = *rc::gen::arbitrary<bool>() ? noise(296960, *rc::gen::arbitrary<std::uint32_t>()) : Blob();
-    if (own.empty()) (void)tv_.remove(tv_save);
-    else RC_ASSERT(tv_.replace(tv_save, own.view()).has_value());
+    const Blob own =
+        *rc::gen::arbitrary<bool>() ? noise(296960, *rc::gen::arbitrary<std::uint32_t>()) : Blob();
+    if (own.empty())
+      (void)tv_.remove(tv_save);
+    else
+      RC_ASSERT(tv_.replace(tv_save, own.view()).has_value());
     const auto before = tv_.files();
     RC_ASSERT(run(*plan(), tv_, book_).has_value());
     const auto after = tv_.files();
@@ -233,8 +249,10 @@ class Failures : public Arcade, public testing::WithParamInterface<FailingStore:
 
 TEST_P(Failures, LoseNothing) {
   // Back to the bench as several files, so that a failure can hit in between.
-  Save save{Platform::n64, {{{PartKind::sram, 0}, noise(32768, 1), true}, {{PartKind::flash, 0}, noise(131072, 2), true},
-                            {{PartKind::pak, 1}, noise(32768, 3), true}}};
+  Save save{Platform::n64,
+            {{{PartKind::sram, 0}, noise(32768, 1), true},
+             {{PartKind::flash, 0}, noise(131072, 2), true},
+             {{PartKind::pak, 1}, noise(32768, 3), true}}};
   put(tv_, tv_save, *pack(layout(catalog_, "n64.combined"), save));
   put(bench_, "dumps/N99P.fla", noise(131072, 9));
   const auto before = bench_.files();
@@ -256,7 +274,8 @@ TEST_P(Failures, LoseNothing) {
       const auto id = run(*made, failing_bench, book);
       EXPECT_TRUE(!id || bench.files() == wanted);
       for (const auto& [path, bytes] : bench.files())
-        EXPECT_TRUE(bytes == wanted.at(path) || (before.contains(path) && bytes == before.at(path))) << path << " is neither old nor new";
+        EXPECT_TRUE(bytes == wanted.at(path) || (before.contains(path) && bytes == before.at(path)))
+            << path << " is neither old nor new";
       EXPECT_TRUE(bench.files().contains(dump));
       if (!id) {
         EXPECT_FALSE(id.error().hint.empty());
@@ -278,9 +297,13 @@ TEST_P(Failures, LoseNothing) {
   EXPECT_TRUE(succeeded) << "every operation was made to fail once";
 }
 
-INSTANTIATE_TEST_SUITE_P(Modes, Failures, testing::Values(FailingStore::Mode::error, FailingStore::Mode::error_late, FailingStore::Mode::silent),
+INSTANTIATE_TEST_SUITE_P(Modes, Failures,
+                         testing::Values(FailingStore::Mode::error, FailingStore::Mode::error_late,
+                                         FailingStore::Mode::silent),
                          [](const auto& row) {
-                           return std::string(row.param == FailingStore::Mode::error ? "error" : row.param == FailingStore::Mode::silent ? "silent" : "late");
+                           return std::string(row.param == FailingStore::Mode::error    ? "error"
+                                              : row.param == FailingStore::Mode::silent ? "silent"
+                                                                                        : "late");
                          });
 
 }  // namespace

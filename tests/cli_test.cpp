@@ -17,13 +17,18 @@ TEST_F(Cli, CarryThereAndBack) {
   const Blob sram = read(dump);
   const Outcome there = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
   ASSERT_EQ(there.code, 0) << there.err;
-  for (const char* piece : {"keep", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"}) EXPECT_TRUE(has(there.out, piece));
+  for (const char* piece :
+       {"keep", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
+    EXPECT_TRUE(has(there.out, piece));
   EXPECT_EQ(read(tv_save), joined({own.slice(0, 133120), words_reversed(sram), own.slice(165888, 131072)}));
 
   std::vector<Byte> played = bytes_of(read(tv_save));
   played[133120 + 0x17] ^= 0x7f;  // chip byte 0x14, one day more at sea
   write(tv_save, Blob::copy_of(played));
-  ASSERT_EQ(bayswap({"carry", path("quay-tv/roms/Lantern Skiff (Europe).v64"), "--from", "quay-tv", "--to", "bench", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"carry", path("quay-tv/roms/Lantern Skiff (Europe).v64"), "--from", "quay-tv", "--to",
+                     "bench", "--yes"})
+                .code,
+            0);
   std::vector<Byte> expected = bytes_of(sram);
   expected[0x14] ^= 0x7f;
   EXPECT_EQ(read(dump), Blob::copy_of(expected));
@@ -69,7 +74,10 @@ TEST_F(Cli, WrongRegionAndEmptySavesAreRefused) {
   EXPECT_EQ(refused.code, 3);
   EXPECT_TRUE(has(refused.err, "wrong region"));
   EXPECT_FALSE(exists("ferry/n64/Lantern Skiff (North America).sra"));
-  EXPECT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "ferry", "--yes", "--accept", "wrong-region"}).code, 0);
+  EXPECT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "ferry", "--yes", "--accept",
+                     "wrong-region"})
+                .code,
+            0);
   EXPECT_EQ(read("ferry/n64/Lantern Skiff (North America).sra"), words_reversed(read(dump)));
   write(dump, Blob::filled(32768, 0xff));
   const Outcome empty = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
@@ -79,10 +87,13 @@ TEST_F(Cli, WrongRegionAndEmptySavesAreRefused) {
 }
 
 TEST_F(Cli, InspectJsonHasTheDocumentedKeys) {
-  const auto list = json({"inspect", path(dump), path("bench/flat-battery.sra"), path(tv_save), "--rom", path("bench/roms/Lantern Skiff (Europe).z64")});
+  const auto list = json({"inspect", path(dump), path("bench/flat-battery.sra"), path(tv_save), "--rom",
+                          path("bench/roms/Lantern Skiff (Europe).z64")});
   ASSERT_EQ(list.size(), 3U);
   for (const auto& one : list)
-    for (const char* key : {"path", "size_bytes", "kind", "platform", "layout", "confidence", "evidence", "parts", "game"}) EXPECT_TRUE(one.contains(key)) << key;
+    for (const char* key :
+         {"path", "size_bytes", "kind", "platform", "layout", "confidence", "evidence", "parts", "game"})
+      EXPECT_TRUE(one.contains(key)) << key;
   EXPECT_EQ(list[0]["layout"], "n64.sram");
   EXPECT_EQ(list[0]["kind"], "battery save");
   EXPECT_EQ(list[0]["game"]["title"], "LANTERN SKIFF");
@@ -101,16 +112,25 @@ TEST_F(Cli, ConvertSplitsJoinsGraftsAndKeepsWhatItReplaces) {
   const std::string stem = "parts/Lantern Skiff (Europe)";
   EXPECT_EQ(read(stem + ".sra"), read(dump));
   EXPECT_FALSE(exists(stem + ".eep"));
-  ASSERT_EQ(bayswap({"convert", path(stem + ".sra"), path(stem + ".mpk"), "--to", "n64.combined", "--out", path("again.srm")}).code, 0);
+  ASSERT_EQ(bayswap({"convert", path(stem + ".sra"), path(stem + ".mpk"), "--to", "n64.combined", "--out",
+                     path("again.srm")})
+                .code,
+            0);
   EXPECT_EQ(read("again.srm"), combined);
 
   const Outcome there = bayswap({"convert", path(dump), "--to", "n64.combined", "--out", path("again.srm")});
   EXPECT_EQ(there.code, 3);
   EXPECT_TRUE(has(there.err, "--replace"));
   EXPECT_EQ(read("again.srm"), combined);
-  ASSERT_EQ(bayswap({"convert", path(dump), "--to", "n64.combined", "--base", path(tv_save), "--out", path("again.srm"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"convert", path(dump), "--to", "n64.combined", "--base", path(tv_save), "--out",
+                     path("again.srm"), "--replace"})
+                .code,
+            0);
   EXPECT_EQ(read("again.srm"), combined) << "the dump was in it already";
-  ASSERT_EQ(bayswap({"convert", path(dump), "--from", "n64.sram-le", "--to", "n64.combined", "--out", path("again.srm"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"convert", path(dump), "--from", "n64.sram-le", "--to", "n64.combined", "--out",
+                     path("again.srm"), "--replace"})
+                .code,
+            0);
   EXPECT_EQ(read("again.srm").slice(133120, 32768), read(dump));
   ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
   EXPECT_EQ(read("again.srm"), combined);
@@ -118,13 +138,18 @@ TEST_F(Cli, ConvertSplitsJoinsGraftsAndKeepsWhatItReplaces) {
 
 TEST_F(Cli, ConvertSaysWhenItHadToGuess) {
   write("noise.fla", noise(131072, 4));
-  const Outcome guessed = bayswap({"convert", path("noise.fla"), "--to", "n64.combined", "--out", path("a.srm")});
+  const Outcome guessed =
+      bayswap({"convert", path("noise.fla"), "--to", "n64.combined", "--out", path("a.srm")});
   EXPECT_EQ(guessed.code, 0);
   EXPECT_TRUE(has(guessed.err, "n64.flash or n64.flash-le"));
-  const Outcome told = bayswap({"convert", path("noise.fla"), "--from", "n64.flash", "--to", "n64.combined", "--out", path("b.srm")});
+  const Outcome told = bayswap(
+      {"convert", path("noise.fla"), "--from", "n64.flash", "--to", "n64.combined", "--out", path("b.srm")});
   EXPECT_EQ(told.err, "");
   EXPECT_EQ(read("a.srm"), read("b.srm"));
-  EXPECT_EQ(bayswap({"convert", path("a.srm"), "--from", "n64.combined", "--to", "n64.flash", "--out", path("out.fla"), "--json"}).code, 0);
+  EXPECT_EQ(bayswap({"convert", path("a.srm"), "--from", "n64.combined", "--to", "n64.flash", "--out",
+                     path("out.fla"), "--json"})
+                .code,
+            0);
   EXPECT_EQ(read("out.fla"), noise(131072, 4));
 }
 
@@ -135,11 +160,13 @@ TEST_F(Cli, BadInputIsNamedAndNothingIsWritten) {
     int code;
   };
   const Blob rom = read("bench/roms/Lantern Skiff (Europe).z64");
-  for (const Row& row : {Row{"zero.sra", Blob(), 4}, Row{"short.sra", noise(32767, 1), 4}, Row{"long.sra", noise(32769, 1), 4},
-                         Row{"other.sav", noise(8192, 1), 4}, Row{"rom.sra", rom, 4}}) {
+  for (const Row& row :
+       {Row{"zero.sra", Blob(), 4}, Row{"short.sra", noise(32767, 1), 4}, Row{"long.sra", noise(32769, 1), 4},
+        Row{"other.sav", noise(8192, 1), 4}, Row{"rom.sra", rom, 4}}) {
     write(row.name, row.bytes);
     for (const std::vector<std::string>& from : {std::vector<std::string>{}, {"--from", "n64.sram"}}) {
-      std::vector<std::string> words{"convert", path(row.name), "--to", "n64.combined", "--out", path("out.srm")};
+      std::vector<std::string> words{"convert",      path(row.name), "--to",
+                                     "n64.combined", "--out",        path("out.srm")};
       words.insert(words.end(), from.begin(), from.end());
       const Outcome outcome = bayswap(words);
       EXPECT_EQ(outcome.code, row.code) << row.name << outcome.err;
@@ -149,11 +176,15 @@ TEST_F(Cli, BadInputIsNamedAndNothingIsWritten) {
     }
     EXPECT_EQ(bayswap({"inspect", path(row.name)}).code, row.name == "rom.sra" ? 0 : 4) << row.name;
   }
-  EXPECT_EQ(bayswap({"convert", path("bench"), "--to", "n64.combined", "--out", path("out.srm")}).code, 2) << "a folder";
+  EXPECT_EQ(bayswap({"convert", path("bench"), "--to", "n64.combined", "--out", path("out.srm")}).code, 2)
+      << "a folder";
   EXPECT_EQ(bayswap({"convert", path("none"), "--to", "n64.combined", "--out", path("out.srm")}).code, 5);
   EXPECT_EQ(bayswap({"convert", path(dump), "--to", "n64.flash", "--out", path("out.srm")}).code, 4);
   EXPECT_EQ(bayswap({"convert", path(dump), "--to", "n64.combined", "--out", path(dump)}).code, 3);
-  EXPECT_EQ(bayswap({"convert", path(dump), "--to", "n64.combined", "--base", path(dump), "--out", path("out.srm")}).code, 4);
+  EXPECT_EQ(
+      bayswap({"convert", path(dump), "--to", "n64.combined", "--base", path(dump), "--out", path("out.srm")})
+          .code,
+      4);
   EXPECT_EQ(bayswap({"inspect", path("none"), path("bench"), path(dump)}).code, 5);
   EXPECT_FALSE(exists("out.srm"));
 }
@@ -175,7 +206,8 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"carry", "Lantern Skiff", "--from", "bnch", "--to", "quay-tv"}, "did you mean 'bench'?");
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "bench"}, "two different bays");
   mistake({"carry", "Gull Ledger", "--from", "bench", "--to", "quay-tv"}, "no ROM called 'Gull Ledger'");
-  mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--accept", "anything"}, "wrong-region");
+  mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--accept", "anything"},
+          "wrong-region");
   mistake({"undo"}, "nothing to undo");
   mistake({"undo", "7"}, "no entry 7");
   EXPECT_EQ(bayswap({}).code, 2);
@@ -190,12 +222,22 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
 TEST_F(Cli, BaysAreAddedListedShownAndChecked) {
   const std::string root = path("locker");
   std::filesystem::create_directories(root + "/roms");
-  const Outcome added = bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path", "saves/{rom.stem}.{slot}{ext}",
-                                 "--layout", "n64.pak", "--roms", "roms", "--about", "The \"backup\" disk"});
+  const Outcome added = bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path",
+                                 "saves/{rom.stem}.{slot}{ext}", "--layout", "n64.pak", "--roms", "roms",
+                                 "--about", "The \"backup\" disk"});
   ASSERT_EQ(added.code, 0) << added.err;
-  EXPECT_EQ(bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path", "x", "--layout", "n64.pak"}).code, 3);
-  EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root, "--platform", "n64", "--path", "{rom.stm}", "--layout", "n64.pak"}).code, 2);
-  EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root, "--platform", "n64", "--path", "x", "--layout", "n64.no"}).code, 2);
+  EXPECT_EQ(bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path", "x", "--layout",
+                     "n64.pak"})
+                .code,
+            3);
+  EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root, "--platform", "n64", "--path", "{rom.stm}",
+                     "--layout", "n64.pak"})
+                .code,
+            2);
+  EXPECT_EQ(
+      bayswap({"bay", "add", "x", "--root", root, "--platform", "n64", "--path", "x", "--layout", "n64.no"})
+          .code,
+      2);
   EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root}).code, 2);
   EXPECT_EQ(json({"bay", "list"}).size(), 5U);
   EXPECT_EQ(json({"bay", "show", "locker"})["about"], "The \"backup\" disk");
@@ -215,22 +257,33 @@ TEST_F(Cli, SlotNamesTheControllerPak) {
   const std::string root = path("locker");
   std::filesystem::create_directories(root + "/roms");
   std::filesystem::copy(path("quay-tv/roms"), root + "/roms");
-  ASSERT_EQ(bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path", "{rom.stem}.{slot}{ext}", "--layout", "n64.pak", "--roms", "roms"}).code, 0);
-  ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "quay-tv", "--to", "locker", "--slot", "1", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"bay", "add", "locker", "--root", root, "--platform", "n64", "--path",
+                     "{rom.stem}.{slot}{ext}", "--layout", "n64.pak", "--roms", "roms"})
+                .code,
+            0);
+  ASSERT_EQ(
+      bayswap({"carry", "Lantern Skiff", "--from", "quay-tv", "--to", "locker", "--slot", "1", "--yes"}).code,
+      0);
   const Blob pak = read("locker/Lantern Skiff (Europe).1.mpk");
   EXPECT_EQ(pak, read(tv_save).slice(2048, 32768));
   write("locker/Lantern Skiff (Europe).3.mpk", pak);
-  ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "locker", "--to", "quay-tv", "--slot", "3", "--yes"}).code, 0);
+  ASSERT_EQ(
+      bayswap({"carry", "Lantern Skiff", "--from", "locker", "--to", "quay-tv", "--slot", "3", "--yes"}).code,
+      0);
   EXPECT_EQ(read(tv_save).slice(2048 + 2 * 32768, 32768), pak);
 }
 
 TEST_F(Cli, LayoutsAreListedAndDrawn) {
   const Outcome list = bayswap({"layouts"});
   EXPECT_EQ(list.code, 0);
-  for (const char* id : {"n64.eeprom", "n64.sram-le", "n64.flash-le", "n64.pak", "n64.combined-be", "n64.separate"}) EXPECT_TRUE(has(list.out, id));
+  for (const char* id :
+       {"n64.eeprom", "n64.sram-le", "n64.flash-le", "n64.pak", "n64.combined-be", "n64.separate"})
+    EXPECT_TRUE(has(list.out, id));
   const Outcome drawn = bayswap({"layouts", "n64.combined"});
-  for (const char* piece : {"       0 +--", "  133120 +--", "  296960 +--", "each 32-bit word reversed"}) EXPECT_TRUE(has(drawn.out, piece));
-  write("home/layouts/mine.toml", text_blob("id = \"n64.mine\"\nplatform = \"n64\"\nname = \"with a header\"\n[[part]]\nrole = \"sram\"\nat = 16\nsize = 32768\n"));
+  for (const char* piece : {"       0 +--", "  133120 +--", "  296960 +--", "each 32-bit word reversed"})
+    EXPECT_TRUE(has(drawn.out, piece));
+  write("home/layouts/mine.toml", text_blob("id = \"n64.mine\"\nplatform = \"n64\"\nname = \"with a "
+                                            "header\"\n[[part]]\nrole = \"sram\"\nat = 16\nsize = 32768\n"));
   EXPECT_TRUE(has(bayswap({"layouts", "n64.mine"}).out, "shell, 16 bytes"));
   ASSERT_EQ(bayswap({"convert", path(dump), "--to", "n64.mine", "--out", path("mine.sav")}).code, 0);
   EXPECT_EQ(read("mine.sav").slice(16, 32768), read(dump));
@@ -254,7 +307,8 @@ TEST_F(Cli, UndoAsksWhenSomebodyPlayedOn) {
 }
 
 TEST_F(Cli, TwoCarriesAtOnceEndWellBoth) {
-  const std::vector<std::string> there{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"};
+  const std::vector<std::string> there{"carry", "Lantern Skiff", "--from", "bench",
+                                       "--to",  "quay-tv",       "--yes"};
   const pid_t child = fork();
   if (child == 0) _exit(bayswap(there).code);
   const Outcome ours = bayswap(there);
@@ -267,7 +321,8 @@ TEST_F(Cli, TwoCarriesAtOnceEndWellBoth) {
 
 TEST_F(Cli, NoPermissionNoSpaceNoHome) {
   const Blob own = read(tv_save);
-  const std::vector<std::string> there{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"};
+  const std::vector<std::string> there{"carry", "Lantern Skiff", "--from", "bench",
+                                       "--to",  "quay-tv",       "--yes"};
   // A quota of 64 KiB stands for a full disk: neither the logbook nor the target gets through.
   std::string script = "ulimit -f 64; exec \"$0\" \"$@\"";
   std::vector<std::string> words{"/bin/bash", "-c", script, BAYSWAP_BINARY};
@@ -276,14 +331,20 @@ TEST_F(Cli, NoPermissionNoSpaceNoHome) {
   EXPECT_EQ(full.code, 5);
   EXPECT_TRUE(has(full.err, "no space left"));
   EXPECT_EQ(read(tv_save), own);
-  EXPECT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}, {{"BAYSWAP_HOME", "/dev/null/x"}}).code, 2) << "no bays there";
+  EXPECT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"},
+                    {{"BAYSWAP_HOME", "/dev/null/x"}})
+                .code,
+            2)
+      << "no bays there";
 }
 
 TEST_F(Cli, AFolderWithoutPermission) {
   const Blob own = read(tv_save);
   chmod(path("quay-tv/saves").c_str(), 0555);
-  std::vector<std::string> words{BAYSWAP_BINARY, "carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"};
-  if (geteuid() == 0) {  // root may write anywhere: go on as nobody, with a copy of the binary that nobody can reach
+  std::vector<std::string> words{BAYSWAP_BINARY, "carry", "Lantern Skiff", "--from",
+                                 "bench",        "--to",  "quay-tv",       "--yes"};
+  if (geteuid() ==
+      0) {  // root may write anywhere: go on as nobody, with a copy of the binary that nobody can reach
     std::filesystem::copy_file(BAYSWAP_BINARY, folder_ / "bayswap");
     words.front() = folder_ / "bayswap";
     words.insert(words.begin(), {"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"});
@@ -302,7 +363,8 @@ TEST_F(Cli, TheDemoWorldIsTheSameEverywhere) {
   EXPECT_EQ(bayswap({"demo", "--out", folder_ / "w"}).code, 3) << "never into a folder that holds something";
   ASSERT_EQ(bayswap({"demo", "--out", folder_ / "second"}).code, 0);
   std::string digests;
-  for (const char* name : {"bench/dumps/N99P.sra", "bench/roms/Lantern Skiff (Europe).z64", "quay-tv/saves/Lantern Skiff (Europe).srm", "home-pc/roms/lantern-skiff.n64"}) {
+  for (const char* name : {"bench/dumps/N99P.sra", "bench/roms/Lantern Skiff (Europe).z64",
+                           "quay-tv/saves/Lantern Skiff (Europe).srm", "home-pc/roms/lantern-skiff.n64"}) {
     EXPECT_EQ(*LocalStore().read(folder_ / ("second/" + std::string(name))), read(name));
     digests += sha256(read(name).view()).hex().substr(0, 8) + " ";
   }

@@ -1,7 +1,7 @@
-#include <bayswap/fs.hpp>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <bayswap/fs.hpp>
 
 #include <filesystem>
 #include <fstream>
@@ -23,7 +23,8 @@ void put(const std::string& path, std::string_view text) {
 }
 
 std::size_t files_in(const std::string& folder) {
-  return static_cast<std::size_t>(std::distance(stdfs::directory_iterator(folder), stdfs::directory_iterator()));
+  return static_cast<std::size_t>(
+      std::distance(stdfs::directory_iterator(folder), stdfs::directory_iterator()));
 }
 
 TEST(Path, Pieces) {
@@ -38,7 +39,8 @@ TEST(Path, Pieces) {
   EXPECT_EQ(stem_of(".hidden"), ".hidden");
   EXPECT_EQ(extension_of("a.b/c"), "");
   EXPECT_EQ(tidied("a/../b/./c/"), "b/c");
-  for (const char* wild : {"", "/a", "a//b", "../a", "a/..", "a/./b", "a/"}) EXPECT_FALSE(is_tame(wild)) << wild;
+  for (const char* wild : {"", "/a", "a//b", "../a", "a/..", "a/./b", "a/"})
+    EXPECT_FALSE(is_tame(wild)) << wild;
   EXPECT_FALSE(is_tame(std::string_view("a\0b", 3)));
   EXPECT_TRUE(is_tame("a/b..c/...d"));
 }
@@ -51,12 +53,19 @@ TEST(Store, LocalAndMemoryBehaveAlike) {
     MemoryStore memory;
     const auto steps = *rc::gen::inRange(1, 25);
     for (int i = 0; i < steps; ++i) {
-      const auto path = *rc::gen::element<std::string>("a", "b.sav", "saves/a", "saves/deep/er/x", "../out", "saves//y");
+      const auto path =
+          *rc::gen::element<std::string>("a", "b.sav", "saves/a", "saves/deep/er/x", "../out", "saves//y");
       const Blob bytes = noise(*rc::gen::inRange<std::size_t>(0, 300), *rc::gen::arbitrary<std::uint32_t>());
-      const auto code = [](const auto& result) { return result ? std::string("fine") : std::string(to_text(result.error().code)); };
+      const auto code = [](const auto& result) {
+        return result ? std::string("fine") : std::string(to_text(result.error().code));
+      };
       switch (*rc::gen::inRange(0, 4)) {
-        case 0: RC_ASSERT(code(local.replace(path, bytes.view())) == code(memory.replace(path, bytes.view()))); break;
-        case 1: RC_ASSERT(code(local.create(path, bytes.view())) == code(memory.create(path, bytes.view()))); break;
+        case 0:
+          RC_ASSERT(code(local.replace(path, bytes.view())) == code(memory.replace(path, bytes.view())));
+          break;
+        case 1:
+          RC_ASSERT(code(local.create(path, bytes.view())) == code(memory.create(path, bytes.view())));
+          break;
         case 2:
           if (is_tame(path)) RC_ASSERT(code(local.remove(path)) == code(memory.remove(path)));
           break;
@@ -67,7 +76,9 @@ TEST(Store, LocalAndMemoryBehaveAlike) {
       }
       std::map<std::string, Blob> seen;
       for (const auto& entry : stdfs::recursive_directory_iterator(folder.path()))
-        if (entry.is_regular_file()) seen[stdfs::relative(entry.path(), folder.path())] = *local.read(stdfs::relative(entry.path(), folder.path()));
+        if (entry.is_regular_file())
+          seen[stdfs::relative(entry.path(), folder.path())] =
+              *local.read(stdfs::relative(entry.path(), folder.path()));
       RC_ASSERT(seen == memory.files());
     }
   });
@@ -188,7 +199,8 @@ TEST(Home, FollowsItsVariables) {
   EXPECT_EQ(with({{"BAYSWAP_HOME", "/x"}})->bays, "/x/bays");
   EXPECT_EQ(with({{"HOME", "/h"}})->bays, "/h/.config/bayswap/bays");
   EXPECT_EQ(with({{"HOME", "/h"}})->data, "/h/.local/share/bayswap/logbook");
-  EXPECT_EQ(with({{"HOME", "/h"}, {"XDG_CONFIG_HOME", "/c"}, {"XDG_DATA_HOME", "relative"}})->layouts, "/c/bayswap/layouts");
+  EXPECT_EQ(with({{"HOME", "/h"}, {"XDG_CONFIG_HOME", "/c"}, {"XDG_DATA_HOME", "relative"}})->layouts,
+            "/c/bayswap/layouts");
   EXPECT_EQ(with({{"HOME", "/h"}, {"XDG_DATA_HOME", "relative"}})->data, "/h/.local/share/bayswap/logbook");
   EXPECT_FALSE(with({}));
   setenv("HOME", "/tmp", 1);

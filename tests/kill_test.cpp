@@ -1,5 +1,6 @@
-// The process is killed, or the disk fills up, at every call that changes a disk: whatever happens, the target is the old or the
-// new file, whole, the old bytes are to be had, and the same command run again succeeds.
+// The process is killed, or the disk fills up, at every call that changes a disk: whatever happens, the
+// target is the old or the new file, whole, the old bytes are to be had, and the same command run again
+// succeeds.
 #include <filesystem>
 #include <fstream>
 #include <random>
@@ -15,7 +16,10 @@ namespace {
 class Kill : public DemoArcade, public testing::WithParamInterface<std::string> {
  protected:
   std::map<std::string, std::string> failpoint(int at) const {
-    return {{"LD_PRELOAD", BAYSWAP_FAILPOINT}, {"FAILPOINT_AT", std::to_string(at)}, {"FAILPOINT_MODE", GetParam()}, {"FAILPOINT_LOG", folder_ / "calls"}};
+    return {{"LD_PRELOAD", BAYSWAP_FAILPOINT},
+            {"FAILPOINT_AT", std::to_string(at)},
+            {"FAILPOINT_MODE", GetParam()},
+            {"FAILPOINT_LOG", folder_ / "calls"}};
   }
   int calls() const {
     std::ifstream file(folder_ / "calls");
@@ -36,9 +40,11 @@ class Kill : public DemoArcade, public testing::WithParamInterface<std::string> 
     ASSERT_EQ(undone.code, 0) << "call " << at << ": " << undone.err;
     EXPECT_EQ(read(tv_save), own_) << "call " << at;
   }
-  const std::vector<std::string> there_{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"};
+  const std::vector<std::string> there_{"carry", "Lantern Skiff", "--from", "bench",
+                                        "--to",  "quay-tv",       "--yes"};
   const Blob own_ = read(tv_save);
-  const Blob carried_ = joined({own_.slice(0, 133120), words_reversed(read(dump)), own_.slice(165888, 131072)});
+  const Blob carried_ =
+      joined({own_.slice(0, 133120), words_reversed(read(dump)), own_.slice(165888, 131072)});
 };
 
 TEST_P(Kill, ACarryAtEveryCall) {
@@ -58,7 +64,8 @@ TEST_P(Kill, ACarryAtEveryCall) {
     const Outcome again = bayswap(there_);
     ASSERT_EQ(again.code, 0) << at << ": " << again.err;
     EXPECT_EQ(read(tv_save), carried_) << at;
-    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(path("quay-tv/saves")), {}), 1) << "nothing left lying about";
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(path("quay-tv/saves")), {}), 1)
+        << "nothing left lying about";
   }
 }
 
@@ -82,11 +89,12 @@ TEST_P(Kill, AnUndoAtEveryCall) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "torn", "nospace"), [](const auto& row) {
-  std::string name = row.param;
-  std::erase(name, '-');
-  return name;
-});
+INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "torn", "nospace"),
+                         [](const auto& row) {
+                           std::string name = row.param;
+                           std::erase(name, '-');
+                           return name;
+                         });
 
 TEST_F(DemoArcade, SurvivesBeingKilledAtRandomTimes) {
   const Blob own = read(tv_save);
@@ -97,9 +105,14 @@ TEST_F(DemoArcade, SurvivesBeingKilledAtRandomTimes) {
     const pid_t child = fork();
     if (child == 0) {
       setenv("BAYSWAP_HOME", path("home").c_str(), 1);
-      if (std::freopen("/dev/null", "w", stdout) == nullptr || std::freopen("/dev/null", "w", stderr) == nullptr) _exit(126);
-      if (i % 2 == 0) execl(BAYSWAP_BINARY, "bayswap", "carry", "N99P", "--from", "bench", "--to", "quay-tv", "--yes", nullptr);
-      else execl(BAYSWAP_BINARY, "bayswap", "undo", "--yes", nullptr);
+      if (std::freopen("/dev/null", "w", stdout) == nullptr ||
+          std::freopen("/dev/null", "w", stderr) == nullptr)
+        _exit(126);
+      if (i % 2 == 0)
+        execl(BAYSWAP_BINARY, "bayswap", "carry", "N99P", "--from", "bench", "--to", "quay-tv", "--yes",
+              nullptr);
+      else
+        execl(BAYSWAP_BINARY, "bayswap", "undo", "--yes", nullptr);
       _exit(127);
     }
     usleep(static_cast<useconds_t>(dice() % 25000));

@@ -1,5 +1,5 @@
-#include <bayswap/layout.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/layout.hpp>
 
 #include <fmt/format.h>
 
@@ -100,7 +100,8 @@ TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
     const auto layout = parse_layout(row.toml, "f");
     ASSERT_FALSE(layout) << row.toml;
     EXPECT_EQ(layout.error().code, ErrorCode::bad_usage);
-    EXPECT_NE(layout.error().message.find(row.expected), std::string::npos) << layout.error().message << "\nwanted: " << row.expected;
+    EXPECT_NE(layout.error().message.find(row.expected), std::string::npos)
+        << layout.error().message << "\nwanted: " << row.expected;
     EXPECT_TRUE(layout.error().message.starts_with("f")) << layout.error().message;
   }
 }
@@ -109,7 +110,8 @@ TEST(LayoutFile, NoTextBringsItDown) {
   expect_property("mutated files are read or refused", [] {
     std::string text(good);
     const auto edits = *rc::gen::inRange(1, 6);
-    for (int i = 0; i < edits; ++i) text[*rc::gen::inRange<std::size_t>(0, text.size())] = *rc::gen::arbitrary<char>();
+    for (int i = 0; i < edits; ++i)
+      text[*rc::gen::inRange<std::size_t>(0, text.size())] = *rc::gen::arbitrary<char>();
     const auto layout = parse_layout(text, "f");
     if (layout) RC_ASSERT(parse_layout(to_toml(*layout), "again").has_value());
   });

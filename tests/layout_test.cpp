@@ -1,6 +1,7 @@
-// What must hold for every layout there is. Walks the catalog, so that a new layout is covered without new code.
-#include <bayswap/layout.hpp>
+// What must hold for every layout there is. Walks the catalog, so that a new layout is covered without new
+// code.
 #include <gtest/gtest.h>
+#include <bayswap/layout.hpp>
 
 #include "layout/byte_order.hpp"
 #include "support/builders.hpp"
@@ -34,14 +35,18 @@ TEST_P(EveryLayout, PackAndUnpackAreInverses) {
 }
 
 TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
-  // By the definition, one byte at a time: file byte `at + i` belongs to chip byte `i` turned within its word.
+  // By the definition, one byte at a time: file byte `at + i` belongs to chip byte `i` turned within its
+  // word.
   expect_property("each chip byte comes from its place", [&] {
     const auto size = *rc::gen::elementOf(layout_.file_sizes());
     const Blob file = noise(size, *rc::gen::arbitrary<std::uint32_t>());
     const auto save = unpack(layout_, file);
     for (const Slot& slot : layout_.slots) {
       const Part* part = save->find(slot.role);
-      const std::size_t mask = slot.order == ByteOrder::swap16 ? 1 : slot.order == ByteOrder::swap32 ? 3 : slot.order == ByteOrder::swap64 ? 7 : 0;
+      const std::size_t mask = slot.order == ByteOrder::swap16   ? 1
+                               : slot.order == ByteOrder::swap32 ? 3
+                               : slot.order == ByteOrder::swap64 ? 7
+                                                                 : 0;
       for (std::size_t i = 0; i < part->bytes.size(); i += 1 + i / 64)
         RC_ASSERT(part->bytes.view()[i] == file.view()[slot.at + (i ^ mask)]);
     }
@@ -117,9 +122,12 @@ role = "eeprom"
 at = 4
 size = 8
 order = "swap16"
-)", "f");
+)",
+                                 "f");
   ASSERT_TRUE(mine) << mine.error().message;
-  const Save save{Platform::n64, {{{PartKind::eeprom, 0}, text_blob("abcdefgh"), true}, {{PartKind::sram, 0}, text_blob("12345678"), true}}};
+  const Save save{Platform::n64,
+                  {{{PartKind::eeprom, 0}, text_blob("abcdefgh"), true},
+                   {{PartKind::sram, 0}, text_blob("12345678"), true}}};
   EXPECT_EQ(text_of(*pack(*mine, save)), "UUUUbadcfehgUUUUUUUUUUUU87654321UUUUUUUU");
   const Blob shell = text_blob("HEAD........-- the gap -........TRAILER!");
   EXPECT_EQ(text_of(*pack(*mine, save, &shell)), "HEADbadcfehg-- the gap -87654321TRAILER!");
@@ -137,7 +145,8 @@ TEST(Layout, APartOfTheWrongSizeOrPlaceIsRefused) {
 
 TEST(ByteOrder, IsItsOwnInverse) {
   expect_property("twice turned is as before", [] {
-    const auto order = *rc::gen::element(ByteOrder::chip, ByteOrder::swap16, ByteOrder::swap32, ByteOrder::swap64);
+    const auto order =
+        *rc::gen::element(ByteOrder::chip, ByteOrder::swap16, ByteOrder::swap32, ByteOrder::swap64);
     const Blob in = noise(8 * *rc::gen::inRange<std::size_t>(0, 100), *rc::gen::arbitrary<std::uint32_t>());
     std::vector<Byte> once(in.size());
     std::vector<Byte> twice(in.size());

@@ -1,6 +1,6 @@
-#include <bayswap/logbook.hpp>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
+#include <bayswap/logbook.hpp>
 
 #include "support/builders.hpp"
 #include "support/failing_store.hpp"
@@ -12,7 +12,9 @@ namespace {
 
 class InMemory : public testing::Test {
  protected:
-  Logbook open() { return *Logbook::open(blobs_, ":memory:", [this] { return now_++; }); }
+  Logbook open() {
+    return *Logbook::open(blobs_, ":memory:", [this] { return now_++; });
+  }
   static Entry carry(std::string title, std::string from = "bench", std::string to = "tv") {
     Entry entry;
     entry.kind = EntryKind::carry;
@@ -29,7 +31,9 @@ class InMemory : public testing::Test {
 
 TEST_F(InMemory, RemembersAllOfAnEntry) {
   Logbook book = open();
-  const auto id = book.begin(carry("LANTERN SKIFF"), {{"/tv/a", text_blob("old"), text_blob("new bytes")}, {"/tv/b", {}, text_blob("new")}, {"/tv/c", text_blob("gone"), {}}});
+  const auto id = book.begin(carry("LANTERN SKIFF"), {{"/tv/a", text_blob("old"), text_blob("new bytes")},
+                                                      {"/tv/b", {}, text_blob("new")},
+                                                      {"/tv/c", text_blob("gone"), {}}});
   ASSERT_TRUE(id) << id.error().message;
   ASSERT_TRUE(book.finish(*id, EntryState::done));
   const Entry entry = *book.entry(*id);
@@ -53,7 +57,8 @@ TEST_F(InMemory, RemembersAllOfAnEntry) {
 
 TEST_F(InMemory, SameBytesAreKeptOnce) {
   Logbook book = open();
-  for (int i = 0; i < 3; ++i) ASSERT_TRUE(book.begin(carry("X"), {{"/a", text_blob("same"), text_blob("same")}}));
+  for (int i = 0; i < 3; ++i)
+    ASSERT_TRUE(book.begin(carry("X"), {{"/a", text_blob("same"), text_blob("same")}}));
   EXPECT_EQ(blobs_.files().size(), 1U);
 }
 
@@ -101,8 +106,10 @@ TEST_F(InMemory, AnEntryLeftOpenIsSettledByWhatTheFilesHold) {
   const auto settle = [&](std::optional<std::string> a, std::optional<std::string> b) {
     const auto id = book.begin(carry("X"), both);
     for (const auto& [path, text] : {std::pair{"a", a}, std::pair{"b", b}}) {
-      if (text) EXPECT_TRUE(files.replace(path, text_blob(*text).view()));
-      else (void)files.remove(path);
+      if (text)
+        EXPECT_TRUE(files.replace(path, text_blob(*text).view()));
+      else
+        (void)files.remove(path);
     }
     const auto cut_short = book.recover(files);
     EXPECT_TRUE(cut_short);
@@ -122,7 +129,8 @@ TEST_F(InMemory, NothingIsBegunWhenBytesCannotBeKept) {
   Logbook book = *Logbook::open(failing, ":memory:");
   for (int n = 1; n <= 2; ++n) {
     failing.fail_at(n);
-    const auto id = book.begin(carry("X"), {{"/a", text_blob("old" + std::to_string(n)), text_blob("new" + std::to_string(n))}});
+    const auto id = book.begin(
+        carry("X"), {{"/a", text_blob("old" + std::to_string(n)), text_blob("new" + std::to_string(n))}});
     ASSERT_FALSE(id);
     EXPECT_EQ(id.error().code, ErrorCode::io);
     EXPECT_TRUE(book.entries()->empty());

@@ -1,5 +1,5 @@
-#include <bayswap/inspect.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/inspect.hpp>
 
 #include <filesystem>
 
@@ -12,7 +12,8 @@ namespace {
 
 using Says = OrderVerdict::Says;
 
-// Big-endian records with short names, counters and floating-point places, as a game of the console keeps them.
+// Big-endian records with short names, counters and floating-point places, as a game of the console keeps
+// them.
 Blob game_like(std::uint32_t seed) {
   std::mt19937 dice(seed);
   std::vector<Byte> out;
@@ -31,7 +32,8 @@ Blob game_like(std::uint32_t seed) {
 }
 
 TEST(WordOrder, TextNumbersAndTablesTellIt) {
-  for (const Blob& chip : {game_like(1), game_like(2), pattern(32768, 0x31), pattern(32768, 0x52), pattern(131072, 0x31)}) {
+  for (const Blob& chip :
+       {game_like(1), game_like(2), pattern(32768, 0x31), pattern(32768, 0x52), pattern(131072, 0x31)}) {
     const OrderVerdict straight = judge_word_order(chip.view(), {});
     const OrderVerdict reversed = judge_word_order(words_reversed(chip).view(), {});
     EXPECT_EQ(straight.says, Says::chip) << straight.evidence;
@@ -101,7 +103,8 @@ TEST(Inspect, CombinedFileWithItsParts) {
     EXPECT_EQ(finding.layout->id, id);
     EXPECT_GT(finding.confidence, 0.85);
     ASSERT_EQ(finding.parts.size(), 7U);
-    for (const PartFinding& part : finding.parts) EXPECT_EQ(part.blank, part.role.kind != PartKind::sram) << to_text(part.role);
+    for (const PartFinding& part : finding.parts)
+      EXPECT_EQ(part.blank, part.role.kind != PartKind::sram) << to_text(part.role);
   }
 }
 
@@ -136,13 +139,15 @@ TEST(Inspect, TheRomBesideASaveNamesTheGame) {
   ASSERT_TRUE(finding);
   ASSERT_TRUE(finding->game) << "the extension never decides";
   EXPECT_EQ(finding->game->code, "N99P");
-  EXPECT_GT(finding->confidence, inspect(catalog, game_like(1)).confidence) << "a ROM at hand settles the platform";
+  EXPECT_GT(finding->confidence, inspect(catalog, game_like(1)).confidence)
+      << "a ROM at hand settles the platform";
   EXPECT_EQ(inspect_file(catalog, store, "saves/none").error().code, ErrorCode::not_found);
 }
 
 // Files that real cores wrote, where they are at hand (`../shared/fixtures`).
 TEST(Inspect, FilesOfLiveCores) {
-  const std::filesystem::path folder = std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/n64";
+  const std::filesystem::path folder =
+      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/n64";
   if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
   LocalStore disk;
   const Catalog catalog;

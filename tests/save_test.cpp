@@ -1,5 +1,5 @@
-#include <bayswap/save.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/save.hpp>
 
 #include "save/pak.hpp"
 #include "support/builders.hpp"
@@ -19,8 +19,10 @@ TEST(Platform, TagsGoBothWays) {
 }
 
 TEST(Role, WordsGoBothWays) {
-  for (const char* word : {"eeprom", "sram", "flash", "pak", "pak1", "pak4"}) EXPECT_EQ(to_text(*role_from_text(word)), word);
-  for (const char* word : {"", "pak0", "pak5", "pak12", "sram1", "Eeprom"}) EXPECT_FALSE(role_from_text(word)) << word;
+  for (const char* word : {"eeprom", "sram", "flash", "pak", "pak1", "pak4"})
+    EXPECT_EQ(to_text(*role_from_text(word)), word);
+  for (const char* word : {"", "pak0", "pak5", "pak12", "sram1", "Eeprom"})
+    EXPECT_FALSE(role_from_text(word)) << word;
 }
 
 TEST(GameId, ComparesByCodeThenRegionThenRevision) {
@@ -56,14 +58,17 @@ TEST(Pak, FreshOneHoldsWhatAConsoleExpects) {
       EXPECT_EQ(b[id + 30] << 8 | b[id + 31], (0xfff2 - sum) & 0xffff) << "its inverse";
       EXPECT_EQ(b[id + 25] & 1, 1) << "device: memory";
       EXPECT_EQ(b[id + 26], 1) << "banks";
-      EXPECT_TRUE(std::equal(b.begin() + 0x20, b.begin() + 0x40, b.begin() + static_cast<std::ptrdiff_t>(id))) << "four copies";
+      EXPECT_TRUE(std::equal(b.begin() + 0x20, b.begin() + 0x40, b.begin() + static_cast<std::ptrdiff_t>(id)))
+          << "four copies";
     }
     unsigned index_sum = 0;
     for (std::size_t i = 0x10a; i < 0x200; ++i) index_sum += b[i];
     EXPECT_EQ(b[0x101], index_sum & 0xff) << "index table checksum";
     for (std::size_t i = 0x10a; i < 0x200; i += 2) EXPECT_EQ(b[i] << 8 | b[i + 1], 3) << "free page at " << i;
-    EXPECT_TRUE(std::equal(b.begin() + 0x100, b.begin() + 0x200, b.begin() + 0x200)) << "backup of the index table";
-    EXPECT_TRUE(std::all_of(b.begin() + 0x300, b.end(), [](Byte x) { return x == 0; })) << "no notes, no data";
+    EXPECT_TRUE(std::equal(b.begin() + 0x100, b.begin() + 0x200, b.begin() + 0x200))
+        << "backup of the index table";
+    EXPECT_TRUE(std::all_of(b.begin() + 0x300, b.end(), [](Byte x) { return x == 0; }))
+        << "no notes, no data";
     EXPECT_EQ(sound_pak_ids(b), 4);
     EXPECT_TRUE(is_unused_pak(b));
   }

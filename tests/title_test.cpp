@@ -1,5 +1,5 @@
-#include <bayswap/title.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/title.hpp>
 
 #include "support/builders.hpp"
 #include "support/property.hpp"
@@ -12,7 +12,8 @@ TEST(N64Rom, ReadsTheSameInAllThreeByteOrders) {
     RomWords words;
     words.title = *rc::gen::container<std::string>(rc::gen::inRange('A', 'Z'));
     words.title.resize(std::min<std::size_t>(words.title.size(), 20));
-    words.code = {"NCDE"[*rc::gen::inRange(0, 4)], '9', *rc::gen::inRange('0', '9'), "JEPUDFX"[*rc::gen::inRange(0, 7)]};
+    words.code = {"NCDE"[*rc::gen::inRange(0, 4)], '9', *rc::gen::inRange('0', '9'),
+                  "JEPUDFX"[*rc::gen::inRange(0, 7)]};
     words.revision = static_cast<Byte>(*rc::gen::inRange(0, 16));
     for (const RomOrder order : {RomOrder::native, RomOrder::swap16, RomOrder::swap32}) {
       words.order = order;
@@ -64,7 +65,8 @@ TEST(N64Rom, BlankCodeIsAProgramWithoutOne) {
 }
 
 TEST(Rom, AnythingElseIsRefusedWithAHint) {
-  for (const std::size_t size : {0U, 1U, 63U}) EXPECT_FALSE(identify_rom(n64_rom().slice(0, size).view())) << size;
+  for (const std::size_t size : {0U, 1U, 63U})
+    EXPECT_FALSE(identify_rom(n64_rom().slice(0, size).view())) << size;
   EXPECT_TRUE(identify_rom(n64_rom().slice(0, 64).view())) << "the header alone is enough";
   expect_property("noise is no ROM, and never read past its end", [] {
     const auto size = *rc::gen::inRange<std::size_t>(0, 200);

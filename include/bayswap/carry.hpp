@@ -4,6 +4,7 @@
 #include <bayswap/bay.hpp>
 #include <bayswap/logbook.hpp>
 
+#include <array>
 #include <set>
 
 namespace bayswap {
@@ -53,7 +54,8 @@ struct CarryRequest {
   int slot = 0;                  // {slot} in path rules, and which controller pak; 0: not said
   std::set<std::string> accept;  // codes of refusals that are meant: wrong-region, wrong-game, odd-target
 };
-inline const std::set<std::string> acceptable_dangers{"wrong-region", "wrong-game", "odd-target"};
+inline constexpr std::array<std::string_view, 3> acceptable_dangers{"wrong-region", "wrong-game",
+                                                                    "odd-target"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in

@@ -231,7 +231,7 @@ class Planner {
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                         const CarryRequest& request) {
   for (const std::string& word : request.accept)
-    if (!acceptable_dangers.contains(word))
+    if (std::ranges::find(acceptable_dangers, word) == acceptable_dangers.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
                   fmt::format("it knows {}", fmt::join(acceptable_dangers, ", ")));
   BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, request));

@@ -2,10 +2,11 @@
 
 #include <unistd.h>
 
+#include <array>
 #include <charconv>
+#include <cstdio>
 #include <cstdlib>
 #include <cstring>
-#include <iostream>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -60,9 +61,10 @@ bool has_terminal() {
 
 bool ask(const std::string& question) {
   fmt::print(stderr, "{} [y/N] ", question);
-  std::string answer;
-  std::getline(std::cin, answer);
-  answer = lower(answer);
+  std::array<char, 16> line{};
+  if (std::fgets(line.data(), line.size(), stdin) == nullptr) return false;
+  std::string answer = lower(line.data());
+  while (!answer.empty() && (answer.back() == '\n' || answer.back() == '\r')) answer.pop_back();
   return answer == "y" || answer == "yes";
 }
 

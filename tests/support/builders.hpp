@@ -24,7 +24,9 @@ inline Blob n64_rom(const RomWords& words = {}) {
   std::vector<Byte> rom(words.size);
   std::mt19937 noise(7);
   for (Byte& b : rom) b = static_cast<Byte>(noise());
-  const auto put = [&](std::size_t at, std::string_view text) { std::copy(text.begin(), text.end(), rom.begin() + static_cast<std::ptrdiff_t>(at)); };
+  const auto put = [&](std::size_t at, std::string_view text) {
+    std::copy(text.begin(), text.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
+  };
   put(0, "\x80\x37\x12\x40");
   std::fill_n(rom.begin() + 0x20, 20, Byte{' '});
   put(0x20, words.title);
@@ -51,7 +53,9 @@ inline Blob noise(std::size_t size, std::uint32_t seed) {
   return Blob::copy_of(bytes);
 }
 
-inline std::vector<Byte> bytes_of(const Blob& blob) { return {blob.view().begin(), blob.view().end()}; }
+inline std::vector<Byte> bytes_of(const Blob& blob) {
+  return {blob.view().begin(), blob.view().end()};
+}
 
 /// Each 32-bit word reversed, written apart from the library's own way of doing it.
 inline Blob words_reversed(const Blob& in) {
@@ -66,8 +70,12 @@ inline Blob joined(const std::vector<Blob>& blobs) {
   return Blob::copy_of(out);
 }
 
-inline Blob text_blob(std::string_view text) { return Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()}); }
-inline std::string text_of(const Blob& blob) { return {blob.view().begin(), blob.view().end()}; }
+inline Blob text_blob(std::string_view text) {
+  return Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()});
+}
+inline std::string text_of(const Blob& blob) {
+  return {blob.view().begin(), blob.view().end()};
+}
 
 /// Bytes as they come in saves: noise, a fill, or stretches of both; cheap to make and to shrink.
 inline Blob arbitrary_bytes(std::size_t size) {
@@ -76,10 +84,13 @@ inline Blob arbitrary_bytes(std::size_t size) {
   if (style == 0) return Blob::filled(size, 0xff);
   if (style == 1) return Blob::filled(size, 0x00);
   std::vector<Byte> bytes = bytes_of(noise(size, seed));
-  if (style == 2 && size > 1) std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(seed % size), bytes.end(), Byte{0xff});
+  if (style == 2 && size > 1)
+    std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(seed % size), bytes.end(), Byte{0xff});
   return Blob::copy_of(bytes);
 }
 
-inline const Layout& layout(const Catalog& catalog, std::string_view id) { return **catalog.find(id); }
+inline const Layout& layout(const Catalog& catalog, std::string_view id) {
+  return **catalog.find(id);
+}
 
 }  // namespace bayswap::test

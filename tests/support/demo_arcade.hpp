@@ -1,8 +1,8 @@
 // The demo world on disk, and the binary at work in it.
 #pragma once
 
-#include <bayswap/fs.hpp>
 #include <gtest/gtest.h>
+#include <bayswap/fs.hpp>
 
 #include <nlohmann/json.hpp>
 
@@ -18,7 +18,8 @@ class DemoArcade : public testing::Test {
     const Outcome made = bayswap({"demo", "--out", folder_ / "w"});
     if (made.code != 0) throw std::runtime_error("no demo world: " + made.err);
   }
-  Outcome bayswap(std::vector<std::string> words, const std::map<std::string, std::string>& environment = {}, const std::string& input = {}) const {
+  Outcome bayswap(std::vector<std::string> words, const std::map<std::string, std::string>& environment = {},
+                  const std::string& input = {}) const {
     words.insert(words.begin(), BAYSWAP_BINARY);
     std::map<std::string, std::string> all{{"BAYSWAP_HOME", folder_ / "w/home"}, {"TZ", "UTC"}};
     for (const auto& [name, value] : environment) all[name] = value;
@@ -31,13 +32,17 @@ class DemoArcade : public testing::Test {
     return nlohmann::json::parse(outcome.out);
   }
   [[nodiscard]] std::string path(const std::string& name) const { return folder_ / ("w/" + name); }
-  [[nodiscard]] bool exists(const std::string& name) const { return LocalStore().stat(path(name))->has_value(); }
+  [[nodiscard]] bool exists(const std::string& name) const {
+    return LocalStore().stat(path(name))->has_value();
+  }
   [[nodiscard]] Blob read(const std::string& name) const {
     const auto blob = LocalStore().read(path(name));
     EXPECT_TRUE(blob) << name;
     return blob ? *blob : Blob();
   }
-  void write(const std::string& name, const Blob& bytes) const { EXPECT_TRUE(LocalStore().replace(path(name), bytes.view())) << name; }
+  void write(const std::string& name, const Blob& bytes) const {
+    EXPECT_TRUE(LocalStore().replace(path(name), bytes.view())) << name;
+  }
 
   const std::string dump = "bench/dumps/N99P.sra";
   const std::string tv_save = "quay-tv/saves/Lantern Skiff (Europe).srm";

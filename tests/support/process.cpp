@@ -33,7 +33,8 @@ Outcome run_process(const std::vector<std::string>& words, const std::string& fo
   const TempFile in;
   const TempFile out;
   const TempFile err;
-  if (in.file == nullptr || out.file == nullptr || err.file == nullptr) throw std::runtime_error("no temporary files");
+  if (in.file == nullptr || out.file == nullptr || err.file == nullptr)
+    throw std::runtime_error("no temporary files");
   std::fwrite(input.data(), 1, input.size(), in.file);
   std::rewind(in.file);
   const pid_t child = fork();

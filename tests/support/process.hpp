@@ -13,8 +13,10 @@ struct Outcome {
   std::string err;
 };
 
-/// Runs `words` (the program's path first) in `folder`, with `environment` added to ours; `input` on its stdin.
+/// Runs `words` (the program's path first) in `folder`, with `environment` added to ours; `input` on its
+/// stdin.
 [[nodiscard]] Outcome run_process(const std::vector<std::string>& words, const std::string& folder,
-                                  const std::map<std::string, std::string>& environment = {}, const std::string& input = {});
+                                  const std::map<std::string, std::string>& environment = {},
+                                  const std::string& input = {});
 
 }  // namespace bayswap::test

@@ -1,6 +1,6 @@
-// Loaded before libc (LD_PRELOAD): at the n-th call that could change a disk, kills the process or makes the call fail.
-// FAILPOINT_AT=n, FAILPOINT_MODE=kill (SIGKILL before the call), kill-after, torn (half of a write, then SIGKILL), nospace.
-// FAILPOINT_LOG=path: the number of calls is written there at a clean end.
+// Loaded before libc (LD_PRELOAD): at the n-th call that could change a disk, kills the process or makes the
+// call fail. FAILPOINT_AT=n, FAILPOINT_MODE=kill (SIGKILL before the call), kill-after, torn (half of a
+// write, then SIGKILL), nospace. FAILPOINT_LOG=path: the number of calls is written there at a clean end.
 #include <dlfcn.h>
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -23,7 +23,9 @@ const char* mode() {
   return text != nullptr ? text : "kill";
 }
 
-bool is(const char* wanted) { return std::strcmp(mode(), wanted) == 0; }
+bool is(const char* wanted) {
+  return std::strcmp(mode(), wanted) == 0;
+}
 
 template <class Function>
 Function* real(const char* name) {
@@ -59,7 +61,8 @@ auto guarded(Call&& call) -> decltype(call()) {
 
 ssize_t torn_write(int fd, const void* data, size_t size, const auto& whole, const auto& part) {
   if (fd == STDOUT_FILENO || fd == STDERR_FILENO) return whole();
-  if (is("torn") && size > 1 && calls + 1 == std::atoi(std::getenv("FAILPOINT_AT") != nullptr ? std::getenv("FAILPOINT_AT") : "0")) {
+  if (is("torn") && size > 1 &&
+      calls + 1 == std::atoi(std::getenv("FAILPOINT_AT") != nullptr ? std::getenv("FAILPOINT_AT") : "0")) {
     (void)part(data, size / 2);
     die();
   }
@@ -81,13 +84,19 @@ extern "C" {
 
 ssize_t write(int fd, const void* data, size_t size) {
   static auto* next = real<ssize_t(int, const void*, size_t)>("write");
-  return torn_write(fd, data, size, [&] { return next(fd, data, size); }, [&](const void* d, size_t n) { return next(fd, d, n); });
+  return torn_write(
+      fd, data, size, [&] { return next(fd, data, size); },
+      [&](const void* d, size_t n) { return next(fd, d, n); });
 }
 ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
   static auto* next = real<ssize_t(int, const void*, size_t, off64_t)>("pwrite64");
-  return torn_write(fd, data, size, [&] { return next(fd, data, size, at); }, [&](const void* d, size_t n) { return next(fd, d, n, at); });
+  return torn_write(
+      fd, data, size, [&] { return next(fd, data, size, at); },
+      [&](const void* d, size_t n) { return next(fd, d, n, at); });
 }
-ssize_t pwrite(int fd, const void* data, size_t size, off_t at) { return pwrite64(fd, data, size, at); }
+ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
+  return pwrite64(fd, data, size, at);
+}
 int fsync(int fd) {
   static auto* next = real<int(int)>("fsync");
   return guarded([&] { return next(fd); });
