@@ -116,6 +116,7 @@ Result<std::vector<std::string>> TableReader::table_names() {
   }
   std::ranges::sort(names);
   std::vector<std::string> out;
+  out.reserve(names.size());
   for (auto& [line, key] : names) out.push_back(std::move(key));
   return out;
 }

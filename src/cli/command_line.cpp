@@ -174,7 +174,7 @@ int report_parse_error(const CLI::App& app, const CLI::ParseError& error,
       for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
     for (const std::string& word : args)
       if (word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end())
-        if (const std::string near = did_you_mean(word, names); !near.empty()) hint = near + " " + hint;
+        if (const std::string near = did_you_mean(word, names); !near.empty()) hint.insert(0, near + " ");
   }
   std::string message = error.what();
   std::replace(message.begin(), message.end(), '\n', ' ');

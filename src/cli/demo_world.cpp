@@ -37,7 +37,7 @@ Blob rom(std::string_view title, std::string_view code, ByteOrder order) {
   constexpr std::size_t size = 65536;
   Buffer native(size);
   const std::span<Byte> out = native.bytes();
-  Dice dice(code[3]);
+  Dice dice(static_cast<Byte>(code[3]));
   for (std::size_t i = 0; i < size; ++i) out[i] = static_cast<Byte>(dice.next());
   put_be32(out, 0x00, 0x80371240);
   put_be32(out, 0x04, 0x0000000f);

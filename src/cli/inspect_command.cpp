@@ -1,5 +1,7 @@
 #include <bayswap/inspect.hpp>
 
+#include <cmath>
+
 #include "base/text.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
@@ -9,7 +11,7 @@ namespace bayswap::cli {
 namespace {
 
 std::string sureness(double confidence) {
-  const int percent = static_cast<int>(confidence * 100 + 0.5);
+  const int percent = static_cast<int>(std::lround(confidence * 100));
   const std::string_view word = percent >= 97   ? "certain"
                                 : percent >= 75 ? "likely"
                                 : percent >= 40 ? "possible"

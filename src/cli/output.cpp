@@ -105,6 +105,7 @@ std::string toned(Tone tone, const std::string& text) {
 void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
                  const std::vector<std::size_t>& right) {
   std::vector<std::size_t> widths;
+  widths.reserve(headings.size());
   for (const std::string& heading : headings) widths.push_back(width(heading));
   for (const auto& row : rows)
     for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], width(row[i]));

@@ -63,6 +63,12 @@ FileInfo info_from(std::string name, const struct stat& st) {
   return info;
 }
 
+// The path with all links followed; nothing, and errno, where that fails.
+std::optional<std::string> resolve(const std::string& path) {
+  const std::unique_ptr<char, decltype(&std::free)> text(realpath(path.c_str(), nullptr), &std::free);
+  return text ? std::optional<std::string>(text.get()) : std::nullopt;
+}
+
 int sync_folder(const std::string& folder) {
   const Handle handle(open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!handle.is_open()) return errno;
@@ -192,8 +198,8 @@ Result<std::string> LocalStore::inside(const std::string& path) const {
   // Resolve as much of the path as exists; what does not exist holds no links.
   std::string rest;
   std::string head = where;
-  char* resolved = nullptr;
-  while ((resolved = realpath(head.c_str(), nullptr)) == nullptr) {
+  std::optional<std::string> resolved;
+  while (!(resolved = resolve(head))) {
     if (errno != ENOENT) return io_error(errno, "following its path", where);
     struct stat st {};
     if (lstat(head.c_str(), &st) == 0 && S_ISLNK(st.st_mode))
@@ -203,14 +209,11 @@ Result<std::string> LocalStore::inside(const std::string& path) const {
     if (up == head) return io_error(ENOENT, "following its path", where);
     head = up;
   }
-  const std::string found = rest.empty() ? resolved : join_path(resolved, rest);
-  std::free(resolved);
+  const std::string found = join_path(*resolved, rest);
   if (!root_.empty()) {
-    char* real_root = realpath(root_.c_str(), nullptr);
-    if (real_root == nullptr) return found;  // the root itself is still to be made
-    const std::string root = real_root;
-    std::free(real_root);
-    if (root != "/" && !found.starts_with(root + "/"))
+    const auto root = resolve(root_);
+    if (!root) return found;  // the root itself is still to be made
+    if (*root != "/" && !found.starts_with(*root + "/"))
       return fail(ErrorCode::unsafe, fmt::format("{} leads out of {} through a link", where, root_),
                   "Bay Swap writes only inside the folder; replace the link or use its target as the root");
   }

@@ -39,6 +39,7 @@ Result<std::vector<FileInfo>> MemoryStore::list(const std::string& folder) {
   if (entries.empty() && !prefix.empty())
     return fail(ErrorCode::not_found, fmt::format("{} does not exist", folder), "check the path");
   std::vector<FileInfo> out;
+  out.reserve(entries.size());
   for (auto& [entry, info] : entries) out.push_back(std::move(info));
   return out;
 }

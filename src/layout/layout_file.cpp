@@ -59,8 +59,7 @@ Result<std::vector<std::size_t>> sizes_from(TableReader& reader, std::string_vie
     sizes.push_back(static_cast<std::size_t>(value));
   }
   std::ranges::sort(sizes);
-  const auto repeated = std::ranges::unique(sizes);
-  sizes.erase(repeated.begin(), repeated.end());
+  sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
   return sizes;
 }
 
@@ -233,6 +232,7 @@ std::vector<std::size_t> Layout::file_sizes() const {
   if (is_set()) return {};
   if (size != 0) return {size};
   std::vector<std::size_t> sizes;
+  sizes.reserve(slots.back().file_sizes.size());
   for (const std::size_t last : slots.back().file_sizes) sizes.push_back(slots.back().at + last);
   return sizes;
 }

@@ -1,0 +1,19 @@
+#include <bayswap/bay.hpp>
+
+#include "fuzz.hpp"
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  const auto text = bayswap::fuzz::text(data, size);
+  if (const auto bay = bayswap::parse_bay(text, "fuzz", "fuzz", "/")) {
+    const auto again = bayswap::parse_bay(bayswap::to_toml(*bay), "fuzz", "fuzz", "/");
+    bayswap::fuzz::require(again.has_value() && bayswap::to_toml(*again) == bayswap::to_toml(*bay));
+  }
+  if (const auto rule = bayswap::NameRule::parse(text)) {
+    bayswap::NameFacts facts;
+    facts.rom_path = "roms/x.z64";
+    facts.game.title = std::string(text.substr(0, 40));
+    facts.game.code = std::string(text.substr(text.size() / 2));
+    if (const auto path = rule->expand(facts)) bayswap::fuzz::require(!path->starts_with('/') && path->find("..") != 0);
+  }
+  return 0;
+}
