@@ -13,7 +13,9 @@ inline void require(bool promise) {
   if (!promise) __builtin_trap();
 }
 
-inline std::string_view text(const std::uint8_t* data, std::size_t size) { return {reinterpret_cast<const char*>(data), size}; }
+inline std::string_view text(const std::uint8_t* data, std::size_t size) {
+  return {reinterpret_cast<const char*>(data), size};
+}
 
 }  // namespace bayswap::fuzz
 

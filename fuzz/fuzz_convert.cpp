@@ -2,7 +2,8 @@
 
 #include "fuzz.hpp"
 
-// The first bytes choose layouts, the rest is stretched to the file's size: no conversion may crash or lose a byte on the way.
+// The first bytes choose layouts, the rest is stretched to the file's size: no conversion may crash or lose a
+// byte on the way.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   static const bayswap::Catalog catalog;
   static const auto layouts = catalog.all();
@@ -25,6 +26,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     bayswap::fuzz::require(!converted.error().message.empty());
     return 0;
   }
-  for (const bayswap::ConvertedFile& made : converted->files) bayswap::fuzz::require(bayswap::unpack(*made.layout, made.bytes).has_value());
+  for (const bayswap::ConvertedFile& made : converted->files)
+    bayswap::fuzz::require(bayswap::unpack(*made.layout, made.bytes).has_value());
   return 0;
 }

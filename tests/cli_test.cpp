@@ -1,4 +1,5 @@
 // The binary, as people and scripts use it.
+#include <sys/mount.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -336,6 +337,29 @@ TEST_F(Cli, NoPermissionNoSpaceNoHome) {
                 .code,
             2)
       << "no bays there";
+}
+
+TEST_F(Cli, AFullDiskAndAReadOnlyOne) {
+  const Blob own = read(tv_save);
+  const std::string saves = path("quay-tv/saves");
+  if (mount("tmpfs", saves.c_str(), "tmpfs", 0, "size=320k") != 0) GTEST_SKIP() << "may not mount here";
+  write(tv_save, own);  // there is room for one such file, not for two
+  const std::vector<std::string> there{"carry", "Lantern Skiff", "--from", "bench",
+                                       "--to",  "quay-tv",       "--yes"};
+  const Outcome full = bayswap(there);
+  EXPECT_EQ(full.code, 5);
+  EXPECT_TRUE(has(full.err, "no space left"));
+  EXPECT_EQ(read(tv_save), own);
+  EXPECT_EQ(mount("tmpfs", saves.c_str(), "tmpfs", MS_REMOUNT | MS_RDONLY, ""), 0);
+  const Outcome closed = bayswap(there);
+  EXPECT_EQ(closed.code, 5);
+  EXPECT_TRUE(has(closed.err, "read-only file system"));
+  EXPECT_EQ(read(tv_save), own);
+  const Outcome convert =
+      bayswap({"convert", path(dump), "--to", "n64.combined", "--out", saves + "/new.srm"});
+  EXPECT_EQ(convert.code, 5);
+  EXPECT_TRUE(has(convert.err, "What to do: "));
+  EXPECT_EQ(umount(saves.c_str()), 0);
 }
 
 TEST_F(Cli, AFolderWithoutPermission) {

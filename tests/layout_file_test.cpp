@@ -94,6 +94,9 @@ TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
       {std::string(good) + "[[part]]\nrole = \"eeprom\"\nat = 540\nsize = 16\n", "twice"},
       {std::string(good) + "[[part]]\nrole = \"sram\"\nat = 500\nsize = 16\n", "overlaps"},
       {"", "id is missing"},
+      {"...", "line 1"},
+      {"a = 1\n.b = 2", "line 2"},
+      {"[.]", "line 1"},
       {std::string(300000, '#'), "over the"},
   };
   for (const Row& row : rows) {

@@ -145,10 +145,11 @@ class Planner {
 
   Result<std::optional<Blob>> old_bytes(const SaveFile& target) {
     BAYSWAP_TRY(const auto info, to_.store->stat(target.path));
+    newer_ = info && std::ranges::all_of(source_, [&](const SourceFile& source) {
+               return info->modified > source.info.modified;
+             });
     if (!info) return std::nullopt;
     BAYSWAP_TRY(Blob bytes, to_.store->read(target.path));
-    for (const SourceFile& source : source_)
-      if (info->modified > source.info.modified && info->modified != 0) newer_ = true;
     return bytes;
   }
 
@@ -198,7 +199,12 @@ class Planner {
       plan_.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", shown, old->size()),
                              "so that undo can bring it back"});
     std::vector<std::string> sources;
-    for (const SourceFile& source : source_) sources.push_back(source.place.layout->id);
+    const std::vector<Role>& brought = converted.files.front().brought;
+    for (const SourceFile& source : source_)
+      if (std::ranges::any_of(source.save.parts, [&](const Part& part) {
+            return std::ranges::any_of(brought, [&](Role role) { return role.kind == part.role.kind; });
+          }))
+        sources.push_back(source.place.layout->id);
     plan_.steps.push_back(
         {"convert", fmt::format("{} to {}", fmt::join(sources, " + "), target.layout->id),
          fmt::format("{} keeps {} saves as {}", to_.bay->name, tag(rule.platform), rule.layout)});
@@ -222,7 +228,7 @@ class Planner {
   const CarryRequest& request_;
   GameSides sides_;
   std::vector<SourceFile> source_;
-  bool newer_ = false;
+  bool newer_ = false;  // the target file in hand is newer than all of the source
   Plan plan_;
 };
 

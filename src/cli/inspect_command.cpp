@@ -40,7 +40,7 @@ void print_finding(const std::string& path, const Finding& finding) {
   if (finding.game) print_field("game", in_words(*finding.game));
   bool first = true;
   for (const PartFinding& part : finding.parts) {
-    fmt::print("  {}{:<8}{:>8} bytes{}\n", toned(Tone::dim, fmt::format("{:<10}", first ? "parts" : "")),
+    fmt::print("  {}{:<8}{:>8} bytes{}\n", toned(Tone::dim, fmt::format("{:<11}", first ? "parts" : "")),
                to_text(part.role), part.size_bytes, part.blank ? "  blank" : "");
     first = false;
   }
@@ -89,6 +89,7 @@ int inspect_command(const Globals& globals, const InspectOptions& options) {
   LocalStore disk;
   Json list = Json::array();
   int worst = exit_done;
+  int shown = 0;
   std::string unknown;
   for (const std::string& path : options.files) {
     const auto finding = inspect_file(*catalog, disk, path, game);
@@ -104,6 +105,7 @@ int inspect_command(const Globals& globals, const InspectOptions& options) {
     if (globals.json) {
       list.push_back(to_json(path, *finding));
     } else {
+      if (shown++ > 0) fmt::print("\n");
       print_finding(path, *finding);
     }
   }

@@ -40,9 +40,9 @@ std::string absent_in_words(Absent absent) {
 // The file from offset 0 to its end, a line for each seam and one for each part between two seams.
 void draw(const Layout& layout) {
   const auto seam = [](std::size_t at, const char* note = "") {
-    fmt::print("  {:>8} +{:-<46}+{}\n", at, "", note);
+    fmt::print("  {:>8} +{:-<50}+{}\n", at, "", note);
   };
-  const auto row = [](const std::string& text) { fmt::print("  {:>8} | {:<44} |\n", "", text); };
+  const auto row = [](const std::string& text) { fmt::print("  {:>8} | {:<48} |\n", "", text); };
   std::size_t at = 0;
   seam(0);
   for (const Slot& slot : layout.slots) {

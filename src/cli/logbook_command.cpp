@@ -9,10 +9,8 @@
 namespace bayswap::cli {
 namespace {
 
-std::string change_in_words(const LoggedChange& change) {
-  if (!change.before) return fmt::format("new, {} bytes", change.after_bytes);
-  if (!change.after) return fmt::format("removed, {} bytes kept", change.before_bytes);
-  return fmt::format("{} bytes kept, {} written", change.before_bytes, change.after_bytes);
+std::string size_in_words(const std::optional<Digest>& digest, std::uint64_t bytes) {
+  return digest ? std::to_string(bytes) : "none";
 }
 
 std::string way_in_words(const Entry& entry) {
@@ -50,14 +48,18 @@ int logbook_command(const Globals& globals, const std::string& what) {
       if (first) {
         rows.push_back({std::to_string(entry.id), local_time(entry.begun), std::string(to_text(entry.kind)),
                         std::string(to_text(entry.state)), way_in_words(entry),
-                        entry.game ? printable(entry.game->title) : "", file, change_in_words(change)});
+                        entry.game ? printable(entry.game->title) : "", file,
+                        size_in_words(change.before, change.before_bytes),
+                        size_in_words(change.after, change.after_bytes)});
       } else {
-        rows.push_back({"", "", "", "", "", "", file, change_in_words(change)});
+        rows.push_back({"", "", "", "", "", "", file, size_in_words(change.before, change.before_bytes),
+                        size_in_words(change.after, change.after_bytes)});
       }
       first = false;
     }
   }
-  print_table({"no.", "when", "what", "state", "way", "game", "file", "bytes"}, rows, {0});
+  print_table({"no.", "when", "what", "state", "way", "game", "file", "old bytes", "new bytes"}, rows,
+              {0, 7, 8});
   say(globals.quiet,
       "`bayswap undo NO.` takes an entry back; `bayswap logbook --json` has paths and digests.");
   return exit_done;

@@ -74,13 +74,16 @@ int exit_code(ErrorCode code) {
 }
 
 int report(const Error& error) {
+  std::fflush(stdout);  // in the order things happened, also where both go to one file
   fmt::print(stderr, "bayswap: {}\n", printable(error.message));
   if (!error.hint.empty()) fmt::print(stderr, "What to do: {}\n", printable(error.hint));
   return exit_code(error.code);
 }
 
 void say(bool quiet, const std::string& text) {
-  if (!quiet) fmt::print(stderr, "{}\n", text);
+  if (quiet) return;
+  std::fflush(stdout);
+  fmt::print(stderr, "{}\n", text);
 }
 
 std::string toned(Tone tone, const std::string& text) {
@@ -124,7 +127,7 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
 }
 
 void print_field(std::string_view label, const std::string& value) {
-  constexpr std::size_t indent = 12;
+  constexpr std::size_t indent = 13;
   const std::size_t room = std::max<std::size_t>(30, terminal_width() - indent - 1);
   std::string line;
   bool first = true;
@@ -222,7 +225,7 @@ std::string in_words(const GameId& game) {
 
 void print_plan(const Plan& plan) {
   std::string heading = std::string(to_text(plan.kind));
-  if (plan.game) heading += " " + in_words(*plan.game);
+  if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
   if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
   fmt::print("{}\n", toned(Tone::bold, heading));
   std::string last;
