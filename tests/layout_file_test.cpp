@@ -97,6 +97,7 @@ TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
       {"...", "line 1"},
       {"a = 1\n.b = 2", "line 2"},
       {"[.]", "line 1"},
+      {"\xCC\x9D = 1", "line 1"},
       {std::string(300000, '#'), "over the"},
   };
   for (const Row& row : rows) {

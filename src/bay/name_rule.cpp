@@ -79,9 +79,9 @@ Result<NameRule> NameRule::parse(std::string_view text) {
     sample += "x";
     rest.remove_prefix(end + 1);
   }
-  if (!is_tame(sample))
+  if (!is_tame(sample) || printable(sample) != sample)
     return fail(ErrorCode::bad_usage, fmt::format("'{}' is no path below the bay's root", printable(text)),
-                "it must be relative, without '..' and empty components");
+                "it must be relative, without '..', empty components and control characters");
   return rule;
 }
 

@@ -126,14 +126,14 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
   for (const auto& row : rows) line(row, Tone::plain);
 }
 
-void print_field(std::string_view label, const std::string& value) {
+void print_field(std::string_view label, const std::string& value, Tone tone) {
   constexpr std::size_t indent = 13;
   const std::size_t room = std::max<std::size_t>(30, terminal_width() - indent - 1);
   std::string line;
   bool first = true;
   const auto flush = [&] {
     fmt::print("  {}{}\n", toned(Tone::dim, padded(first ? std::string(label) : "", indent - 2, false)),
-               line);
+               toned(tone, line));
     first = false;
     line.clear();
   };
@@ -239,7 +239,9 @@ void print_plan(const Plan& plan) {
                       : danger.level == Danger::Level::warning ? Tone::warn
                                                                : Tone::dim;
     const std::string_view label = danger.level == Danger::Level::refusal ? "refused" : to_text(danger.level);
-    print_field(label, toned(tone, danger.text) + (danger.hint.empty() ? "" : "; " + danger.hint));
+    // A refusal's hint follows on stderr, as "What to do".
+    const bool hinted = !danger.hint.empty() && danger.level != Danger::Level::refusal;
+    print_field(label, danger.text + (hinted ? "; " + danger.hint : ""), tone);
   }
 }
 

@@ -35,7 +35,7 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
                  const std::vector<std::size_t>& right = {});
 
 /// "label   value" with the label column of a fixed width; long values are folded at words and indented.
-void print_field(std::string_view label, const std::string& value);
+void print_field(std::string_view label, const std::string& value, Tone tone = Tone::plain);
 
 void print_json(const Json& json);
 
