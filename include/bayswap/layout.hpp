@@ -13,6 +13,8 @@ enum class ByteOrder {
   swap64,  // of each 64-bit word
 };
 [[nodiscard]] std::string_view to_text(ByteOrder order);
+/// "as the chip holds it", "each 32-bit word reversed", ...
+[[nodiscard]] std::string_view in_words(ByteOrder order);
 
 /// What stands in a slot that nobody brought a part for.
 enum class Absent { ff, zero, fresh_pak };

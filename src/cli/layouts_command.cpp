@@ -11,20 +11,6 @@ std::string sizes_in_words(const Layout& layout) {
   return layout.is_set() ? "a file a part" : fmt::format("{}", fmt::join(layout.file_sizes(), " or "));
 }
 
-std::string order_in_words(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return "as the chip holds it";
-    case ByteOrder::swap16:
-      return "each 16-bit word reversed";
-    case ByteOrder::swap32:
-      return "each 32-bit word reversed";
-    case ByteOrder::swap64:
-      return "each 64-bit word reversed";
-  }
-  return {};
-}
-
 std::string absent_in_words(Absent absent) {
   switch (absent) {
     case Absent::ff:
@@ -51,7 +37,7 @@ void draw(const Layout& layout) {
       seam(slot.at);
     }
     row(fmt::format("{}, {} bytes", to_text(slot.role), fmt::join(slot.file_sizes, " or ")));
-    row(order_in_words(slot.order));
+    row(std::string(in_words(slot.order)));
     if (slot.chip_sizes != slot.file_sizes)
       row(fmt::format("chips of {} bytes", fmt::join(slot.chip_sizes, " or ")));
     row(fmt::format("when nothing is brought: {}", absent_in_words(slot.absent)));

@@ -15,31 +15,25 @@
 namespace bayswap {
 namespace {
 
-BAYSWAP_FAST_CLONES void reverse16(const Byte* __restrict in, Byte* __restrict out, std::size_t words) {
-  for (std::size_t i = 0; i < words; ++i) {
-    std::uint16_t word = 0;
-    std::memcpy(&word, in + 2 * i, 2);
-    word = __builtin_bswap16(word);
-    std::memcpy(out + 2 * i, &word, 2);
+template <class Word, class Reverse>
+[[gnu::always_inline]] inline void each_word(const Byte* __restrict in, Byte* __restrict out,
+                                             std::size_t size_bytes, Reverse reverse) {
+  for (std::size_t at = 0; at + sizeof(Word) <= size_bytes; at += sizeof(Word)) {
+    Word word = 0;
+    std::memcpy(&word, in + at, sizeof(Word));
+    word = reverse(word);
+    std::memcpy(out + at, &word, sizeof(Word));
   }
 }
 
-BAYSWAP_FAST_CLONES void reverse32(const Byte* __restrict in, Byte* __restrict out, std::size_t words) {
-  for (std::size_t i = 0; i < words; ++i) {
-    std::uint32_t word = 0;
-    std::memcpy(&word, in + 4 * i, 4);
-    word = __builtin_bswap32(word);
-    std::memcpy(out + 4 * i, &word, 4);
-  }
+BAYSWAP_FAST_CLONES void reverse16(const Byte* in, Byte* out, std::size_t size_bytes) {
+  each_word<std::uint16_t>(in, out, size_bytes, [](std::uint16_t word) { return __builtin_bswap16(word); });
 }
-
-BAYSWAP_FAST_CLONES void reverse64(const Byte* __restrict in, Byte* __restrict out, std::size_t words) {
-  for (std::size_t i = 0; i < words; ++i) {
-    std::uint64_t word = 0;
-    std::memcpy(&word, in + 8 * i, 8);
-    word = __builtin_bswap64(word);
-    std::memcpy(out + 8 * i, &word, 8);
-  }
+BAYSWAP_FAST_CLONES void reverse32(const Byte* in, Byte* out, std::size_t size_bytes) {
+  each_word<std::uint32_t>(in, out, size_bytes, [](std::uint32_t word) { return __builtin_bswap32(word); });
+}
+BAYSWAP_FAST_CLONES void reverse64(const Byte* in, Byte* out, std::size_t size_bytes) {
+  each_word<std::uint64_t>(in, out, size_bytes, [](std::uint64_t word) { return __builtin_bswap64(word); });
 }
 
 }  // namespace
@@ -52,13 +46,13 @@ void copy_ordered(ByteOrder order, ByteView in, std::span<Byte> out) {
       std::memcpy(out.data(), in.data(), in.size());
       return;
     case ByteOrder::swap16:
-      reverse16(in.data(), out.data(), in.size() / 2);
+      reverse16(in.data(), out.data(), in.size());
       return;
     case ByteOrder::swap32:
-      reverse32(in.data(), out.data(), in.size() / 4);
+      reverse32(in.data(), out.data(), in.size());
       return;
     case ByteOrder::swap64:
-      reverse64(in.data(), out.data(), in.size() / 8);
+      reverse64(in.data(), out.data(), in.size());
       return;
   }
 }

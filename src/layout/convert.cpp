@@ -214,11 +214,8 @@ class Converter {
     std::vector<std::string> blank;
     for (const Slot& slot : to_.slots) {
       if (std::ranges::find(file.brought, slot.role) != file.brought.end()) {
-        std::string how = "as the chip holds it";
-        if (slot.order == ByteOrder::swap16) how = "each 16-bit word reversed";
-        if (slot.order == ByteOrder::swap32) how = "each 32-bit word reversed";
-        if (slot.order == ByteOrder::swap64) how = "each 64-bit word reversed";
-        report.notes.push_back(fmt::format("{} goes to offset {}, {}", to_text(slot.role), slot.at, how));
+        report.notes.push_back(
+            fmt::format("{} goes to offset {}, {}", to_text(slot.role), slot.at, in_words(slot.order)));
       } else if (request_.base != nullptr) {
         kept.push_back(to_text(slot.role));
       } else {

@@ -147,6 +147,19 @@ bool is_good_id(std::string_view id, Platform platform) {
 std::string_view to_text(ByteOrder order) {
   return order_words.at(static_cast<std::size_t>(order)).second;
 }
+std::string_view in_words(ByteOrder order) {
+  switch (order) {
+    case ByteOrder::chip:
+      return "as the chip holds it";
+    case ByteOrder::swap16:
+      return "each 16-bit word reversed";
+    case ByteOrder::swap32:
+      return "each 32-bit word reversed";
+    case ByteOrder::swap64:
+      return "each 64-bit word reversed";
+  }
+  return {};
+}
 std::string_view to_text(Absent absent) {
   return absent_words.at(static_cast<std::size_t>(absent)).second;
 }
