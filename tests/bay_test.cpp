@@ -41,6 +41,9 @@ TEST(BayFile, ReadsAndWritesBack) {
   EXPECT_EQ(to_toml(*parse_bay(to_toml(*bay), "tv", "f", "/")), to_toml(*bay));
   EXPECT_EQ(parse_bay(with("/media/tv", "../../tv"), "tv", "f", "/w/home/bays")->root, "/w/tv")
       << "relative to the file";
+  setenv("HOME", "/home/ida", 1);
+  EXPECT_EQ(parse_bay(with("/media/tv", "~/tv"), "tv", "f", "/w")->root, "/home/ida/tv");
+  EXPECT_EQ(parse_bay(with("/media/tv", "~tv"), "tv", "f", "/w")->root, "/w/~tv");
 }
 
 TEST(BayFile, MistakesAreNamedWithTheirLine) {

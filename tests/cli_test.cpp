@@ -212,6 +212,8 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"undo"}, "nothing to undo");
   mistake({"undo", "7"}, "no entry 7");
   EXPECT_EQ(bayswap({}).code, 2);
+  EXPECT_EQ(bayswap({"--json", "--home", path("home"), "bay", "list"}).out.front(), '[')
+      << "before the command too";
   for (const char* command : {"inspect", "convert", "layouts", "carry", "logbook", "undo", "demo"}) {
     const Outcome help = bayswap({command, "--help"});
     EXPECT_EQ(help.code, 0) << command;

@@ -56,7 +56,7 @@ struct Layout {
 /// The same layout as a layout file; parse_layout gives it back.
 [[nodiscard]] std::string to_toml(const Layout& layout);
 
-/// The layouts built into the library and those a user added.
+/// The layouts built into the library and those a user added. Reads on demand, so one thread at a time.
 class Catalog {
  public:
   /// `bad_usage` for an id that is taken.

@@ -63,7 +63,7 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
   BAYSWAP_TRY(const auto about, reader.text("about"));
   bay.about = about.value_or("");
   BAYSWAP_TRY(const std::string where, reader.needed_text("root"));
-  bay.root = tidied(join_path(folder, where));
+  bay.root = tidied(join_path(folder, with_home(where)));
   BAYSWAP_TRY(auto platforms, reader.table("platform"));
   if (!platforms)
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");

@@ -28,14 +28,19 @@ struct Words {
   std::function<int()> run;
 };
 
+// Before the command or behind it: both are usual.
+void add_globals(CLI::App& app, Words& words) {
+  app.add_flag("--json", words.globals.json, "Print one JSON document instead of text");
+  app.add_flag("--quiet", words.globals.quiet, "No messages, only results and errors");
+  app.add_option("--home", words.globals.home, "Keep bays, layouts and the logbook under this folder")
+      ->type_name("DIR");
+}
+
 CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* about,
                   std::function<int()> run) {
   CLI::App* app = parent.add_subcommand(name, about);
   app->callback([&words, run = std::move(run)] { words.run = run; });
-  app->add_flag("--json", words.globals.json, "Print one JSON document instead of text");
-  app->add_flag("--quiet", words.globals.quiet, "No messages, only results and errors");
-  app->add_option("--home", words.globals.home, "Keep bays, layouts and the logbook under this folder")
-      ->type_name("DIR");
+  add_globals(*app, words);
   return app;
 }
 
@@ -191,6 +196,7 @@ int run_command_line(int argc, char** argv) {
   bool version_wanted = false;  // main has seen to it where it stands alone
   app.add_flag("--version", version_wanted, "Print the version and stop");
   app.require_subcommand(1);
+  add_globals(app, words);
   add_file_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);

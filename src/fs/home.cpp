@@ -15,6 +15,12 @@ std::string from_environment(const char* name) {
 
 }  // namespace
 
+std::string with_home(std::string_view path) {
+  const std::string home = from_environment("HOME");
+  if (home.empty() || (path != "~" && !path.starts_with("~/"))) return std::string(path);
+  return home + std::string(path.substr(1));
+}
+
 Home Home::under(const std::string& folder) {
   return {join_path(folder, "bays"), join_path(folder, "layouts"), join_path(folder, "logbook")};
 }

@@ -10,6 +10,8 @@ namespace bayswap {
 [[nodiscard]] std::string join_path(std::string_view a, std::string_view b);
 /// Without "." and "..", doubled and trailing '/', as far as the text alone tells.
 [[nodiscard]] std::string tidied(std::string_view path);
+/// With the user's home folder for a leading "~/", where HOME is set.
+[[nodiscard]] std::string with_home(std::string_view path);
 /// What stands before the last '/': "." for a bare name, "/" for a file in the root.
 [[nodiscard]] std::string folder_of(std::string_view path);
 /// What stands behind the last '/'.
