@@ -80,7 +80,9 @@ TEST(Pak, AnythingLeftInItMakesItNotBlank) {
   expect_property("one byte in tables or pages and the pak is in use", [] {
     const Blob fresh = fresh_pak(1);
     std::vector<Byte> bytes = bytes_of(fresh);
-    const auto at = *rc::gen::inRange<std::size_t>(0x10a, bytes.size());
+    auto at = *rc::gen::inRange<std::size_t>(0x10a, bytes.size());
+    if (at >= 0x200 && at < 0x20a)
+      at += 10;  // the copy's entries for the system's own pages hold nothing of a game's
     bytes[at] = static_cast<Byte>(bytes[at] ^ *rc::gen::inRange(1, 255));
     const Part part{{PartKind::pak, 1}, Blob::copy_of(bytes), true};
     RC_ASSERT(!is_blank(part));

@@ -32,9 +32,10 @@ class Store {
   [[nodiscard]] virtual Result<std::optional<FileInfo>> stat(const std::string& path) = 0;
   /// The entries of a folder by name; `not_found` where there is no such folder.
   [[nodiscard]] virtual Result<std::vector<FileInfo>> list(const std::string& folder) = 0;
-  /// The first `limit` bytes of a file, all of them where it is shorter. `not_found`, `io`; `bad_usage` for a
-  /// folder.
-  [[nodiscard]] virtual Result<Blob> read_head(const std::string& path, std::size_t limit) = 0;
+  /// Up to `count` bytes from `at` on; fewer, or none, where the file ends before. `not_found`, `io`;
+  /// `bad_usage` for a folder.
+  [[nodiscard]] virtual Result<Blob> read_range(const std::string& path, std::uint64_t at,
+                                                std::size_t count) = 0;
   /// Writes a file whole, in place of the old one if there is one, durably; folders on the way are made. On
   /// any failure the old file is as it was. `busy` where another process is writing that file.
   [[nodiscard]] virtual Result<void> replace(const std::string& path, ByteView bytes) = 0;
@@ -50,6 +51,10 @@ class Store {
   /// The path that names the file from anywhere; the logbook remembers it.
   [[nodiscard]] virtual std::string address(const std::string& path) const { return shown(path); }
 
+  /// The first `count` bytes of a file, all of them where it is shorter.
+  [[nodiscard]] Result<Blob> read_head(const std::string& path, std::size_t count) {
+    return read_range(path, 0, count);
+  }
   /// The whole file; `does_not_fit` where it is over `limit`.
   [[nodiscard]] Result<Blob> read(const std::string& path, std::size_t limit = std::size_t{64} << 20);
 };
@@ -61,7 +66,7 @@ class LocalStore final : public Store {
   explicit LocalStore(std::string root = {});
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
-  Result<Blob> read_head(const std::string& path, std::size_t limit) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
@@ -82,7 +87,7 @@ class MemoryStore final : public Store {
  public:
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
-  Result<Blob> read_head(const std::string& path, std::size_t limit) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;

@@ -39,6 +39,12 @@ struct Finding {
 [[nodiscard]] Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                                            const std::optional<GameId>& game = {});
 
+/// A file as a ROM, read piece by piece; the store must outlive it. What can't be read later is missing from
+/// its pieces.
+[[nodiscard]] Result<RomSource> rom_source(Store& store, const std::string& path);
+/// Its header. Errors name the file.
+[[nodiscard]] Result<RomFacts> identify_rom(Store& store, const std::string& path);
+
 /// The ROM that lies in the same folder under the same stem, told by its header; its path and facts.
 [[nodiscard]] std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store,
                                                                          const std::string& save_path);

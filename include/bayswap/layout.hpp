@@ -115,12 +115,6 @@ struct OrderVerdict {
 
 // ---- Converting ---------------------------------------------------------------------------------
 
-/// A chip the game is known to carry.
-struct ChipFact {
-  PartKind kind{};
-  std::size_t size_bytes = 0;
-};
-
 struct ConvertRequest {
   std::vector<Save> inputs;  // joined; no two may bring the same part
   const Layout* to = nullptr;

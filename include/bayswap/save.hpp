@@ -79,7 +79,7 @@ enum class GameMatch { same, other_revision, other_region, other_game };
 /// How two ROMs relate. A game without a code is told by its title.
 [[nodiscard]] GameMatch compare(const GameId& a, const GameId& b);
 
-enum class PartKind { eeprom, sram, flash, pak };
+enum class PartKind { eeprom, sram, flash, pak, rtc };
 
 /// What a part is within its save. `number` counts controller paks 1 to 4; 0 where there is only one,
 /// or where it is not known which (a controller pak in a file of its own).
@@ -89,7 +89,7 @@ struct Role {
   [[nodiscard]] bool operator==(const Role&) const = default;
 };
 
-/// "eeprom", "sram", "flash", "pak", "pak1" ... "pak4".
+/// "eeprom", "sram", "flash", "rtc", "pak", "pak1" ... "pak4".
 [[nodiscard]] std::string to_text(Role role);
 [[nodiscard]] std::optional<Role> role_from_text(std::string_view text);
 
@@ -106,6 +106,13 @@ struct Part {
 /// All bytes 00 or all FF; for a controller pak also a formatted one that holds no note and no
 /// remains of one. Nothing is lost when a blank part is dropped.
 [[nodiscard]] bool is_blank(const Part& part);
+
+/// A chip that a game is known to carry.
+struct ChipFact {
+  PartKind kind{};
+  std::size_t size_bytes = 0;  // 0: not known
+  std::string evidence;        // a sentence; may be empty
+};
 
 struct Save {
   Platform platform{};

@@ -1,7 +1,9 @@
-// Who is this game: ROM headers.
+// Who is this game, and which chip does it carry: ROM headers.
 #pragma once
 
 #include <bayswap/save.hpp>
+
+#include <functional>
 
 namespace bayswap {
 
@@ -14,16 +16,43 @@ enum class RomOrder { native, swap16, swap32 };
 struct RomFacts {
   GameId game;
   RomOrder order = RomOrder::native;
-  std::uint32_t check_code = 0;       // the header's own first checksum, tells dumps of one game apart
-  double confidence = 0;              // 0 to 1
+  std::uint32_t check_code = 0;  // a checksum that the header itself holds; 0 where it has none
+  std::size_t header_size_bytes =
+      0;                        // bytes in front of the cartridge's own: a copier's or a container's header
+  std::vector<ChipFact> chips;  // what the header says of save chips; see also find_chip_tags
+  bool tells_chips = false;     // the header would say so if there were others
+  double confidence = 0;        // 0 to 1
   std::vector<std::string> evidence;  // one sentence each
 };
 
-/// How much of a ROM file `identify_rom` wants to see; fewer bytes do where the file is shorter.
-inline constexpr std::size_t rom_head_size_bytes = 4096;
+/// A ROM file's bytes, fetched as they are asked for. `read` gives up to `count` bytes from `at` on, fewer at
+/// the end.
+struct RomSource {
+  std::uint64_t size_bytes = 0;
+  std::function<Blob(std::uint64_t at, std::size_t count)> read;
+};
+/// Of bytes in memory, which must outlive it.
+[[nodiscard]] RomSource rom_source(ByteView rom);
 
-/// Reads the header at the head of a ROM file. The file's name is never asked. `not_recognised` when it is no
-/// ROM of a platform we know. Source of the facts: docs/formats/n64.md.
-[[nodiscard]] Result<RomFacts> identify_rom(ByteView head);
+/// Reads the header of a ROM, wherever its platform keeps it. The file's name is never asked.
+/// `not_recognised` when it is no ROM of a platform whose ROMs can be told: n64, gba, gb, gbc, nds, nes,
+/// snes, md, sms, gg, ws, ngp. Source of the facts: docs/formats/roms.md and docs/formats/n64.md.
+[[nodiscard]] Result<RomFacts> identify_rom(const RomSource& rom);
+[[nodiscard]] Result<RomFacts> identify_rom(ByteView rom);
+
+/// Looks through a gba ROM for the names that the console's save libraries leave in it, and adds the chips
+/// they stand for. Reads the whole ROM. Does nothing for other platforms.
+void find_chip_tags(const RomSource& rom, RomFacts& facts);
+
+/// Digests of a ROM as lists of known ROMs give them.
+struct RomDigests {
+  std::uint32_t crc32 = 0;  // of ISO 3309, as zip has it
+  std::string md5;          // lower-case hex
+  std::string sha1;
+  std::string sha256;
+};
+/// Of the bytes from `skip` on: 0, or RomFacts::header_size_bytes for the cartridge's own. `io` where the
+/// source gives fewer bytes than it promised.
+[[nodiscard]] Result<RomDigests> digest_rom(const RomSource& rom, std::size_t skip = 0);
 
 }  // namespace bayswap

@@ -11,6 +11,15 @@ namespace bayswap {
   return static_cast<std::uint16_t>((bytes[at] << 8) | bytes[at + 1]);
 }
 
+[[nodiscard]] constexpr std::uint32_t be32(ByteView bytes, std::size_t at) {
+  return (static_cast<std::uint32_t>(be16(bytes, at)) << 16) | be16(bytes, at + 2);
+}
+
+[[nodiscard]] constexpr std::uint16_t le16(ByteView bytes, std::size_t at) {
+  assert(at + 2 <= bytes.size());
+  return static_cast<std::uint16_t>((bytes[at + 1] << 8) | bytes[at]);
+}
+
 constexpr void put_be16(std::span<Byte> bytes, std::size_t at, std::uint16_t value) {
   assert(at + 2 <= bytes.size());
   bytes[at] = static_cast<Byte>(value >> 8);

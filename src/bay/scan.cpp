@@ -1,4 +1,5 @@
 #include <bayswap/bay.hpp>
+#include <bayswap/inspect.hpp>
 
 #include <fmt/format.h>
 
@@ -28,9 +29,7 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Platfor
         return below;  // a folder we may not read is passed over
     }
     if (entry.kind != FileInfo::Kind::file) continue;
-    const auto head = store.read_head(path, rom_head_size_bytes);
-    if (!head) continue;
-    auto facts = identify_rom(head->view());
+    auto facts = identify_rom(store, path);
     if (facts && facts->game.platform == platform) roms.push_back({path, *std::move(facts)});
   }
   return {};

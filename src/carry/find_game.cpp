@@ -1,6 +1,7 @@
 #include "carry/find_game.hpp"
 
 #include <fmt/format.h>
+#include <bayswap/inspect.hpp>
 
 #include <algorithm>
 
@@ -152,8 +153,7 @@ Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside, const Carr
   std::optional<std::string> given;  // a ROM outside of the bays
   BAYSWAP_TRY(const auto info, outside.stat(request.what));
   if (info && info->kind == FileInfo::Kind::file) {
-    BAYSWAP_TRY(const Blob head, outside.read_head(request.what, rom_head_size_bytes));
-    auto facts = identify_rom(head.view());
+    auto facts = identify_rom(outside, request.what);
     if (!facts)
       return fail(ErrorCode::not_recognised, fmt::format("{} is no ROM that we know", request.what),
                   "name the game's ROM or its title; for a loose save, use `bayswap convert`");
@@ -180,12 +180,8 @@ Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside, const Carr
     if (!sides.from) sides.from = counterpart(sides.game, stem, from_roms);
   }
   if (!request.rom.empty()) {
-    BAYSWAP_TRY(const Blob head, to.store->read_head(request.rom, rom_head_size_bytes));
-    auto facts = identify_rom(head.view());
-    if (!facts)
-      return fail(ErrorCode::not_recognised,
-                  fmt::format("{} is no ROM that we know", to.store->shown(request.rom)), facts.error().hint);
-    sides.to = RomFile{request.rom, *std::move(facts)};
+    BAYSWAP_TRY(auto facts, identify_rom(*to.store, request.rom));
+    sides.to = RomFile{request.rom, std::move(facts)};
   } else {
     sides.to = counterpart(sides.game, stem, to_roms);
   }

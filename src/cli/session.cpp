@@ -1,6 +1,7 @@
 #include "cli/session.hpp"
 
 #include <unistd.h>
+#include <bayswap/inspect.hpp>
 
 #include <array>
 #include <charconv>
@@ -41,10 +42,7 @@ Result<Catalog> catalog_of(const Globals& globals) {
 
 Result<RomFacts> rom_at(const std::string& path) {
   LocalStore disk;
-  BAYSWAP_TRY(const Blob head, disk.read_head(path, rom_head_size_bytes));
-  auto facts = identify_rom(head.view());
-  if (!facts) facts.error().message = fmt::format("{}: {}", path, facts.error().message);
-  return facts;
+  return identify_rom(disk, path);
 }
 
 Clock clock_of_process() {

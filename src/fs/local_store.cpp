@@ -166,7 +166,7 @@ Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
   return entries;
 }
 
-Result<Blob> LocalStore::read_head(const std::string& path, std::size_t limit) {
+Result<Blob> LocalStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   const std::string where = shown(path);
   // O_NONBLOCK: a pipe or a device must not hold us up; on files it does nothing.
   const Handle handle(open(where.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
@@ -176,11 +176,13 @@ Result<Blob> LocalStore::read_head(const std::string& path, std::size_t limit) {
     return fail(ErrorCode::bad_usage, fmt::format("{} is a folder, not a file", where), "name a file in it");
   if (!S_ISREG(st.st_mode))
     return fail(ErrorCode::bad_usage, fmt::format("{} is no regular file", where), "name a file");
-  const std::size_t want = std::min(limit, static_cast<std::size_t>(st.st_size));
+  const auto size = static_cast<std::uint64_t>(st.st_size);
+  const auto want = static_cast<std::size_t>(std::min<std::uint64_t>(count, at < size ? size - at : 0));
   Buffer buffer(want);
   std::size_t have = 0;
   while (have < want) {
-    const ssize_t n = ::read(handle.get(), buffer.bytes().data() + have, want - have);
+    const ssize_t n =
+        pread(handle.get(), buffer.bytes().data() + have, want - have, static_cast<off_t>(at + have));
     if (n < 0 && errno == EINTR) continue;
     if (n < 0) return io_error(errno, "reading it", where);
     if (n == 0) break;  // it became shorter meanwhile

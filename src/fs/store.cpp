@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/try.hpp"
 #include "fs/path.hpp"
 
@@ -44,11 +46,12 @@ Result<std::vector<FileInfo>> MemoryStore::list(const std::string& folder) {
   return out;
 }
 
-Result<Blob> MemoryStore::read_head(const std::string& path, std::size_t limit) {
+Result<Blob> MemoryStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   const auto found = files_.find(path);
   if (found == files_.end())
     return fail(ErrorCode::not_found, fmt::format("{} does not exist", path), "check the path");
-  return found->second.slice(0, limit);
+  return found->second.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, found->second.size())),
+                             count);
 }
 
 Result<void> MemoryStore::replace(const std::string& path, ByteView bytes) {

@@ -48,6 +48,7 @@ Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
   finding.platform = facts.game.platform;
   finding.confidence = facts.confidence;
   finding.evidence = std::move(facts.evidence);
+  for (const ChipFact& chip : facts.chips) finding.evidence.push_back(chip.evidence);
   finding.game = std::move(facts.game);
   return finding;
 }
@@ -108,15 +109,31 @@ Finding inspect(const Catalog& catalog, const Blob& bytes, const std::optional<G
 
 Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                              const std::optional<GameId>& game) {
-  BAYSWAP_TRY(const auto info, store.stat(path));
-  // A ROM can be large; its head is enough.
-  BAYSWAP_TRY(const Blob head, store.read_head(path, rom_head_size_bytes));
-  if (auto rom = identify_rom(head.view()))
-    return rom_finding(*std::move(rom), info ? info->size_bytes : head.size());
+  BAYSWAP_TRY(const RomSource source, rom_source(store, path));
+  if (auto rom = bayswap::identify_rom(source)) {  // a ROM can be large, and is read in pieces
+    find_chip_tags(source, *rom);
+    return rom_finding(*std::move(rom), static_cast<std::size_t>(source.size_bytes));
+  }
   BAYSWAP_TRY(const Blob bytes, store.read(path));
   if (game) return inspect(catalog, bytes, game);
   const auto rom = rom_beside(store, path);
   return inspect(catalog, bytes, rom ? std::optional(rom->second.game) : std::nullopt);
+}
+
+Result<RomSource> rom_source(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto info, store.stat(path));
+  BAYSWAP_TRY(const Blob probe, store.read_head(path, 1));  // says what stands in the way of reading
+  return RomSource{info ? info->size_bytes : 0, [&store, path](std::uint64_t at, std::size_t count) {
+                     auto bytes = store.read_range(path, at, count);
+                     return bytes ? *std::move(bytes) : Blob();
+                   }};
+}
+
+Result<RomFacts> identify_rom(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const RomSource source, rom_source(store, path));
+  auto facts = identify_rom(source);
+  if (!facts) facts.error().message = fmt::format("{}: {}", store.shown(path), facts.error().message);
+  return facts;
 }
 
 std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store, const std::string& save_path) {
@@ -128,9 +145,7 @@ std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store, const s
         stem_of(entry.name) != stem_of(save_path))
       continue;
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
-    const auto head = store.read_head(path, rom_head_size_bytes);
-    if (!head) continue;
-    if (auto facts = identify_rom(head->view())) return std::pair{path, *std::move(facts)};
+    if (auto facts = identify_rom(store, path)) return std::pair{path, *std::move(facts)};
   }
   return std::nullopt;
 }

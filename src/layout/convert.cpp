@@ -121,7 +121,7 @@ class Converter {
 
   [[nodiscard]] std::optional<std::size_t> known_chip(PartKind kind) const {
     const auto fact = std::ranges::find(request_.chips, kind, &ChipFact::kind);
-    if (fact == request_.chips.end()) return std::nullopt;
+    if (fact == request_.chips.end() || fact->size_bytes == 0) return std::nullopt;
     return fact->size_bytes;
   }
 

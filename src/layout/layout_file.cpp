@@ -69,7 +69,7 @@ Result<Slot> read_slot(TableReader reader) {
   const auto known = role_from_text(role);
   if (!known)
     return reader.error("role", fmt::format("unknown role '{}'", printable(role)),
-                        "roles are eeprom, sram, flash, pak and pak1 to pak4");
+                        "roles are eeprom, sram, flash, rtc, pak and pak1 to pak4");
   slot.role = *known;
 
   BAYSWAP_TRY(const auto at, reader.integer("at"));

@@ -18,10 +18,11 @@ constexpr std::array<std::pair<Platform, std::string_view>, 26> platform_tags{{
     {vb, "vb"},   {ps1, "ps1"}, {ps2, "ps2"},   {psp, "psp"}, {x360, "x360"},
 }};
 
-constexpr std::array<std::pair<PartKind, std::string_view>, 4> part_words{{{PartKind::eeprom, "eeprom"},
+constexpr std::array<std::pair<PartKind, std::string_view>, 5> part_words{{{PartKind::eeprom, "eeprom"},
                                                                            {PartKind::sram, "sram"},
                                                                            {PartKind::flash, "flash"},
-                                                                           {PartKind::pak, "pak"}}};
+                                                                           {PartKind::pak, "pak"},
+                                                                           {PartKind::rtc, "rtc"}}};
 
 template <class Table, class Key>
 std::string_view word_of(const Table& table, Key key) {
@@ -83,14 +84,14 @@ std::string_view name(Region region) {
 
 GameMatch compare(const GameId& a, const GameId& b) {
   if (a.platform != b.platform) return GameMatch::other_game;
-  const bool coded = a.code.size() == 4 && b.code.size() == 4;
-  if (!coded) {
-    if (lower(a.title) != lower(b.title) || a.code.size() != b.code.size()) return GameMatch::other_game;
-    if (a.region != b.region) return GameMatch::other_region;
-  } else {
-    // The last letter of a product code is the region, the ones before it name the game.
+  if (a.code.size() == 4 && b.code.size() == 4) {
+    // The last letter of such a product code is the region, the ones before it name the game.
     if (a.code.substr(0, 3) != b.code.substr(0, 3)) return GameMatch::other_game;
     if (a.code != b.code) return GameMatch::other_region;
+  } else {
+    if (a.code != b.code || (a.code.empty() && lower(a.title) != lower(b.title)))
+      return GameMatch::other_game;
+    if (a.region != b.region) return GameMatch::other_region;
   }
   return a.revision == b.revision ? GameMatch::same : GameMatch::other_revision;
 }

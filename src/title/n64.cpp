@@ -1,9 +1,7 @@
 #include <algorithm>
 #include <array>
-#include <cctype>
 
 #include "base/endian.hpp"
-#include "base/text.hpp"
 #include "title/readers.hpp"
 
 namespace bayswap {
@@ -32,52 +30,6 @@ std::array<Byte, header_size> in_order(ByteView head, std::size_t mask) {
   return header;
 }
 
-Region region_of(char letter) {
-  switch (letter) {
-    case 'J':
-      return Region::japan;
-    case 'E':
-    case 'G':
-      return Region::north_america;
-    case 'P':
-    case 'L':
-    case 'X':
-    case 'Y':
-    case 'Z':
-      return Region::europe;
-    case 'D':
-      return Region::germany;
-    case 'F':
-      return Region::france;
-    case 'I':
-      return Region::italy;
-    case 'S':
-      return Region::spain;
-    case 'H':
-      return Region::netherlands;
-    case 'W':
-      return Region::scandinavia;
-    case 'U':
-      return Region::australia;
-    case 'B':
-      return Region::brazil;
-    case 'N':
-      return Region::canada;
-    case 'C':
-      return Region::china;
-    case 'K':
-      return Region::korea;
-    case 'A':
-      return Region::asia;
-    default:
-      return Region::unknown;
-  }
-}
-
-bool is_code_letter(Byte b) {
-  return (b >= 'A' && b <= 'Z') || (b >= '0' && b <= '9');
-}
-
 // A title field is text or blank: no control characters but NUL padding at its end.
 bool is_plausible_title(ByteView title) {
   const auto end = std::ranges::find(title, Byte{0});
@@ -87,7 +39,8 @@ bool is_plausible_title(ByteView title) {
 
 }  // namespace
 
-std::optional<RomFacts> read_n64_header(ByteView head) {
+std::optional<RomFacts> read_n64_header(const RomView& rom) {
+  const ByteView head = rom.head.view();
   if (head.size() < header_size) return std::nullopt;
   for (const auto& [order, mask] : orders) {
     const auto header = in_order(head, mask);
@@ -95,7 +48,7 @@ std::optional<RomFacts> read_n64_header(ByteView head) {
     const ByteView view(header);
     const ByteView code = view.subspan(code_at, code_size);
     const bool usual = std::ranges::equal(view.first(4), usual_first_word);
-    const bool coded = std::ranges::all_of(code, is_code_letter);
+    const bool coded = is_plain_code(code);
     const bool uncoded = std::ranges::all_of(code, [](Byte b) { return b == 0 || b == ' '; });
     const bool titled = is_plausible_title(view.subspan(title_at, title_size));
     // Other bus settings than the usual are rare: then title and code must both make sense.
@@ -103,10 +56,10 @@ std::optional<RomFacts> read_n64_header(ByteView head) {
 
     RomFacts facts;
     facts.game.platform = Platform::n64;
-    facts.game.title = printable(to_utf8(view.subspan(title_at, title_size), TextEncoding::shift_jis));
+    facts.game.title = header_text(view.subspan(title_at, title_size));
     if (coded) {
       facts.game.code.assign(code.begin(), code.end());
-      facts.game.region = region_of(facts.game.code.back());
+      facts.game.region = region_of_letter(facts.game.code.back());
     }
     facts.game.revision = header[revision_at];
     facts.order = order;

@@ -1,4 +1,5 @@
-// One header reader a platform; nothing where the bytes are not that platform's.
+// One header reader a platform; nothing where the bytes are not that platform's. Those that look for a magic
+// number come before those that have only checksums to go by.
 #pragma once
 
 #include <bayswap/title.hpp>
@@ -6,6 +7,36 @@
 
 namespace bayswap {
 
-[[nodiscard]] std::optional<RomFacts> read_n64_header(ByteView head);
+inline constexpr std::size_t rom_head_size = 4096;
+
+/// What every reader is given: the source, and its first 4 KiB.
+struct RomView {
+  const RomSource& source;
+  Blob head;
+
+  /// All `count` bytes from `at` on, or an empty blob where the file ends before.
+  [[nodiscard]] Blob at(std::uint64_t offset, std::size_t count) const;
+};
+
+[[nodiscard]] std::optional<RomFacts> read_n64_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_nes_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_md_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_ngp_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_nds_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_gba_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_sms_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_gb_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_snes_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_ws_footer(const RomView& rom);
+
+/// Region of the last letter of a four-letter product code, as n64, gba and nds cartridges have it.
+[[nodiscard]] Region region_of_letter(char letter);
+
+/// Printable ASCII, or padding of NULs and spaces at the end.
+[[nodiscard]] bool is_plain_title(ByteView field);
+/// `field` is letters and digits throughout.
+[[nodiscard]] bool is_plain_code(ByteView field);
+/// A text field of a header, to UTF-8, trimmed and printable.
+[[nodiscard]] std::string header_text(ByteView field);
 
 }  // namespace bayswap

@@ -22,8 +22,8 @@ class FailingStore final : public Store {
 
   Result<std::optional<FileInfo>> stat(const std::string& path) override { return below_.stat(path); }
   Result<std::vector<FileInfo>> list(const std::string& folder) override { return below_.list(folder); }
-  Result<Blob> read_head(const std::string& path, std::size_t limit) override {
-    return below_.read_head(path, limit);
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
+    return below_.read_range(path, at, count);
   }
   Result<void> replace(const std::string& path, ByteView bytes) override {
     return change([&] { return below_.replace(path, bytes); });

@@ -1,0 +1,147 @@
+#include <fmt/format.h>
+
+#include <array>
+
+#include "base/endian.hpp"
+#include "title/readers.hpp"
+
+namespace bayswap {
+namespace {
+
+// The cartridge header (docs/formats/roms.md). Its place depends on how the cartridge maps its ROM.
+struct Mapping {
+  std::uint64_t at;  // of the title
+  Byte mode;         // low half of the mode byte
+  const char* name;
+};
+constexpr std::array<Mapping, 5> mappings{{{0x7fc0, 0x0, "in banks of 32 KiB"},
+                                           {0xffc0, 0x1, "in banks of 64 KiB"},
+                                           {0x7fc0, 0x3, "in banks of 32 KiB, with a second processor"},
+                                           {0x407fc0, 0x2, "in banks of 32 KiB, over 4 MiB"},
+                                           {0x40ffc0, 0x5, "in banks of 64 KiB, over 4 MiB"}}};
+constexpr std::uint64_t extended_back = 0x10;  // the code stands before the title
+constexpr std::size_t header_size = 0x40;
+// Offsets in the header, counted from the title.
+constexpr std::size_t title_size = 21;
+constexpr std::size_t mode_at = 0x15;
+constexpr std::size_t type_at = 0x16;
+constexpr std::size_t ram_size_at = 0x18;
+constexpr std::size_t country_at = 0x19;
+constexpr std::size_t maker_at = 0x1a;
+constexpr std::size_t revision_at = 0x1b;
+constexpr std::size_t complement_at = 0x1c;
+constexpr std::size_t checksum_at = 0x1e;
+constexpr std::size_t reset_at = 0x3c;
+constexpr Byte extended_maker = 0x33;
+
+int score(ByteView h, const Mapping& mapping) {
+  if (h.empty()) return 0;
+  int points = 0;
+  if (static_cast<std::uint16_t>(le16(h, checksum_at) + le16(h, complement_at)) == 0xffff &&
+      le16(h, checksum_at) != 0)
+    points += 4;
+  if ((h[mode_at] & 0xe0) == 0x20 && (h[mode_at] & 0x0f) == mapping.mode) points += 3;
+  if (le16(h, reset_at) >= 0x8000)
+    points += 2;
+  else
+    points -= 4;
+  if (is_plain_title(h.first(title_size)) && h[0] != 0) points += 2;
+  if (h[ram_size_at] > 8) points -= 3;
+  if (h[country_at] > 0x14) points -= 2;
+  return points;
+}
+
+Region region_of(Byte country) {
+  switch (country) {
+    case 0x00:
+      return Region::japan;
+    case 0x01:
+      return Region::north_america;
+    case 0x02:
+      return Region::europe;
+    case 0x03:
+      return Region::scandinavia;
+    case 0x06:
+      return Region::france;
+    case 0x07:
+      return Region::netherlands;
+    case 0x08:
+      return Region::spain;
+    case 0x09:
+      return Region::germany;
+    case 0x0a:
+      return Region::italy;
+    case 0x0b:
+      return Region::china;
+    case 0x0d:
+      return Region::korea;
+    case 0x0f:
+      return Region::canada;
+    case 0x10:
+      return Region::brazil;
+    case 0x11:
+      return Region::australia;
+    default:
+      return Region::unknown;
+  }
+}
+
+void add_chips(ByteView h, RomFacts& facts) {
+  facts.tells_chips = true;
+  const int boards = h[type_at] & 0x0f;  // 2, 5 and 6: with a battery (9 and A likewise)
+  const bool battery = boards == 2 || boards == 5 || boards == 6 || boards == 9 || boards == 0x0a;
+  if (!battery || h[ram_size_at] == 0 || h[ram_size_at] > 8) {
+    facts.evidence.push_back(
+        fmt::format("cartridge type {:02X} has no battery-backed RAM of its own", h[type_at]));
+    return;
+  }
+  const std::size_t size = std::size_t{1024} << h[ram_size_at];
+  facts.chips.push_back({PartKind::sram, size,
+                         fmt::format("cartridge type {:02X} has a battery, the header says {} bytes of RAM",
+                                     h[type_at], size)});
+}
+
+}  // namespace
+
+std::optional<RomFacts> read_snes_header(const RomView& rom) {
+  constexpr int enough = 8;
+  int best_score = enough - 1;
+  const Mapping* best = nullptr;
+  std::uint64_t best_copier = 0;
+  const std::uint64_t copier = rom.source.size_bytes % 1024 == 512 ? 512 : 0;  // a copier's header in front
+  for (const Mapping& mapping : mappings) {
+    const Blob header = rom.at(copier + mapping.at, header_size);
+    if (const int points = score(header.view(), mapping); points > best_score) {
+      best_score = points;
+      best = &mapping;
+      best_copier = copier;
+    }
+  }
+  if (best == nullptr) return std::nullopt;
+  const Blob header = rom.at(best_copier + best->at, header_size);
+  const ByteView h = header.view();
+  RomFacts facts;
+  facts.game.platform = Platform::snes;
+  facts.header_size_bytes = static_cast<std::size_t>(best_copier);
+  facts.game.title = header_text(h.first(title_size));
+  facts.game.region = region_of(h[country_at]);
+  facts.game.revision = h[revision_at];
+  facts.check_code = le16(h, checksum_at);
+  if (h[maker_at] == extended_maker) {
+    const Blob extended = rom.at(best_copier + best->at - extended_back, 6);
+    if (const ByteView code = extended.view().subspan(2, 4); is_plain_code(code))
+      facts.game.code.assign(code.begin(), code.end());
+  }
+  facts.confidence = best_score >= 11 ? 0.97 : 0.85;
+  facts.evidence.push_back(fmt::format("a header that makes sense stands at {:X}, for a ROM mapped {}",
+                                       best_copier + best->at, best->name));
+  facts.evidence.emplace_back(static_cast<std::uint16_t>(le16(h, checksum_at) + le16(h, complement_at)) ==
+                                      0xffff
+                                  ? "its checksum and complement agree"
+                                  : "its checksum and complement do not agree");
+  if (best_copier != 0) facts.evidence.emplace_back("a copier's header of 512 bytes stands in front");
+  add_chips(h, facts);
+  return facts;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,340 @@
+// ROM headers of every platform that can be told: built here by their definition, byte for byte, and told
+// from noise.
+#include <gtest/gtest.h>
+#include <bayswap/inspect.hpp>
+
+#include <filesystem>
+
+#include "base/checksum.hpp"
+#include "support/builders.hpp"
+#include "support/property.hpp"
+
+namespace bayswap::test {
+namespace {
+
+using Bytes = std::vector<Byte>;
+
+void put(Bytes& rom, std::size_t at, std::string_view text) {
+  std::copy(text.begin(), text.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
+}
+void put(Bytes& rom, std::size_t at, std::initializer_list<Byte> bytes) {
+  std::copy(bytes.begin(), bytes.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
+}
+void put_le16(Bytes& rom, std::size_t at, unsigned value) {
+  put(rom, at, {static_cast<Byte>(value), static_cast<Byte>(value >> 8)});
+}
+
+Bytes noisy(std::size_t size, std::uint32_t seed = 3) {
+  return bytes_of(noise(size, seed));
+}
+
+Bytes nes_rom(std::initializer_list<Byte> header) {
+  Bytes rom = noisy(16 + 32768);
+  std::fill_n(rom.begin(), 16, Byte{0});
+  put(rom, 0, "NES\x1a");
+  put(rom, 4, header);
+  return rom;
+}
+
+Bytes gb_rom(Byte type, Byte ram, bool colour = false) {
+  Bytes rom = noisy(65536);
+  std::fill(rom.begin() + 0x134, rom.begin() + 0x150, Byte{0});
+  put(rom, 0x134, "GULL LEDGER");
+  put(rom, 0x143, {static_cast<Byte>(colour ? 0xc0 : 0x80), '9', '9', 0, type, 1, ram, 1, 0x33, 2});
+  Byte sum = 0;
+  for (std::size_t i = 0x134; i <= 0x14c; ++i) sum = static_cast<Byte>(sum - rom[i] - 1);
+  rom[0x14d] = sum;
+  return rom;
+}
+
+Bytes gba_rom(std::string_view tag = "") {
+  Bytes rom = noisy(65536);
+  std::fill(rom.begin() + 0xa0, rom.begin() + 0xc0, Byte{0});
+  put(rom, 0xa0, "MOTH COURIER");
+  put(rom, 0xac, "A99P");
+  put(rom, 0xb0, "99");
+  rom[0xb2] = 0x96;
+  rom[0xbc] = 1;
+  int sum = 0;
+  for (std::size_t i = 0xa0; i <= 0xbc; ++i) sum -= rom[i];
+  rom[0xbd] = static_cast<Byte>(sum - 0x19);
+  put(rom, 0x8000, tag);
+  return rom;
+}
+
+Bytes nds_rom() {
+  Bytes rom = noisy(65536);
+  std::fill(rom.begin(), rom.begin() + 0x160, Byte{0});
+  put(rom, 0, "TIN ORCHARD");
+  put(rom, 0x0c, "Y99E");
+  for (std::size_t i = 0; i < 0x9c; ++i) rom[0xc0 + i] = static_cast<Byte>(i * 11);
+  put_le16(rom, 0x15c, crc16(ByteView(rom).subspan(0xc0, 0x9c)));
+  put_le16(rom, 0x15e, crc16(ByteView(rom).first(0x15e)));
+  return rom;
+}
+
+Bytes md_rom(std::initializer_list<Byte> ram_entry) {
+  Bytes rom = noisy(65536);
+  std::fill(rom.begin() + 0x100, rom.begin() + 0x200, Byte{' '});
+  put(rom, 0x100, {0x53, 0x45, 0x47, 0x41});
+  put(rom, 0x150, "ROPE   WALK");
+  put(rom, 0x180, "GM 00099999-00");
+  put(rom, 0x1b0, ram_entry);
+  put(rom, 0x1f0, "E");
+  return rom;
+}
+
+Bytes sms_rom(std::size_t at, Byte region) {
+  Bytes rom = noisy(65536);
+  put(rom, at,
+      {0x54, 0x4d, 0x52, 0x20, 0x53, 0x45, 0x47, 0x41, 0, 0, 0x34, 0x12, 0x99, 0x99, 0x02,
+       static_cast<Byte>(region << 4 | 0xc)});
+  return rom;
+}
+
+Bytes snes_rom(std::size_t at, Byte mode, std::size_t size, Byte type = 2, Byte ram = 3) {
+  Bytes rom = noisy(size);
+  std::fill_n(rom.begin() + static_cast<std::ptrdiff_t>(at), 21, Byte{' '});
+  put(rom, at, "TIN ORCHARD");
+  put(rom, at + 0x15, {mode, type, 8, ram, 2, 0, 1});
+  put_le16(rom, at + 0x1c, 0xffff - 0x1234);
+  put_le16(rom, at + 0x1e, 0x1234);
+  put_le16(rom, at + 0x3c, 0x8000);
+  return rom;
+}
+
+Bytes ws_rom(Byte save) {
+  Bytes rom = noisy(131072);
+  put(rom, rom.size() - 16, {0xea, 0, 0, 0, 0xf0, 0, 0x99, 1, 0x42, 1, 2, save, 4, 0});
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i + 2 < rom.size(); ++i) sum += rom[i];
+  put_le16(rom, rom.size() - 2, sum & 0xffff);
+  return rom;
+}
+
+Bytes ngp_rom() {
+  Bytes rom = noisy(65536);
+  put(rom, 0, {0x43, 0x4f, 0x50, 0x59, 0x52, 0x49, 0x47, 0x48, 0x54, 0x20, 0x42, 0x59, 0x20, 0x53,
+               0x4e, 0x4b, 0x20, 0x43, 0x4f, 0x52, 0x50, 0x4f, 0x52, 0x41, 0x54, 0x49, 0x4f, 0x4e});
+  put(rom, 0x20, {0x34, 0x12, 3, 0x10});
+  put(rom, 0x24, "STONE JETTY ");
+  return rom;
+}
+
+struct Expected {
+  Platform platform;
+  std::string title;
+  std::string code;
+  Region region;
+  std::optional<std::pair<PartKind, std::size_t>> chip;
+};
+
+void expect_facts(const Bytes& rom, const Expected& expected, const char* what) {
+  const auto facts = identify_rom(rom);
+  ASSERT_TRUE(facts) << what;
+  EXPECT_EQ(tag(facts->game.platform), tag(expected.platform)) << what;
+  EXPECT_EQ(facts->game.title, expected.title) << what;
+  EXPECT_EQ(facts->game.code, expected.code) << what;
+  EXPECT_EQ(name(facts->game.region), name(expected.region)) << what;
+  EXPECT_GT(facts->confidence, 0.8) << what;
+  EXPECT_FALSE(facts->evidence.empty()) << what;
+  ASSERT_EQ(!facts->chips.empty(), expected.chip.has_value()) << what;
+  if (!expected.chip) return;
+  EXPECT_EQ(facts->chips.front().kind, expected.chip->first) << what;
+  EXPECT_EQ(facts->chips.front().size_bytes, expected.chip->second) << what;
+  EXPECT_FALSE(facts->chips.front().evidence.empty()) << what;
+}
+
+TEST(RomHeaders, NesBothGenerations) {
+  expect_facts(nes_rom({2, 1, 0x02, 0, 0}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 8192}}}, "first");
+  expect_facts(nes_rom({2, 1, 0x02, 0, 4}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 32768}}}, "first, 32 KiB");
+  expect_facts(nes_rom({2, 1, 0x02, 0x08, 0, 0, 0x70}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 8192}}}, "second");
+  expect_facts(nes_rom({2, 1, 0x00, 0x08, 0, 0, 0x70}), {Platform::nes, "", "", Region::unknown, {}},
+               "no battery");
+  EXPECT_EQ(identify_rom(nes_rom({2, 1, 0, 0}))->header_size_bytes, 16U);
+}
+
+TEST(RomHeaders, GbBoardsAndSizes) {
+  const Expected sram{Platform::gb, "GULL LEDGER", "", Region::unknown, {{PartKind::sram, 32768}}};
+  expect_facts(gb_rom(0x1b, 3), sram, "32 KiB");
+  expect_facts(gb_rom(0x06, 0), {Platform::gb, "GULL LEDGER", "", Region::unknown, {{PartKind::sram, 512}}},
+               "half-bytes");
+  expect_facts(gb_rom(0x22, 0), {Platform::gb, "GULL LEDGER", "", Region::unknown, {{PartKind::eeprom, 256}}},
+               "motion");
+  expect_facts(gb_rom(0x01, 0), {Platform::gb, "GULL LEDGER", "", Region::unknown, {}}, "nothing");
+  const auto clock = identify_rom(gb_rom(0x10, 3));
+  ASSERT_EQ(clock->chips.size(), 2U);
+  EXPECT_EQ(clock->chips[1].kind, PartKind::rtc);
+  EXPECT_EQ(identify_rom(gb_rom(0x1b, 3, true))->game.platform, Platform::gbc);
+  Bytes cut = gb_rom(0x1b, 3);
+  cut.resize(40000);
+  EXPECT_FALSE(identify_rom(cut)) << "neither picture nor size";
+  put(cut, 0x104, {0xce, 0xed, 0x66, 0x66});
+  EXPECT_TRUE(identify_rom(cut));
+}
+
+TEST(RomHeaders, GbaWithTheTagsOfItsSaveLibrary) {
+  expect_facts(gba_rom(), {Platform::gba, "MOTH COURIER", "A99P", Region::europe, {}}, "no tag");
+  const std::vector<std::pair<std::string, std::pair<PartKind, std::size_t>>> rows{
+      {"EEPROM_V124", {PartKind::eeprom, 0}},      {"SRAM_V113", {PartKind::sram, 32768}},
+      {"SRAM_F_V102", {PartKind::sram, 32768}},    {"FLASH_V126", {PartKind::flash, 65536}},
+      {"FLASH512_V130", {PartKind::flash, 65536}}, {"FLASH1M_V103", {PartKind::flash, 131072}}};
+  for (const auto& [text, chip] : rows) {
+    const Bytes rom = gba_rom(text);
+    auto facts = identify_rom(rom);
+    find_chip_tags(rom_source(rom), *facts);
+    ASSERT_EQ(facts->chips.size(), 1U) << text;
+    EXPECT_EQ(facts->chips.front().kind, chip.first) << text;
+    EXPECT_EQ(facts->chips.front().size_bytes, chip.second) << text;
+  }
+  Bytes crooked = gba_rom();
+  put(crooked, 0x9001, "FLASH1M_V103");
+  auto facts = identify_rom(crooked);
+  find_chip_tags(rom_source(crooked), *facts);
+  EXPECT_TRUE(facts->chips.empty()) << "a tag begins a word";
+}
+
+TEST(RomHeaders, GbaTagsAreFoundAcrossPieces) {
+  Bytes rom = gba_rom();
+  rom.resize(3 << 20, 0);
+  for (const std::size_t at : {(1U << 20) - 4, (1U << 20) - 8, (1U << 20) - 16, (2U << 20) - 36}) {
+    Bytes one = rom;
+    put(one, at, "FLASH1M_V103");
+    auto facts = identify_rom(one);
+    find_chip_tags(rom_source(one), *facts);
+    EXPECT_EQ(facts->chips.size(), 1U) << at;
+  }
+}
+
+TEST(RomHeaders, NdsMdNgp) {
+  expect_facts(nds_rom(), {Platform::nds, "TIN ORCHARD", "Y99E", Region::north_america, {}}, "nds");
+  const Expected md{Platform::md, "ROPE WALK", "GM 00099999-00", Region::europe, {}};
+  expect_facts(md_rom({' '}), md, "md");
+  Expected odd = md;
+  odd.chip = {PartKind::sram, 8192};
+  expect_facts(md_rom({'R', 'A', 0xf8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 0x3f, 0xff}), odd, "odd addresses");
+  odd.chip = {PartKind::sram, 16384};
+  expect_facts(md_rom({'R', 'A', 0xe0, 0x20, 0, 0x20, 0, 0, 0, 0x20, 0x3f, 0xff}), odd, "all addresses");
+  expect_facts(md_rom({'R', 'A', 0xb8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 0x3f, 0xff}), md, "no battery");
+  expect_facts(md_rom({'R', 'A', 0xf8, 0x20, 0xff, 0x20, 0, 1, 0, 0x20, 0x3f, 0xff}), md,
+               "last before first");
+  expect_facts(ngp_rom(), {Platform::ngp, "STONE JETTY", "1234", Region::world, {{PartKind::flash, 0}}},
+               "ngp");
+}
+
+TEST(RomHeaders, SmsAndGgAtTheirThreePlaces) {
+  for (const std::size_t at : {0x1ff0U, 0x3ff0U, 0x7ff0U}) {
+    expect_facts(sms_rom(at, 4), {Platform::sms, "", "09999", Region::world, {}}, "sms");
+    expect_facts(sms_rom(at, 5), {Platform::gg, "", "09999", Region::japan, {}}, "gg");
+  }
+  Bytes behind = sms_rom(0x7ff0, 4);
+  behind.insert(behind.begin(), 512, Byte{0});
+  EXPECT_EQ(identify_rom(behind)->header_size_bytes, 512U);
+}
+
+TEST(RomHeaders, SnesMappings) {
+  const Expected orchard{Platform::snes, "TIN ORCHARD", "", Region::europe, {{PartKind::sram, 8192}}};
+  expect_facts(snes_rom(0x7fc0, 0x20, 0x80000), orchard, "32 KiB banks");
+  expect_facts(snes_rom(0xffc0, 0x31, 0x80000), orchard, "64 KiB banks");
+  expect_facts(snes_rom(0x40ffc0, 0x35, 0x600000), orchard, "over 4 MiB, 64 KiB banks");
+  expect_facts(snes_rom(0x407fc0, 0x32, 0x600000), orchard, "over 4 MiB, 32 KiB banks");
+  Bytes behind = snes_rom(0x7fc0, 0x20, 0x80000);
+  behind.insert(behind.begin(), 512, Byte{0});
+  expect_facts(behind, orchard, "behind a copier's header");
+  EXPECT_EQ(identify_rom(behind)->header_size_bytes, 512U);
+  Expected none = orchard;
+  none.chip.reset();
+  expect_facts(snes_rom(0x7fc0, 0x20, 0x80000, 0, 0), none, "no battery");
+}
+
+TEST(RomHeaders, WsByItsChecksumOverAll) {
+  expect_facts(ws_rom(0x02), {Platform::ws, "", "9942", Region::japan, {{PartKind::sram, 32768}}}, "sram");
+  expect_facts(ws_rom(0x20), {Platform::ws, "", "9942", Region::japan, {{PartKind::eeprom, 2048}}}, "eeprom");
+  Bytes wrong = ws_rom(0x02);
+  wrong[1000] ^= 1;
+  EXPECT_FALSE(identify_rom(wrong));
+}
+
+TEST(RomHeaders, CutAndTurnedOnesAreRefusedOrRead) {
+  const std::vector<Bytes> roms{nes_rom({2, 1, 2, 0}),
+                                gb_rom(0x1b, 3),
+                                gba_rom("SRAM_V113"),
+                                nds_rom(),
+                                md_rom({' '}),
+                                sms_rom(0x7ff0, 4),
+                                snes_rom(0x7fc0, 0x20, 0x10000),
+                                ws_rom(2),
+                                ngp_rom()};
+  expect_property("cut short or with bytes changed: an answer with reasons, or an error with a hint", [&] {
+    Bytes rom = roms[*rc::gen::inRange<std::size_t>(0, roms.size())];
+    rom.resize(*rc::gen::inRange<std::size_t>(0, rom.size() + 1));
+    for (int i = *rc::gen::inRange(0, 4); i > 0 && !rom.empty(); --i)
+      rom[*rc::gen::inRange<std::size_t>(0, rom.size())] = *rc::gen::arbitrary<Byte>();
+    auto facts = identify_rom(rom);
+    if (facts) {
+      find_chip_tags(rom_source(rom), *facts);
+      RC_ASSERT(!facts->evidence.empty() && facts->confidence > 0 && facts->confidence <= 1);
+    } else {
+      RC_ASSERT(!facts.error().hint.empty());
+    }
+  });
+}
+
+TEST(RomHeaders, SavesAreNotTakenForRoms) {
+  int taken = 0;
+  for (std::uint32_t seed = 0; seed < 2000; ++seed) {
+    constexpr std::size_t sizes[] = {512, 2048, 8192, 32768, 65536, 131072};
+    if (identify_rom(noise(sizes[seed % 6], seed).view())) ++taken;
+  }
+  EXPECT_EQ(taken, 0);
+  for (const Byte fill : {Byte{0x00}, Byte{0xff}})
+    for (const std::size_t size : {8192U, 32768U, 131072U})
+      EXPECT_FALSE(identify_rom(Blob::filled(size, fill).view())) << size;
+}
+
+TEST(RomDigests, WithAndWithoutTheHeader) {
+  const Blob rom = joined({text_blob("0123456789abcdef"), text_blob("abc")});
+  const auto whole = digest_rom(rom_source(rom.view()));
+  const auto own = digest_rom(rom_source(rom.view()), 16);
+  ASSERT_TRUE(whole && own);
+  EXPECT_EQ(own->crc32, 0x352441c2U);
+  EXPECT_EQ(own->md5, "900150983cd24fb0d6963f7d28e17f72");
+  EXPECT_EQ(own->sha1, "a9993e364706816aba3e25717850c26c9cd0d89d");
+  EXPECT_EQ(own->sha256, sha256(text_blob("abc").view()).hex());
+  EXPECT_NE(whole->md5, own->md5);
+  const RomSource broken{100, [](std::uint64_t, std::size_t) { return Blob(); }};
+  EXPECT_EQ(digest_rom(broken).error().code, ErrorCode::io);
+}
+
+// Programs that real cores ran, where they are at hand (`../shared/fixtures`).
+TEST(RomHeaders, ProgramsOfLiveCores) {
+  const std::filesystem::path folder =
+      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/roms";
+  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
+  LocalStore disk;
+  const std::map<std::string, std::pair<Platform, std::size_t>> expected{
+      {"gb-mbc2", {Platform::gb, 512}},       {"gb-mbc3rtc", {Platform::gb, 32768}},
+      {"gb-mbc5-32k", {Platform::gb, 32768}}, {"snes-8k", {Platform::snes, 8192}},
+      {"n64-sram", {Platform::n64, 0}},       {"n64-eep16k", {Platform::n64, 0}}};
+  std::size_t seen = 0;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
+    if (!entry.is_regular_file()) continue;
+    const std::string program = entry.path().parent_path().parent_path().filename();
+    const auto found = expected.find(program);
+    if (found == expected.end()) continue;
+    ++seen;
+    const auto facts = identify_rom(disk, entry.path().string());
+    ASSERT_TRUE(facts) << entry.path();
+    EXPECT_EQ(tag(facts->game.platform), tag(found->second.first)) << entry.path();
+    if (found->second.second == 0) continue;
+    ASSERT_FALSE(facts->chips.empty()) << entry.path();
+    EXPECT_EQ(facts->chips.front().size_bytes, found->second.second) << entry.path();
+  }
+  EXPECT_GE(seen, 12U);
+}
+
+}  // namespace
+}  // namespace bayswap::test
