@@ -167,6 +167,20 @@ TEST_F(Arcade, AnEmptySaveIsRefused) {
   }
 }
 
+TEST_F(Arcade, AMemoryThatWasNeverWrittenIsRefusedAMirrorOnlyNamed) {
+  std::vector<Byte> bytes(32768);
+  for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] = i / 64 % 2 == 0 ? 0x00 : 0xff;
+  put(bench_, dump, Blob::copy_of(bytes));
+  const auto unwritten = plan();
+  ASSERT_NE(unwritten->refusal(), nullptr);
+  EXPECT_EQ(unwritten->refusal()->code, "unwritten");
+  EXPECT_EQ(plan({.what = "Skiff", .accept = {"unwritten"}})->refusal(), nullptr);
+  put(bench_, dump, joined({noise(16384, 1), noise(16384, 1)}));
+  const auto mirrored = plan();
+  EXPECT_EQ(mirrored->refusal(), nullptr);
+  EXPECT_NE(danger(*mirrored, "mirrored"), nullptr);
+}
+
 TEST_F(Arcade, DamagedAndMissingSourcesAreErrors) {
   ASSERT_TRUE(bench_.remove(dump));
   const auto missing = plan();

@@ -99,5 +99,64 @@ TEST(Part, BlankIsAllZeroOrAllOnes) {
   EXPECT_TRUE(is_blank(Part{{PartKind::pak, 0}, fresh_pak(2), true}));
 }
 
+class Health : public testing::Test {
+ protected:
+  static std::vector<std::string> codes(const Blob& bytes, PartKind kind = PartKind::sram) {
+    std::vector<std::string> out;
+    for (const Ailment& ailment : ailments(Part{{kind, 0}, bytes, true})) {
+      EXPECT_EQ(ailment.certain, ailment.code == "unwritten");
+      EXPECT_FALSE(ailment.text.empty() || ailment.hint.empty());
+      if (out.empty() || out.back() != ailment.code) out.push_back(ailment.code);
+    }
+    return out;
+  }
+  using Codes = std::vector<std::string>;
+};
+
+TEST_F(Health, PowerOnPatternsHoldNoSave) {
+  std::vector<Byte> bytes(32768);
+  for (const std::size_t stretch : {1U, 2U, 16U, 128U}) {
+    for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] = (i / stretch) % 2 == 0 ? 0x00 : 0xff;
+    EXPECT_EQ(codes(Blob::copy_of(bytes)), Codes{"unwritten"}) << stretch;
+    bytes[20000] ^= 1;
+    EXPECT_EQ(codes(Blob::copy_of(bytes)), Codes{}) << "a single byte of the game's";
+  }
+}
+
+TEST_F(Health, MirrorsAreSuspicious) {
+  const Blob small = noise(8192, 1);
+  EXPECT_EQ(codes(joined({small, small})), Codes{"mirrored"});
+  EXPECT_EQ(codes(joined({small, small, small, small})), Codes{"mirrored"});
+  EXPECT_EQ(codes(joined({noise(512, 1), noise(512, 1)}), PartKind::eeprom), Codes{"mirrored"});
+}
+
+TEST_F(Health, AStuckBitIsFoundInEitherState) {
+  for (int bit = 0; bit < 8; ++bit)
+    for (const bool high : {false, true}) {
+      std::vector<Byte> bytes = bytes_of(noise(32768, 7));
+      const auto mask = static_cast<Byte>(1 << bit);
+      for (Byte& b : bytes) b = static_cast<Byte>(high ? b | mask : b & ~mask);
+      EXPECT_EQ(codes(Blob::copy_of(bytes)), Codes{"stuck-bit"}) << bit << high;
+    }
+  const std::string text = "LANTERN SKIFF 0123456789 lantern skiff ";
+  std::string file;
+  while (file.size() < 8191) file += text + static_cast<char>(' ' + file.size() % 90);
+  EXPECT_EQ(codes(text_blob(file.substr(0, 8191))), Codes{}) << "text has no bit 7, and needs none";
+}
+
+TEST_F(Health, AnEmptyHalfBesideAFullOne) {
+  EXPECT_EQ(codes(joined({noise(16384, 1), Blob::filled(16384, 0xff)})), Codes{"half-empty"});
+  EXPECT_EQ(codes(joined({Blob::filled(16384, 0), noise(16384, 1)})), Codes{"half-empty"});
+}
+
+TEST_F(Health, SoundPartsBlankOnesAndPaksAreLeftAlone) {
+  for (std::uint32_t seed = 0; seed < 50; ++seed) EXPECT_EQ(codes(noise(32768, seed)), Codes{});
+  EXPECT_EQ(codes(Blob::filled(32768, 0xff)), Codes{}) << "blank is said elsewhere";
+  EXPECT_EQ(codes(pattern(32768, 0x31)), Codes{});
+  EXPECT_EQ(codes(joined({noise(16384, 1), noise(16384, 1)}), PartKind::pak), Codes{});
+  EXPECT_EQ(codes(Blob()), Codes{});
+  EXPECT_EQ(codes(noise(511, 1)), Codes{});
+}
+
 }  // namespace
 }  // namespace bayswap::test

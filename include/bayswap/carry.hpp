@@ -52,10 +52,10 @@ struct CarryRequest {
   std::string what;              // path of a ROM, or a title, a ROM's stem or a product code
   std::string rom;               // path of the target's ROM below the target's root; empty: found by looking
   int slot = 0;                  // {slot} in path rules, and which controller pak; 0: not said
-  std::set<std::string> accept;  // codes of refusals that are meant: wrong-region, wrong-game, odd-target
+  std::set<std::string> accept;  // codes of refusals that are meant; see acceptable_dangers
 };
-inline constexpr std::array<std::string_view, 3> acceptable_dangers{"wrong-region", "wrong-game",
-                                                                    "odd-target"};
+inline constexpr std::array<std::string_view, 4> acceptable_dangers{"wrong-region", "wrong-game",
+                                                                    "odd-target", "unwritten"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in

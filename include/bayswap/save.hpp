@@ -107,6 +107,19 @@ struct Part {
 /// remains of one. Nothing is lost when a blank part is dropped.
 [[nodiscard]] bool is_blank(const Part& part);
 
+/// What is wrong with a dump, as far as its bytes tell.
+struct Ailment {
+  bool certain = false;  // it holds no save; otherwise a suspicion
+  std::string code;      // "unwritten", "mirrored", "stuck-bit", "half-empty"
+  std::string text;      // a sentence
+  std::string hint;      // what to try
+};
+
+/// Looks at a part that is not blank: power-on patterns, mirrored halves, stuck data bits, a half that holds
+/// next to nothing beside one that is full. Nothing for blank parts, for controller paks, and for parts under
+/// 512 bytes.
+[[nodiscard]] std::vector<Ailment> ailments(const Part& part);
+
 /// A chip that a game is known to carry.
 struct ChipFact {
   PartKind kind{};

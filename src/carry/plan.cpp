@@ -182,6 +182,11 @@ class Planner {
     brought_any = true;
     for (std::string& warning : converted.warnings)
       plan_.dangers.push_back({Level::warning, "convert", std::move(warning), ""});
+    for (const Ailment& ailment : converted.ailments) {
+      const bool refused = ailment.certain && !request_.accept.contains(ailment.code);
+      plan_.dangers.push_back({refused ? Level::refusal : Level::warning, ailment.code, ailment.text,
+                               ailment.hint + (refused ? "; or say --accept " + ailment.code : "")});
+    }
     const ConvertedFile& file = converted.files.front();
     if (old && *old == file.bytes) return {};
     if (newer_)

@@ -116,7 +116,9 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak")
       ->type_name("N")
       ->check(CLI::Range(1, 99));
-  carry->add_option("--accept", w.carry.accept, "Go on in spite of: wrong-region, wrong-game, odd-target")
+  carry
+      ->add_option("--accept", w.carry.accept,
+                   "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten")
       ->type_name("DANGER")
       ->expected(1)
       ->take_all();

@@ -48,6 +48,7 @@ class Conversion {
     }
     BAYSWAP_TRY(const Converted converted, convert(catalog_, request));
     for (const std::string& warning : converted.warnings) warnings_.push_back(warning);
+    for (const Ailment& ailment : converted.ailments) warnings_.push_back(ailment.text + "; " + ailment.hint);
     if (converted.empty)
       warnings_.emplace_back(
           "everything that was brought is blank: an unused cartridge, a flat battery, or a dump that failed");

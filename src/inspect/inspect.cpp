@@ -97,8 +97,10 @@ Finding inspect(const Catalog& catalog, const Blob& bytes, const std::optional<G
   }
   const auto save = unpack(*best.layout, bytes);
   if (save)
-    for (const Part& part : save->parts)
+    for (const Part& part : save->parts) {
       finding.parts.push_back({part.role, part.bytes.size(), is_blank(part)});
+      for (Ailment& ailment : ailments(part)) finding.evidence.push_back(std::move(ailment.text));
+    }
   const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
   finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;
   if (std::ranges::all_of(finding.parts, &PartFinding::blank))

@@ -1,0 +1,104 @@
+#include <bayswap/save.hpp>
+
+#include <fmt/format.h>
+
+#include <array>
+#include <cmath>
+#include <cstring>
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t least_size = 512;
+constexpr std::size_t longest_pattern = 256;
+constexpr std::string_view read_again =
+    "clean the contacts and read the cartridge again, with the chip size it really has";
+
+// The shortest stretch of 1/2, 1/4, ... of the bytes that repeats through all of them; the whole size where
+// none does.
+std::size_t period(ByteView bytes) {
+  std::size_t shortest = bytes.size();
+  for (std::size_t p = bytes.size() / 2; p >= 1 && bytes.size() % p == 0; p /= 2) {
+    if (std::memcmp(bytes.data(), bytes.data() + p, bytes.size() - p) != 0) break;
+    shortest = p;
+  }
+  return shortest;
+}
+
+using Counts = std::array<std::size_t, 256>;
+
+Counts count(ByteView bytes) {
+  Counts counts{};
+  for (const Byte b : bytes) ++counts[b];
+  return counts;
+}
+
+double entropy(ByteView bytes) {  // bits a byte, 0 to 8
+  double sum = 0;
+  const auto size = static_cast<double>(bytes.size());
+  for (const std::size_t n : count(bytes))
+    if (n != 0) sum -= static_cast<double>(n) / size * std::log2(static_cast<double>(n) / size);
+  return sum;
+}
+
+void find_stuck_bits(ByteView bytes, const std::string& role, std::vector<Ailment>& found) {
+  std::size_t distinct = 0;
+  unsigned always = 0xff;
+  unsigned ever = 0;
+  const Counts counts = count(bytes);
+  for (unsigned value = 0; value < counts.size(); ++value) {
+    if (counts.at(value) == 0) continue;
+    ++distinct;
+    always &= value;
+    ever |= value;
+  }
+  // Text and small numbers leave high bits alone; but then the low ones don't take on nearly all values.
+  constexpr std::size_t enough_values = 110;
+  const unsigned stuck = always | (~ever & 0xffU);
+  if (distinct < enough_values || stuck == 0) return;
+  for (unsigned bit = 0; bit < 8; ++bit)
+    if ((stuck >> bit & 1U) != 0)
+      found.push_back({false, "stuck-bit",
+                       fmt::format("{}: bit {} is always {}, while the bytes take on {} of 128 values: a "
+                                   "data line without contact",
+                                   role, bit, always >> bit & 1U, distinct),
+                       std::string(read_again)});
+}
+
+}  // namespace
+
+std::vector<Ailment> ailments(const Part& part) {
+  const ByteView bytes = part.bytes.view();
+  std::vector<Ailment> found;
+  if (bytes.size() < least_size || part.role.kind == PartKind::pak || is_blank(part)) return found;
+  const std::string role = to_text(part.role);
+  if (const std::size_t p = period(bytes); p <= longest_pattern) {
+    found.push_back(
+        {true, "unwritten",
+         fmt::format(
+             "{}: the same {} bytes come over and over: memory that was switched on and never written", role,
+             p),
+         "usually the game has never saved, or its battery is flat"});
+    return found;
+  } else if (p < bytes.size()) {
+    found.push_back({false, "mirrored",
+                     fmt::format("{}: the same {} bytes come {} times: a smaller chip read as a larger one, "
+                                 "or an address line without contact",
+                                 role, p, bytes.size() / p),
+                     std::string(read_again)});
+  }
+  find_stuck_bits(bytes, role, found);
+  constexpr double next_to_nothing = 0.2;
+  constexpr double full = 7.0;
+  const double low = entropy(bytes.first(bytes.size() / 2));
+  const double high = entropy(bytes.subspan(bytes.size() / 2));
+  if (std::min(low, high) < next_to_nothing && std::max(low, high) > full)
+    found.push_back({false, "half-empty",
+                     fmt::format("{}: the {} half holds next to nothing while the other is full: half the "
+                                 "chip may not have been read",
+                                 role, low < high ? "first" : "second"),
+                     std::string(read_again)});
+  return found;
+}
+
+}  // namespace bayswap
