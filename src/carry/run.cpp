@@ -100,7 +100,11 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook) {
   for (std::size_t i = 0; i < plan.changes.size(); ++i)
     if (auto placed = put_and_compare(target, plan.changes[i]); !placed)
       return tl::unexpected(put_back(target, plan.changes, i + 1, std::move(placed.error()), logbook, id));
-  BAYSWAP_CHECK(logbook.finish(id, EntryState::done));
+  if (auto closed = logbook.finish(id, EntryState::done); !closed) {
+    closed.error().hint =
+        fmt::format("the files are in place, and entry {} is settled by the next command", id);
+    return tl::unexpected(std::move(closed.error()));
+  }
   return id;
 }
 

@@ -33,21 +33,21 @@ Counts count(ByteView bytes) {
   return counts;
 }
 
-double entropy(ByteView bytes) {  // bits a byte, 0 to 8
+double entropy(const Counts& counts, std::size_t size_bytes) {  // bits a byte, 0 to 8
   double sum = 0;
-  const auto size = static_cast<double>(bytes.size());
-  for (const std::size_t n : count(bytes))
+  const auto size = static_cast<double>(size_bytes);
+  for (const std::size_t n : counts)
     if (n != 0) sum -= static_cast<double>(n) / size * std::log2(static_cast<double>(n) / size);
   return sum;
 }
 
-void find_stuck_bits(ByteView bytes, const std::string& role, std::vector<Ailment>& found) {
+void find_stuck_bits(const Counts& first, const Counts& second, const std::string& role,
+                     std::vector<Ailment>& found) {
   std::size_t distinct = 0;
   unsigned always = 0xff;
   unsigned ever = 0;
-  const Counts counts = count(bytes);
-  for (unsigned value = 0; value < counts.size(); ++value) {
-    if (counts.at(value) == 0) continue;
+  for (unsigned value = 0; value < first.size(); ++value) {
+    if (first.at(value) + second.at(value) == 0) continue;
     ++distinct;
     always &= value;
     ever |= value;
@@ -87,11 +87,14 @@ std::vector<Ailment> ailments(const Part& part) {
                                  role, p, bytes.size() / p),
                      std::string(read_again)});
   }
-  find_stuck_bits(bytes, role, found);
+  const std::size_t half = bytes.size() / 2;
+  const Counts first = count(bytes.first(half));
+  const Counts second = count(bytes.subspan(half));
+  find_stuck_bits(first, second, role, found);
   constexpr double next_to_nothing = 0.2;
   constexpr double full = 7.0;
-  const double low = entropy(bytes.first(bytes.size() / 2));
-  const double high = entropy(bytes.subspan(bytes.size() / 2));
+  const double low = entropy(first, half);
+  const double high = entropy(second, bytes.size() - half);
   if (std::min(low, high) < next_to_nothing && std::max(low, high) > full)
     found.push_back({false, "half-empty",
                      fmt::format("{}: the {} half holds next to nothing while the other is full: half the "
