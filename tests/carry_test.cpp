@@ -258,6 +258,13 @@ TEST_F(Arcade, AFileThatChangedSinceThePlanIsLeftAlone) {
   EXPECT_EQ(tv_.files().at(tv_save), noise(296960, 5));
 }
 
+TEST_F(Arcade, AFileThatSomebodyElseMakesMeanwhileStays) {
+  FailingStore failing(tv_);
+  failing.fail_at(1, FailingStore::Mode::intruder);
+  ASSERT_FALSE(run(*plan(), failing, book_));
+  EXPECT_EQ(tv_.files().at(tv_save), Blob::filled(5, 7)) << "it is kept nowhere else";
+}
+
 // Whatever fails, and whenever: each file is the old or the new one, whole, and the old bytes are to be had.
 class Failures : public Arcade, public testing::WithParamInterface<FailingStore::Mode> {};
 

@@ -27,17 +27,14 @@ Result<void> put(Store& store, const std::string& path, const std::optional<Blob
 }
 
 Result<void> put_and_compare(Store& store, const FileChange& change) {
-  Result<void> last;
-  std::optional<Blob> before = change.before;
   for (int tries = 0; tries < max_tries; ++tries) {
-    BAYSWAP_CHECK(put(store, change.path, before, change.after));
-    BAYSWAP_TRY(before, current(store, change.path));
-    if (before == change.after) return {};
+    BAYSWAP_CHECK(put(store, change.path, change.before, change.after));
+    BAYSWAP_TRY(const auto now, current(store, change.path));
+    if (now == change.after) return {};
+    if (now != change.before) break;  // not kept anywhere: maybe somebody else's, so not written over
   }
-  return fail(
-      ErrorCode::io,
-      fmt::format("{} reads back other than it was written, {} times", store.shown(change.path), max_tries),
-      "the medium may be failing; try another one");
+  return fail(ErrorCode::io, fmt::format("{} reads back other than it was written", store.shown(change.path)),
+              "the medium may be failing, or a game is using the file");
 }
 
 // Puts back what was there, in reverse order. The error that led here goes on.
@@ -47,7 +44,9 @@ Error put_back(Store& store, const std::vector<FileChange>& changes, std::size_t
   for (std::size_t i = touched; i-- > 0;) {
     const auto now = current(store, changes[i].path);
     if (now && *now == changes[i].before) continue;
-    if (!now || !put(store, changes[i].path, *now, changes[i].before)) all_back = false;
+    // Bytes that are neither the old nor the new ones are somebody else's and kept nowhere: they stay.
+    if (!now || *now != changes[i].after || !put(store, changes[i].path, *now, changes[i].before))
+      all_back = false;
   }
   const auto logged = logbook.finish(id, all_back ? EntryState::cancelled : EntryState::cut_short);
   if (!all_back || !logged)

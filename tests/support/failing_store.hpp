@@ -10,6 +10,7 @@ class FailingStore final : public Store {
   enum class Mode {
     error,       // the operation fails and changes nothing
     error_late,  // the operation is done, and reported as failed
+    intruder,    // somebody else writes the file first, and the operation fails
     silent,      // the operation is reported as done, and was not
   };
 
@@ -29,6 +30,7 @@ class FailingStore final : public Store {
     return change([&] { return below_.replace(path, bytes); });
   }
   Result<void> create(const std::string& path, ByteView bytes) override {
+    if (mode_ == Mode::intruder && countdown_ == 1) (void)below_.create(path, Blob::filled(5, 7).view());
     return change([&] { return below_.create(path, bytes); });
   }
   Result<void> remove(const std::string& path) override {
