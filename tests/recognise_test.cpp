@@ -37,7 +37,7 @@ TEST(WordOrder, TextNumbersAndTablesTellIt) {
     const OrderVerdict straight = judge_word_order(chip.view(), {});
     const OrderVerdict reversed = judge_word_order(words_reversed(chip).view(), {});
     EXPECT_EQ(straight.says, Says::chip) << straight.evidence;
-    EXPECT_EQ(reversed.says, Says::swap32) << reversed.evidence;
+    EXPECT_EQ(reversed.says, Says::reversed) << reversed.evidence;
     EXPECT_GT(straight.confidence, 0.8);
     EXPECT_FALSE(straight.evidence.empty());
   }
@@ -51,7 +51,7 @@ TEST(WordOrder, TheGamesOwnNameTellsIt) {
   const Blob chip = Blob::copy_of(bytes);
   EXPECT_EQ(judge_word_order(chip.view(), {}).says, Says::nothing);
   EXPECT_EQ(judge_word_order(chip.view(), game).says, Says::chip);
-  EXPECT_EQ(judge_word_order(words_reversed(chip).view(), game).says, Says::swap32);
+  EXPECT_EQ(judge_word_order(words_reversed(chip).view(), game).says, Says::reversed);
 }
 
 TEST(WordOrder, NoiseTellsNothing) {
@@ -63,24 +63,31 @@ TEST(WordOrder, NoiseTellsNothing) {
     const Blob bytes = arbitrary_bytes(4 * *rc::gen::inRange<std::size_t>(0, 600));
     const OrderVerdict straight = judge_word_order(bytes.view(), {});
     const OrderVerdict reversed = judge_word_order(words_reversed(bytes).view(), {});
-    RC_ASSERT((straight.says == Says::chip) == (reversed.says == Says::swap32));
+    RC_ASSERT((straight.says == Says::chip) == (reversed.says == Says::reversed));
     RC_ASSERT((straight.says == Says::nothing) == (reversed.says == Says::nothing));
   });
 }
 
 TEST(Inspect, SramTwinsByEvidenceOrHonestlyEither) {
   const Catalog catalog;
-  const Finding chip = inspect(catalog, game_like(3));
+  const Hints n64{.platform = Platform::n64};
+  const Finding chip = inspect(catalog, game_like(3), n64);
   EXPECT_EQ(chip.kind, FileKind::battery_save);
   ASSERT_NE(chip.layout, nullptr);
   EXPECT_EQ(chip.layout->id, "n64.sram");
   EXPECT_TRUE(chip.either.empty());
-  EXPECT_EQ(inspect(catalog, words_reversed(game_like(3))).layout->id, "n64.sram-le");
+  EXPECT_EQ(inspect(catalog, words_reversed(game_like(3)), n64).layout->id, "n64.sram-le");
 
-  const Finding either = inspect(catalog, noise(131072, 9));
+  const Finding either = inspect(catalog, noise(131072, 9), n64);
   ASSERT_EQ(either.either.size(), 2U);
   EXPECT_EQ(either.either[0]->id, "n64.flash");
   EXPECT_EQ(either.either[1]->id, "n64.flash-le");
+
+  const Finding any = inspect(catalog, game_like(3));
+  EXPECT_FALSE(any.platform) << "without a platform its size is shared by many";
+  EXPECT_GT(any.either.size(), 5U);
+  const Finding hinted = inspect(catalog, words_reversed(game_like(3)), {.extension = ".sra"});
+  EXPECT_EQ(hinted.layout->id, "n64.sram-le") << "an extension that only one platform has is a hint";
 }
 
 TEST(Inspect, ControllerPakIsToldFromSramOfTheSameSize) {
@@ -139,7 +146,7 @@ TEST(Inspect, TheRomBesideASaveNamesTheGame) {
   ASSERT_TRUE(finding);
   ASSERT_TRUE(finding->game) << "the extension never decides";
   EXPECT_EQ(finding->game->code, "N99P");
-  EXPECT_GT(finding->confidence, inspect(catalog, game_like(1)).confidence)
+  EXPECT_GT(finding->confidence, inspect(catalog, game_like(1), {.extension = ".sra"}).confidence)
       << "a ROM at hand settles the platform";
   EXPECT_EQ(inspect_file(catalog, store, "saves/none").error().code, ErrorCode::not_found);
 }

@@ -88,6 +88,40 @@ struct SaveFile {
 [[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
                                                    NameFacts facts);
 
+/// What was learned about the chips of games whose ROMs don't tell: chips.toml in the home folder
+/// (docs/chips.md), which users may edit.
+class ChipBook {
+ public:
+  /// A file that is not there is an empty book. Mistakes in it are `bad_usage` and name the line.
+  [[nodiscard]] static Result<ChipBook> load(const Home& home);
+  [[nodiscard]] static Result<ChipBook> parse(std::string_view toml, const std::string& origin);
+  [[nodiscard]] std::string to_toml() const;
+  [[nodiscard]] Result<void> save(const Home& home) const;
+
+  [[nodiscard]] std::vector<ChipFact> chips_of(const GameId& game) const;
+  /// True where that was news. What stands there of the same kind gives way.
+  bool learn(const GameId& game, const ChipFact& chip);
+
+ private:
+  struct Row {
+    Platform platform{};
+    std::string code;
+    std::string title;
+    std::vector<ChipFact> chips;
+  };
+  [[nodiscard]] static bool is_about(const Row& row, const GameId& game);
+
+  std::vector<Row> rows_;
+};
+
+/// The chips that the saves a bay has of that game tell of: those in layouts whose files are as long as the
+/// chip.
+[[nodiscard]] std::vector<ChipFact> chips_seen(const Catalog& catalog, const Bay& bay, Store& store,
+                                               const GameId& game);
+
+/// Facts of `more` for kinds that `chips` says nothing about, or no size.
+void add_chips(std::vector<ChipFact>& chips, const std::vector<ChipFact>& more);
+
 struct BayProblem {
   bool is_error = false;  // a carry would fail; otherwise only worth knowing
   std::string text;

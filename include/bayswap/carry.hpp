@@ -37,6 +37,7 @@ struct Plan {
   std::vector<FileChange> changes;  // paths as the target's store knows them; empty: all is as it should be
   std::vector<Step> steps;
   std::vector<Danger> dangers;
+  std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
 
   /// The first danger that forbids running; nothing where the plan may run.
   [[nodiscard]] const Danger* refusal() const;
@@ -49,13 +50,16 @@ struct OpenBay {
 };
 
 struct CarryRequest {
-  std::string what;              // path of a ROM, or a title, a ROM's stem or a product code
-  std::string rom;               // path of the target's ROM below the target's root; empty: found by looking
-  int slot = 0;                  // {slot} in path rules, and which controller pak; 0: not said
+  std::string what;             // path of a ROM, or a title, a ROM's stem or a product code
+  std::string rom;              // path of the target's ROM below the target's root; empty: found by looking
+  int slot = 0;                 // {slot} in path rules, and which controller pak; 0: not said
+  std::vector<ChipFact> chips;  // what the user says of the game's chips
+  const ChipBook* book = nullptr;                                  // what was learned before
+  std::function<std::vector<ChipFact>(const GameId&)> ask_others;  // looks into further bays; asked last
   std::set<std::string> accept;  // codes of refusals that are meant; see acceptable_dangers
 };
-inline constexpr std::array<std::string_view, 4> acceptable_dangers{"wrong-region", "wrong-game",
-                                                                    "odd-target", "unwritten"};
+inline constexpr std::array<std::string_view, 5> acceptable_dangers{"wrong-region", "wrong-game",
+                                                                    "odd-target", "unwritten", "short"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in

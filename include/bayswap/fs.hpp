@@ -123,6 +123,7 @@ struct Home {
   std::string bays;     // folder of bay files
   std::string layouts;  // folder of the user's layout files
   std::string data;     // folder of the logbook
+  std::string chips;    // file of what was learned about games' chips
 
   /// Everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);

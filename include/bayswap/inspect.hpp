@@ -20,24 +20,27 @@ struct PartFinding {
 struct Finding {
   std::size_t size_bytes = 0;
   FileKind kind = FileKind::unknown;
-  std::optional<Platform> platform;
+  std::optional<Platform> platform;   // nothing where the best layouts are of several
   const Layout* layout = nullptr;     // the best one; nothing for ROMs and unknown files
-  std::vector<const Layout*> either;  // two or more where their byte order alone differs and nothing decides
+  std::vector<const Layout*> either;  // two or more where nothing decides between them
+  Compression compression = Compression::none;
+  Fit fit = Fit::exact;
   double confidence = 0;              // 0 to 1
   std::vector<std::string> evidence;  // one sentence each
   std::vector<PartFinding> parts;
   std::optional<GameId> game;
 };
 
-/// What `bytes` are. `game`: of the ROM they belong to, where that is known. Never fails: what nobody
-/// recognises is FileKind::unknown with the reasons.
-[[nodiscard]] Finding inspect(const Catalog& catalog, const Blob& bytes,
-                              const std::optional<GameId>& game = {});
+/// What `bytes` are. Never fails: what nobody recognises is FileKind::unknown with the reasons.
+[[nodiscard]] Finding inspect(const Catalog& catalog, const Blob& bytes, const Hints& hints = {});
 
 /// The same for a file. Where no game is given, the ROM beside it is asked. Fails where the file can't be
 /// read.
 [[nodiscard]] Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
-                                           const std::optional<GameId>& game = {});
+                                           const Hints& hints = {});
+
+/// What a file's name, and the ROM beside it, tell of it before it is opened.
+[[nodiscard]] Hints hints_beside(Store& store, const std::string& path);
 
 /// A file as a ROM, read piece by piece; the store must outlive it. What can't be read later is missing from
 /// its pieces.

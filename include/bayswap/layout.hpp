@@ -1,7 +1,10 @@
 // Layouts: how the parts of a save sit in a file. Data in TOML (docs/layouts.md), never code.
 #pragma once
 
+#include <bayswap/compression.hpp>
 #include <bayswap/save.hpp>
+
+#include <utility>
 
 namespace bayswap {
 
@@ -16,6 +19,23 @@ enum class ByteOrder {
 /// "as the chip holds it", "each 32-bit word reversed", ...
 [[nodiscard]] std::string_view in_words(ByteOrder order);
 
+/// How a part's bytes are written down in its slot.
+enum class Form {
+  plain,           // byte for byte
+  nibbles,         // memory of 4-bit cells, one a byte; the upper half of each byte means nothing
+  nibbles_packed,  // memory of 4-bit cells, two a byte, the lower half first
+  clock44,         // the gb clock's ten registers in 32-bit words, then 32-bit Unix seconds
+  clock_start,     // 64-bit Unix seconds at which the gb clock stood at zero
+};
+[[nodiscard]] std::string_view to_text(Form form);
+
+/// What stands beside each byte where a slot's bytes take every other address only.
+enum class Spread { none, zero, ff, doubled };
+[[nodiscard]] std::string_view to_text(Spread spread);
+/// Which addresses those are.
+enum class Lane { odd, even };
+[[nodiscard]] std::string_view to_text(Lane lane);
+
 /// What stands in a slot that nobody brought a part for.
 enum class Absent { ff, zero, fresh_pak };
 [[nodiscard]] std::string_view to_text(Absent absent);
@@ -23,12 +43,50 @@ enum class Absent { ff, zero, fresh_pak };
 /// Where one part sits in a file.
 struct Slot {
   Role role;
-  std::size_t at = 0;  // offset from the start of the file
+  std::size_t at = 0;  // offset from the start of the file; with `behind` from the end of the part that has
+                       // several sizes
+  bool behind = false;
   std::vector<std::size_t>
-      file_sizes;  // bytes it takes in the file, ascending; more than one only for the last slot
-  std::vector<std::size_t> chip_sizes;  // sizes of the chips that live there, ascending, none over the slot's
+      file_sizes;  // bytes it takes in the file, ascending; more than one in a single slot only
+  std::vector<std::size_t> chip_sizes;  // sizes of the parts that live there, ascending
   ByteOrder order = ByteOrder::chip;
+  Form form = Form::plain;
+  Spread spread = Spread::none;
+  Lane lane = Lane::odd;
   Absent absent = Absent::ff;
+  std::vector<Byte> mark;    // what a formatted one holds, in chip order; a means of telling it, may be empty
+  std::int64_t mark_at = 0;  // where: from its start, or below zero from its end
+
+  /// The part's bytes in this many of the file's, and the other way round.
+  [[nodiscard]] std::size_t part_size(std::size_t file_bytes) const;
+  [[nodiscard]] std::size_t file_size(std::size_t part_bytes) const;
+  /// Sizes a part can have that fills its place, ascending.
+  [[nodiscard]] std::vector<std::size_t> part_sizes() const;
+  /// The part's bytes stand in the file as they are.
+  [[nodiscard]] bool is_straight() const {
+    return order == ByteOrder::chip && form == Form::plain && spread == Spread::none;
+  }
+};
+
+/// Bytes of a header or trailer that are known.
+struct Field {
+  std::size_t at = 0;  // as in Slot
+  bool behind = false;
+  std::vector<Byte> bytes;       // what stands there, where that is always the same
+  std::size_t number_bytes = 0;  // otherwise: a little-endian number of so many bytes, the size of the part
+                                 // that has several
+  std::vector<std::pair<std::size_t, std::vector<Byte>>>
+      by_size;  // otherwise: what stands there for each such size
+
+  [[nodiscard]] std::size_t size_bytes() const;
+  /// What stands there in a file whose part of several sizes has this one.
+  [[nodiscard]] std::vector<Byte> value(std::size_t part_bytes) const;
+};
+
+/// A compressed stream that holds the parts.
+struct Stream {
+  Compression kind = Compression::none;
+  std::size_t at = 0;  // offset in the file; before and behind it is shell
 };
 
 struct Layout {
@@ -38,16 +96,28 @@ struct Layout {
   std::string about;      // a paragraph; may be empty
   std::string extension;  // the usual one, with its dot; may be empty
   Byte fill = 0;          // what stands between slots when there is no shell to keep
-  std::size_t size = 0;   // whole file in bytes; 0: the file ends with its last slot
+  std::size_t size = 0;   // whole file in bytes; 0: the file ends with its last slot or field
   std::vector<Slot> slots;
+  std::vector<Field> fields;
+  Stream stream;  // offsets and sizes above are those of what is compressed
   std::vector<std::string>
       members;         // a set: one file a part, each in the first of these layouts that takes it
   std::string origin;  // "built in", or the path of the layout file
 
   [[nodiscard]] bool is_set() const { return !members.empty(); }
-  /// Every size a file in this layout can have, ascending. Empty for a set.
+  /// Every size a file in this layout can have, ascending; before it is compressed. Empty for a set.
   [[nodiscard]] std::vector<std::size_t> file_sizes() const;
   [[nodiscard]] const Slot* slot(Role role) const;
+  /// The slot that has several sizes, if one has.
+  [[nodiscard]] const Slot* elastic() const;
+
+  struct Place {
+    std::size_t at = 0;
+    std::size_t size = 0;
+  };
+  /// Where a slot or field lies in a file of this size, which must be one of file_sizes().
+  [[nodiscard]] Place place(const Slot& slot, std::size_t file_size) const;
+  [[nodiscard]] Place place(const Field& field, std::size_t file_size) const;
 };
 
 /// Reads one layout file. `origin` names it in errors. Unknown keys, overlapping slots, sizes over 64 MiB and
@@ -63,8 +133,8 @@ class Catalog {
   Result<void> add(Layout layout);
   /// `bad_usage` for an unknown id; the hint names the nearest one.
   [[nodiscard]] Result<const Layout*> find(std::string_view id) const;
-  /// All, sorted by id.
-  [[nodiscard]] std::vector<const Layout*> all() const;
+  /// All, or those for a platform's saves, sorted by id.
+  [[nodiscard]] std::vector<const Layout*> all(std::optional<Platform> platform = {}) const;
 
  private:
   /// Built-in layouts are read when first asked for.
@@ -89,29 +159,68 @@ class Catalog {
 struct Hints {
   std::optional<Platform> platform;
   std::optional<GameId> game;
+  std::vector<ChipFact> chips;  // of that game
+  std::string extension;        // the file's, with its dot: a weak hint
 };
+
+/// How a file's size meets a layout's.
+enum class Fit {
+  exact,
+  padded,   // the layout's bytes, and behind them nothing but 00 or FF
+  trimmed,  // it ends early: the rest was blank, or is lost
+};
+
+/// A file made as long as its layout wants it.
+struct Fitted {
+  Blob bytes;
+  Fit fit = Fit::exact;
+  Blob padding;             // what was cut off
+  std::size_t missing = 0;  // bytes that were added
+  /// What was done, as a sentence; empty for Fit::exact.
+  [[nodiscard]] std::string in_words(const Layout& layout) const;
+};
+/// Cuts padding off and fills an early end up with what the layout leaves blank. A known chip settles how
+/// long the whole is. `does_not_fit` where neither helps.
+[[nodiscard]] Result<Fitted> fit(const Layout& layout, const Blob& file,
+                                 const std::vector<ChipFact>& chips = {});
+
+/// A file as it lies on a disk, opened: out of its compression, its padding cut off, taken apart.
+struct OpenedSave {
+  Save save;
+  Compressed file;
+  Fitted fitted;
+  std::vector<std::string> notes;  // what had to be done, a sentence each
+};
+/// unwrap, fit and unpack. `damaged` and `does_not_fit` as these have them.
+[[nodiscard]] Result<OpenedSave> open_save(const Layout& layout, const Blob& file,
+                                           const std::vector<ChipFact>& chips = {});
 
 struct LayoutMatch {
   const Layout* layout = nullptr;
+  Fit fit = Fit::exact;
   double confidence = 0;              // 0 to 1, and all matches together not over 1
   std::vector<std::string> evidence;  // one sentence each
 };
 
 struct Recognition {
   std::vector<LayoutMatch> matches;  // best first; empty: no layout has this size
-  /// The best two differ in byte order alone and nothing in the content decides between them.
-  bool either = false;
+  /// As many of the first matches as nothing in the content decides between; 1 where one stands out.
+  std::size_t alike = 0;
+  [[nodiscard]] bool either() const { return alike > 1; }
 };
 
+/// Which layouts the file can have. A compressed file must be unwrapped first.
 [[nodiscard]] Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hints = {});
 
-/// What the content says about the order of a slot's 32-bit words.
+/// What the content says about the order of a slot's words.
 struct OrderVerdict {
-  enum class Says { chip, swap32, nothing } says = Says::nothing;
+  enum class Says { chip, reversed, nothing } says = Says::nothing;
   double confidence = 0;  // 0.5 (nothing) to 1
   std::string evidence;   // a sentence; also when it says nothing
 };
-[[nodiscard]] OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game);
+/// Do the bytes stand as the chip holds them, or in this other order?
+[[nodiscard]] OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game,
+                                            ByteOrder other = ByteOrder::swap32);
 
 // ---- Converting ---------------------------------------------------------------------------------
 
@@ -143,6 +252,18 @@ struct Converted {
 /// From parts to the target's files. `does_not_fit` when the target takes none of the parts, or a chip is
 /// larger than its slot; `bad_usage` when two inputs bring the same part.
 [[nodiscard]] Result<Converted> convert(const Catalog& catalog, const ConvertRequest& request);
+
+/// The form a file of the target's own has.
+struct OwnForm {
+  Layout layout;  // from the catalog, or one made up for this file alone, with an id that ends in ".as-base"
+  double confidence = 0;
+  std::vector<std::string> evidence;
+};
+/// Works out which form `base` has, so that `inputs` can be converted to it: one of the catalog, or chip
+/// bytes of the right size inside of something else, which is kept. `not_recognised` where that can't be
+/// told, with what would help.
+[[nodiscard]] Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& inputs,
+                                           const Blob& base, const Hints& hints = {});
 
 /// The layout of a set's file for this part. `does_not_fit` where the set has none.
 [[nodiscard]] Result<const Layout*> member_for(const Catalog& catalog, const Layout& set, Role role);

@@ -41,6 +41,8 @@ enum class Platform {
 /// "n64", "3ds", ...: lower case, as in bay files, layouts and JSON.
 [[nodiscard]] std::string_view tag(Platform platform);
 [[nodiscard]] std::optional<Platform> platform_from_tag(std::string_view text);
+/// The platform whose layouts a platform's saves have: gb for gbc, otherwise itself.
+[[nodiscard]] Platform saves_as(Platform platform);
 
 enum class Region {
   unknown,

@@ -44,7 +44,11 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
 
 const PlatformRule* Bay::rule(Platform platform) const {
   const auto found = std::ranges::find(rules, platform, &PlatformRule::platform);
-  return found == rules.end() ? nullptr : &*found;
+  if (found != rules.end()) return &*found;
+  // gb and gbc cartridges lie side by side: a rule for one does for both.
+  const auto kin = std::ranges::find_if(
+      rules, [&](const PlatformRule& rule) { return saves_as(rule.platform) == saves_as(platform); });
+  return kin == rules.end() ? nullptr : &*kin;
 }
 
 bool is_bay_name(std::string_view name) {

@@ -30,7 +30,8 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Platfor
     }
     if (entry.kind != FileInfo::Kind::file) continue;
     auto facts = identify_rom(store, path);
-    if (facts && facts->game.platform == platform) roms.push_back({path, *std::move(facts)});
+    if (facts && saves_as(facts->game.platform) == saves_as(platform))
+      roms.push_back({path, *std::move(facts)});
   }
   return {};
 }
@@ -89,7 +90,7 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
       report(true, fmt::format("{}: {}", tag(rule.platform), layout.error().message), layout.error().hint);
       continue;
     }
-    if ((*layout)->platform != rule.platform)
+    if ((*layout)->platform != saves_as(rule.platform))
       report(
           true,
           fmt::format("{}: {} is a layout of {}", tag(rule.platform), rule.layout, tag((*layout)->platform)),

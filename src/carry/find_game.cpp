@@ -75,7 +75,7 @@ std::optional<RomFile> counterpart(const GameId& game, std::string_view stem,
   const RomFile* best = nullptr;
   int best_rank = 0;
   for (const RomFile& rom : roms) {
-    if (rom.facts.game.platform != game.platform) continue;
+    if (saves_as(rom.facts.game.platform) != saves_as(game.platform)) continue;
     const bool same_stem = lower(stem_of(rom.path)) == lower(stem);
     int rank = 0;
     switch (compare(game, rom.facts.game)) {
@@ -143,6 +143,21 @@ void compare_sides(const std::set<std::string>& accept, GameSides& sides) {
   }
 }
 
+// What the ROM at hand tells of the chips, the user, and what was learned before.
+void find_chips(OpenBay from, OpenBay to, Store& outside, const CarryRequest& request, GameSides& sides) {
+  sides.chips = request.chips;
+  for (auto [rom, store] : {std::pair{&sides.from, from.store}, std::pair{&sides.to, to.store}}) {
+    if (!*rom) continue;
+    RomFacts facts = (*rom)->facts;
+    auto source = rom_source(*store, (*rom)->path);
+    if (!source) source = rom_source(outside, (*rom)->path);
+    if (source) find_chip_tags(*source, facts);
+    sides.tells_chips = sides.tells_chips || facts.tells_chips;
+    add_chips(sides.chips, facts.chips);
+  }
+  if (request.book != nullptr) add_chips(sides.chips, request.book->chips_of(sides.game));
+}
+
 }  // namespace
 
 Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside, const CarryRequest& request) {
@@ -188,6 +203,7 @@ Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside, const Carr
   sides.name_from = sides.from ? std::optional(sides.from->path) : given;
   sides.name_to = sides.to ? std::optional(sides.to->path) : sides.name_from;
   compare_sides(request.accept, sides);
+  find_chips(from, to, outside, request, sides);
   return sides;
 }
 

@@ -7,6 +7,8 @@ namespace bayswap {
 
 struct GameSides {
   GameId game;                           // the source's
+  std::vector<ChipFact> chips;           // what is known of its chips
+  bool tells_chips = false;              // the ROM's header tells of all there are
   std::optional<RomFile> from;           // the ROM at the source, if it has one
   std::optional<RomFile> to;             // and at the target
   std::optional<std::string> name_from;  // path whose name gives {rom.stem} at the source

@@ -36,6 +36,7 @@ class Planner {
     BAYSWAP_TRY(const PlatformRule* source_rule, rule_of(from_, platform));
     BAYSWAP_TRY(const PlatformRule* target_rule, rule_of(to_, platform));
     BAYSWAP_CHECK(read_source(*source_rule));
+    settle_chips(*target_rule);
     Save joined{platform, {}};
     for (const SourceFile& file : source_)
       for (const Part& part : file.save.parts) joined.parts.push_back(part);
@@ -95,17 +96,20 @@ class Planner {
       if (!info) continue;
       BAYSWAP_TRY(const Blob bytes, from_.store->read(place.path));
       const std::string shown = from_.store->shown(place.path);
-      auto save = unpack(*place.layout, bytes);
-      if (!save) {
-        Error error = std::move(save.error());
+      auto opened = open_save(*place.layout, bytes, sides_.chips);
+      if (!opened) {
+        Error error = std::move(opened.error());
         error.code = ErrorCode::damaged;
         error.message = fmt::format("{}: {}", shown, error.message);
         return tl::unexpected(std::move(error));
       }
-      if (place.role.number > 0) save->parts.front().role = place.role;
-      warn_of_other_order(place, bytes, shown);
+      if (place.role.number > 0) opened->save.parts.front().role = place.role;
+      warn_of_other_order(place, opened->fitted.bytes, shown);
+      if (opened->fitted.fit == Fit::trimmed) {
+        BAYSWAP_CHECK(warn_of_end(place, opened->fitted, shown));
+      }
       plan_.from_files.push_back(shown);
-      source_.push_back({place, *info, *std::move(save)});
+      source_.push_back({place, *info, std::move(opened->save)});
     }
     if (source_.empty())
       return fail(
@@ -116,15 +120,55 @@ class Planner {
     return {};
   }
 
+  Result<void> warn_of_end(const SaveFile& place, const Fitted& fitted, const std::string& shown) {
+    if (!request_.accept.contains("short"))
+      return fail(
+          ErrorCode::damaged, fmt::format("{}: {}", shown, fitted.in_words(*place.layout)),
+          "copy it again from where it came from; if its end was blank and left out on purpose, say --accept "
+          "short");
+    plan_.dangers.push_back({Level::warning, "short",
+                             fmt::format("{}: {}", shown, fitted.in_words(*place.layout)),
+                             "look at it in the game"});
+    return {};
+  }
+
+  // Where the header does not tell the chips: the user's word, what was learned, the saves in place, and last
+  // those in other bays.
+  void settle_chips(const PlatformRule& target_rule) {
+    for (const ChipFact& chip : request_.chips) plan_.learned.push_back(chip);
+    if (sides_.tells_chips) return;
+    for (const SourceFile& file : source_) {
+      const Slot* sized = file.place.layout->elastic();
+      const Part* part = sized != nullptr ? file.save.find(sized->role) : nullptr;
+      if (part == nullptr || is_blank(*part)) continue;
+      const ChipFact seen{part->role.kind, part->bytes.size(),
+                          fmt::format("its save in {} has {} bytes", from_.bay->name, part->bytes.size())};
+      add_chips(sides_.chips, {seen});
+      add_chips(plan_.learned, {seen});
+    }
+    if (sides_.chips.empty())
+      add_chips(sides_.chips, chips_seen(catalog_, *to_.bay, *to_.store, sides_.game));
+    const auto layout = catalog_.find(target_rule.layout);
+    const bool matters = layout && ((*layout)->is_set() || (*layout)->elastic() != nullptr);
+    if (sides_.chips.empty() && matters && request_.ask_others)
+      add_chips(sides_.chips, request_.ask_others(sides_.game));
+    for (const ChipFact& chip : sides_.chips)
+      if (chip.size_bytes != 0 && !chip.evidence.empty())
+        plan_.steps.push_back({"chip",
+                               fmt::format("{} of {} bytes", to_text(Role{chip.kind, 0}), chip.size_bytes),
+                               chip.evidence});
+  }
+
   // The bay says which layout its files have; the content may beg to differ.
   void warn_of_other_order(const SaveFile& place, const Blob& bytes, const std::string& shown) {
+    if (place.layout->platform != Platform::n64) return;
     for (const Slot& slot : place.layout->slots) {
       if (slot.role.kind != PartKind::sram && slot.role.kind != PartKind::flash) continue;
-      const OrderVerdict verdict =
-          judge_word_order(bytes.slice(slot.at, slot.file_sizes.back()).view(), sides_.game);
-      const bool swapped = slot.order == ByteOrder::swap32;
+      const auto at = place.layout->place(slot, bytes.size());
+      const OrderVerdict verdict = judge_word_order(bytes.slice(at.at, at.size).view(), sides_.game);
+      const bool reversed = slot.order == ByteOrder::swap32;
       if (verdict.says == OrderVerdict::Says::nothing || verdict.confidence < 0.9 ||
-          swapped == (verdict.says == OrderVerdict::Says::swap32))
+          reversed == (verdict.says == OrderVerdict::Says::reversed))
         continue;
       plan_.dangers.push_back(
           {Level::warning, "byte-order",
@@ -154,10 +198,26 @@ class Planner {
   }
 
   // The target's own file as the shell of the new one, if it is what the bay says it is.
-  Result<std::optional<Blob>> base_from(const SaveFile& target, const std::optional<Blob>& old) {
+  Result<std::optional<Blob>> base_from(const SaveFile& target, const Save& save,
+                                        const std::optional<Blob>& old) {
+    own_form_.reset();
     if (!old) return std::nullopt;
-    if (unpack(*target.layout, *old)) return old;
+    if (open_save(*target.layout, *old, sides_.chips)) return old;
     const std::string shown = to_.store->shown(target.path);
+    Hints hints;
+    hints.game = sides_.game;
+    hints.chips = sides_.chips;
+    if (auto own = old->empty() || target.role.number > 0 ? fail(ErrorCode::not_recognised, "")
+                                                          : form_of_base(catalog_, {save}, *old, hints)) {
+      plan_.dangers.push_back(
+          {Level::warning, "odd-target",
+           fmt::format("{} has {} bytes, which no {} file has; it is taken as {}: {}", shown, old->size(),
+                       target.layout->id, own->layout.id, fmt::join(own->evidence, "; ")),
+           fmt::format("look at it in the game; if it is wrong, undo and mend layout in {}",
+                       to_.bay->origin)});
+      own_form_ = std::move(own->layout);
+      return old;
+    }
     const bool accepted = request_.accept.contains("odd-target") || old->empty();
     plan_.dangers.push_back(
         {accepted ? Level::warning : Level::refusal, "odd-target",
@@ -171,11 +231,12 @@ class Planner {
   Result<void> plan_file(const PlatformRule& rule, const SaveFile& target, Save save, bool& brought_any) {
     const std::string shown = to_.store->shown(target.path);
     BAYSWAP_TRY(const auto old, old_bytes(target));
-    BAYSWAP_TRY(const auto base, base_from(target, old));
+    BAYSWAP_TRY(const auto base, base_from(target, save, old));
     ConvertRequest request;
     request.inputs.push_back(std::move(save));
-    request.to = target.layout;
+    request.to = own_form_ ? &*own_form_ : target.layout;
     request.base = base ? &*base : nullptr;
+    request.chips = sides_.chips;
     request.pak = target.role.number > 0 ? 0 : request_.slot;
     BAYSWAP_TRY(Converted converted, convert(catalog_, request));
     if (converted.empty) return {};
@@ -233,7 +294,8 @@ class Planner {
   const CarryRequest& request_;
   GameSides sides_;
   std::vector<SourceFile> source_;
-  bool newer_ = false;  // the target file in hand is newer than all of the source
+  std::optional<Layout> own_form_;  // of the target file in hand, where it is not what the bay says
+  bool newer_ = false;              // the target file in hand is newer than all of the source
   Plan plan_;
 };
 

@@ -1,10 +1,28 @@
 #include <bayswap/carry.hpp>
 
+#include <algorithm>
+
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
+namespace {
+
+std::vector<ChipFact> chips_in_other_bays(const Home& home, const Catalog& catalog,
+                                          const std::vector<std::string>& asked, const GameId& game) {
+  std::vector<ChipFact> chips;
+  const auto bays = list_bays(home);
+  if (!bays) return chips;
+  for (const auto& [name, bay] : *bays) {
+    if (!bay || std::ranges::find(asked, bay->origin) != asked.end()) continue;
+    LocalStore store(bay->root);
+    add_chips(chips, chips_seen(catalog, *bay, store, game));
+  }
+  return chips;
+}
+
+}  // namespace
 
 int carry_command(const Globals& globals, const CarryOptions& options) {
   const auto home = home_of(globals);
@@ -26,6 +44,15 @@ int carry_command(const Globals& globals, const CarryOptions& options) {
   request.rom = options.rom;
   request.slot = options.slot;
   request.accept.insert(options.accept.begin(), options.accept.end());
+  auto chips = chips_from_words(options.chips);
+  if (!chips) return report(chips.error());
+  request.chips = *std::move(chips);
+  const auto book = ChipBook::load(*home);
+  if (!book) return report(book.error());
+  request.book = &*book;
+  request.ask_others = [&](const GameId& game) {
+    return chips_in_other_bays(*home, *catalog, {from->origin, to->origin}, game);
+  };
 
   std::unique_ptr<LockedLogbook> logbook;
   if (!options.dry_run) {  // a dry run writes nothing, not even a lock
@@ -40,7 +67,9 @@ int carry_command(const Globals& globals, const CarryOptions& options) {
     if (code == exit_done && !globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
-  return show_and_run(globals, *plan, to_store, *logbook, options.yes, true);
+  const int code = show_and_run(globals, *plan, to_store, *logbook, options.yes, true);
+  if (code == exit_done && plan->game) remember(globals, *plan->game, plan->learned);
+  return code;
 }
 
 }  // namespace bayswap::cli

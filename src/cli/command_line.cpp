@@ -36,6 +36,13 @@ void add_globals(CLI::App& app, Words& words) {
       ->type_name("DIR");
 }
 
+void add_chips(CLI::App& app, std::vector<std::string>& chips) {
+  app.add_option("--chip", chips, "A save chip the game has, e.g. eeprom=2048; remembered for the game")
+      ->type_name("KIND=BYTES")
+      ->expected(1)
+      ->take_all();
+}
+
 CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* about,
                   std::function<int()> run) {
   CLI::App* app = parent.add_subcommand(name, about);
@@ -49,12 +56,14 @@ void add_file_commands(CLI::App& app, Words& w) {
                               [&w] { return inspect_command(w.globals, w.inspect); });
   inspect->add_option("FILE", w.inspect.files, "The files to look at")->required();
   inspect->add_option("--rom", w.inspect.rom, "The ROM they belong to")->type_name("ROM");
+  add_chips(*inspect, w.inspect.chips);
 
   CLI::App* convert = command(app, w, "convert", "Turn save files into another layout",
                               [&w] { return convert_command(w.globals, w.convert); });
   convert->add_option("IN", w.convert.inputs, "One file, or several single-chip files to join")->required();
-  convert->add_option("--to", w.convert.to, "The layout to make, e.g. n64.combined")
-      ->required()
+  convert
+      ->add_option("--to", w.convert.to,
+                   "The layout to make, e.g. n64.combined; where not given, the form that --base has")
       ->type_name("LAYOUT");
   convert->add_option("--out", w.convert.out, "The file to write; a folder for a layout of several files")
       ->required()
@@ -67,6 +76,7 @@ void add_file_commands(CLI::App& app, Words& w) {
   convert
       ->add_option("--base", w.convert.base, "The target's own file: what IN does not bring is kept from it")
       ->type_name("FILE");
+  add_chips(*convert, w.convert.chips);
   convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
       ->type_name("1-4")
       ->check(CLI::Range(1, 4));
@@ -113,6 +123,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry
       ->add_option("--rom", w.carry.rom, "The target's ROM, below its root; found by looking where not given")
       ->type_name("ROM");
+  add_chips(*carry, w.carry.chips);
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak")
       ->type_name("N")
       ->check(CLI::Range(1, 99));

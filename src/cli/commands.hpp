@@ -17,6 +17,7 @@ struct Globals {
 struct InspectOptions {
   std::vector<std::string> files;
   std::string rom;
+  std::vector<std::string> chips;
 };
 int inspect_command(const Globals& globals, const InspectOptions& options);
 
@@ -27,6 +28,7 @@ struct ConvertOptions {
   std::string out;
   std::string rom;
   std::string base;
+  std::vector<std::string> chips;
   int slot = 0;
   bool replace = false;
 };
@@ -54,6 +56,7 @@ struct CarryOptions {
   std::string from;
   std::string to;
   std::string rom;
+  std::vector<std::string> chips;
   std::vector<std::string> accept;
   int slot = 0;
   bool dry_run = false;

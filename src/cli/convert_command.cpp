@@ -23,29 +23,41 @@ class Conversion {
 
   Result<int> run() {
     BAYSWAP_TRY(catalog_, catalog_of(globals_));
-    BAYSWAP_TRY(const Layout* to, catalog_.find(options_.to));
+    if (options_.to.empty() && options_.base.empty())
+      return fail(ErrorCode::bad_usage, "convert to what?",
+                  "name a layout with --to, or a file that has the wanted form with --base");
     if (!options_.from.empty() && options_.from.size() != 1 && options_.from.size() != options_.inputs.size())
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} times --from for {} files", options_.from.size(), options_.inputs.size()),
                   "say it once for all files, or once for each, in their order");
-    if (!options_.rom.empty()) {
-      BAYSWAP_TRY(const RomFacts facts, rom_at(options_.rom));
-      game_ = facts.game;
-    }
+    BAYSWAP_CHECK(learn_game());
     ConvertRequest request;
-    request.to = to;
+    request.chips = hints_.chips;
     request.pak = options_.slot;
     if (options_.slot == 0 && options_.inputs.size() == 1)
       request.pak = pak_number_in_name(options_.inputs.front());
-    for (std::size_t i = 0; i < options_.inputs.size(); ++i) {
-      BAYSWAP_TRY(auto save, read_input(i, to->platform));
-      request.inputs.push_back(std::move(save));
-    }
     Blob base;
     if (!options_.base.empty()) {
       BAYSWAP_TRY(base, disk_.read(options_.base));
       request.base = &base;
     }
+    const Layout* to = nullptr;
+    if (!options_.to.empty()) {
+      BAYSWAP_TRY(to, catalog_.find(options_.to));
+      hints_.platform = to->platform;
+    } else if (!hints_.platform) {
+      hints_.platform = platform_of_base(base);
+    }
+    for (std::size_t i = 0; i < options_.inputs.size(); ++i) {
+      BAYSWAP_TRY(auto save, read_input(i));
+      request.inputs.push_back(std::move(save));
+    }
+    OwnForm own;
+    if (to == nullptr) {
+      BAYSWAP_TRY(own, own_form(request, base));
+      to = &own.layout;
+    }
+    request.to = to;
     BAYSWAP_TRY(const Converted converted, convert(catalog_, request));
     for (const std::string& warning : converted.warnings) warnings_.push_back(warning);
     for (const Ailment& ailment : converted.ailments) warnings_.push_back(ailment.text + "; " + ailment.hint);
@@ -60,50 +72,92 @@ class Conversion {
     BAYSWAP_TRY(const auto outputs, name_outputs(*to, converted));
     BAYSWAP_TRY(const auto entry, write(outputs));
     show(outputs, converted, entry);
+    if (hints_.game) remember(globals_, *hints_.game, said_);
     return exit_done;
   }
 
  private:
-  Result<Save> read_input(std::size_t index, Platform platform) {
+  // What --rom and --chip say of the game, or the ROM beside the first file.
+  Result<void> learn_game() {
+    BAYSWAP_TRY(said_, chips_from_words(options_.chips));
+    BAYSWAP_TRY(hints_, hints_for(globals_, options_.inputs.front(), options_.rom, said_));
+    hints_.extension.clear();
+    if (hints_.game) hints_.platform = hints_.game->platform;
+    return {};
+  }
+
+  // Where the target's own file tells its platform, though nothing else does.
+  [[nodiscard]] std::optional<Platform> platform_of_base(const Blob& base) {
+    const Finding finding = inspect(catalog_, base, hints_beside(disk_, options_.base));
+    return finding.platform;
+  }
+
+  Result<OwnForm> own_form(const ConvertRequest& request, const Blob& base) {
+    Hints hints = hints_;
+    hints.extension = lower(extension_of(options_.base));
+    auto own = form_of_base(catalog_, request.inputs, base, hints);
+    if (!own) {
+      own.error().message = fmt::format("{}: {}", options_.base, own.error().message);
+      return own;
+    }
+    base_evidence_ = own->evidence;
+    constexpr double sure = 0.5;
+    if (own->confidence < sure)
+      warnings_.push_back(fmt::format("{} is taken as {}, with little to go by; say --to to be sure",
+                                      options_.base, own->layout.id));
+    return own;
+  }
+
+  Result<Save> read_input(std::size_t index) {
     const std::string& path = options_.inputs[index];
     BAYSWAP_TRY(const Blob bytes, disk_.read(path));
     const Layout* from = nullptr;
     if (!options_.from.empty()) {
       BAYSWAP_TRY(from, catalog_.find(options_.from[options_.from.size() == 1 ? 0 : index]));
+      if (!hints_.platform) hints_.platform = from->platform;
     } else {
-      BAYSWAP_TRY(from, tell(path, bytes, platform));
+      BAYSWAP_TRY(from, tell(path, bytes));
     }
-    auto save = unpack(*from, bytes);
-    if (!save) {
-      save.error().message = fmt::format("{}: {}", path, save.error().message);
-      return save;
+    auto opened = open_save(*from, bytes, hints_.chips);
+    if (!opened) {
+      opened.error().message = fmt::format("{}: {}", path, opened.error().message);
+      return tl::unexpected(std::move(opened.error()));
     }
+    for (const std::string& note : opened->notes) read_notes_.push_back(fmt::format("{}: {}", path, note));
+    if (opened->fitted.fit == Fit::trimmed)
+      warnings_.push_back(fmt::format("{}: {}", path, opened->fitted.in_words(*from)));
     used_.push_back(from);
     if (const int number = pak_number_in_name(path); number > 0 && options_.inputs.size() > 1)
-      for (Part& part : save->parts)
+      for (Part& part : opened->save.parts)
         if (part.role == Role{PartKind::pak, 0}) part.role.number = number;
-    return save;
+    return std::move(opened->save);
   }
 
-  Result<const Layout*> tell(const std::string& path, const Blob& bytes, Platform platform) {
-    std::optional<GameId> game = game_;
-    if (!game) {
-      if (const auto rom = rom_beside(disk_, path)) game = rom->second.game;
+  Result<const Layout*> tell(const std::string& path, const Blob& bytes) {
+    Hints hints = hints_;
+    hints.extension = lower(extension_of(path));
+    if (!hints.game) {
+      if (const auto rom = rom_beside(disk_, path)) hints.game = rom->second.game;
     }
-    Recognition recognition = recognise(catalog_, bytes, {.platform = platform, .game = game});
+    auto file = unwrap(bytes);
+    if (!file) {
+      file.error().message = fmt::format("{}: {}", path, file.error().message);
+      return tl::unexpected(std::move(file.error()));
+    }
+    const Recognition recognition = recognise(catalog_, file->plain, hints);
     if (recognition.matches.empty()) {
-      const Finding finding = inspect(catalog_, bytes, game);
+      const Finding finding = inspect(catalog_, bytes, hints);
       return fail(ErrorCode::not_recognised, fmt::format("{}: {}", path, fmt::join(finding.evidence, "; ")),
                   finding.kind == FileKind::rom ? "that is the ROM; name the save"
                                                 : "if you know better, say which layout it has with --from");
     }
     const LayoutMatch& best = recognition.matches.front();
-    if (recognition.either) {
-      const auto save = unpack(*best.layout, bytes);
-      if (save && !save->is_blank())
-        warnings_.push_back(fmt::format(
-            "{} could be {} or {}: nothing in it tells the byte order; taken as {} (say --from to choose)",
-            path, best.layout->id, recognition.matches[1].layout->id, best.layout->id));
+    if (recognition.either()) {
+      const auto save = open_save(*best.layout, bytes, hints.chips);
+      if (save && !save->save.is_blank())
+        warnings_.push_back(
+            fmt::format("{} could be {} or {}: nothing in it tells which; taken as {} (say --from to choose)",
+                        path, best.layout->id, recognition.matches[1].layout->id, best.layout->id));
     }
     return best.layout;
   }
@@ -147,8 +201,9 @@ class Conversion {
       std::erase_if(plan.changes, [](const FileChange& change) { return change.before == change.after; });
       if (plan.changes.empty()) return std::nullopt;
       plan.kind = EntryKind::convert;
-      plan.game = game_;
-      plan.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "), options_.to);
+      plan.game = hints_.game;
+      plan.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "),
+                                options_.to.empty() ? "the form of " + options_.base : options_.to);
       for (const std::string& input : options_.inputs) plan.from_files.push_back(disk_.address(input));
       BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
       BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan, disk_, logbook->book()));
@@ -176,6 +231,8 @@ class Conversion {
         inputs.push_back({{"path", options_.inputs[i]}, {"layout", used_[i]->id}});
       print_json({{"inputs", inputs},
                   {"outputs", files},
+                  {"read", read_notes_},
+                  {"base", base_evidence_},
                   {"notes", converted.notes},
                   {"warnings", warnings_},
                   {"entry", entry ? Json(*entry) : Json(nullptr)}});
@@ -184,6 +241,9 @@ class Conversion {
     if (globals_.quiet) return;
     for (std::size_t i = 0; i < used_.size(); ++i)
       print_field(i == 0 ? "read" : "", fmt::format("{} as {}", options_.inputs[i], used_[i]->id));
+    for (const std::string& note : read_notes_) print_field("", note);
+    for (std::size_t i = 0; i < base_evidence_.size(); ++i)
+      print_field(i == 0 ? "base" : "", base_evidence_[i]);
     for (std::size_t i = 0; i < converted.notes.size(); ++i)
       print_field(i == 0 ? "done" : "", converted.notes[i]);
     for (std::size_t i = 0; i < outputs.size(); ++i)
@@ -199,8 +259,11 @@ class Conversion {
   const ConvertOptions& options_;
   Catalog catalog_;
   LocalStore disk_;
-  std::optional<GameId> game_;
+  Hints hints_;  // of the game
+  std::vector<ChipFact> said_;
   std::vector<const Layout*> used_;
+  std::vector<std::string> read_notes_;
+  std::vector<std::string> base_evidence_;
   std::vector<std::string> warnings_;
 };
 

@@ -80,19 +80,17 @@ Json to_json(const std::string& path, const Finding& finding) {
 int inspect_command(const Globals& globals, const InspectOptions& options) {
   const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
-  std::optional<GameId> game;
-  if (!options.rom.empty()) {
-    auto rom = rom_at(options.rom);
-    if (!rom) return report(rom.error());
-    game = std::move(rom->game);
-  }
+  const auto said = chips_from_words(options.chips);
+  if (!said) return report(said.error());
   LocalStore disk;
   Json list = Json::array();
   int worst = exit_done;
   int shown = 0;
   std::string unknown;
   for (const std::string& path : options.files) {
-    const auto finding = inspect_file(*catalog, disk, path, game);
+    const auto hints = hints_for(globals, path, options.rom, *said);
+    if (!hints) return report(hints.error());
+    const auto finding = inspect_file(*catalog, disk, path, *hints);
     if (!finding) {
       worst = std::max(worst, report(finding.error()));
       if (globals.json) list.push_back({{"path", path}, {"error", cli::to_json(finding.error())}});

@@ -1,5 +1,7 @@
 #include <bayswap/layout.hpp>
 
+#include <algorithm>
+
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -8,7 +10,11 @@ namespace bayswap::cli {
 namespace {
 
 std::string sizes_in_words(const Layout& layout) {
-  return layout.is_set() ? "a file a part" : fmt::format("{}", fmt::join(layout.file_sizes(), " or "));
+  if (layout.is_set()) return "a file a part";
+  const auto sizes = layout.file_sizes();
+  constexpr std::size_t most_listed = 3;
+  if (sizes.size() > most_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
+  return fmt::format("{}", fmt::join(sizes, " or "));
 }
 
 std::string absent_in_words(Absent absent) {
@@ -23,32 +29,89 @@ std::string absent_in_words(Absent absent) {
   return {};
 }
 
-// The file from offset 0 to its end, a line for each seam and one for each part between two seams.
+std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
+  constexpr std::size_t most_listed = 5;
+  if (sizes.size() > most_listed) return fmt::format("{} to {} bytes", sizes.front(), sizes.back());
+  return fmt::format("{} bytes", fmt::join(sizes, " or "));
+}
+
+std::string form_in_words(Form form) {
+  switch (form) {
+    case Form::plain:
+      return {};
+    case Form::nibbles:
+      return "one half-byte a byte";
+    case Form::nibbles_packed:
+      return "two half-bytes a byte, low half first";
+    case Form::clock44:
+      return "ten registers, then 32-bit Unix seconds";
+    case Form::clock_start:
+      return "64-bit Unix seconds when it stood at zero";
+  }
+  return {};
+}
+
+std::string spread_in_words(const Slot& slot) {
+  const std::string lane(to_text(slot.lane));
+  switch (slot.spread) {
+    case Spread::none:
+      return {};
+    case Spread::zero:
+      return fmt::format("on {} addresses, 00 on the others", lane);
+    case Spread::ff:
+      return fmt::format("on {} addresses, FF on the others", lane);
+    case Spread::doubled:
+      return "each byte twice";
+  }
+  return {};
+}
+
+std::vector<std::string> in_words(const Slot& slot) {
+  std::vector<std::string> lines{fmt::format("{}, {}", to_text(slot.role), sizes_in_words(slot.file_sizes))};
+  if (slot.is_straight() || slot.order != ByteOrder::chip) lines.emplace_back(in_words(slot.order));
+  if (slot.form != Form::plain) lines.push_back(form_in_words(slot.form));
+  if (slot.spread != Spread::none) lines.push_back(spread_in_words(slot));
+  if (slot.chip_sizes != slot.file_sizes) lines.push_back("chips of " + sizes_in_words(slot.chip_sizes));
+  lines.push_back(fmt::format("when nothing is brought: {}", absent_in_words(slot.absent)));
+  return lines;
+}
+
+std::vector<std::string> in_words(const Field& field) {
+  if (!field.bytes.empty()) return {fmt::format("{} bytes, always the same", field.bytes.size())};
+  if (field.number_bytes != 0) return {fmt::format("the part's size, in {} bytes", field.number_bytes)};
+  return {fmt::format("{} bytes that go by the part's size", field.size_bytes())};
+}
+
+// The file from offset 0 to its end, a line for each seam and some for each part or field between two seams.
+// What stands behind a part of several sizes is drawn where it is in the shortest file.
 void draw(const Layout& layout) {
-  const auto seam = [](std::size_t at, const char* note = "") {
+  const auto seam = [](std::size_t at, const std::string& note = {}) {
     fmt::print("  {:>8} +{:-<50}+{}\n", at, "", note);
   };
   const auto row = [](const std::string& text) { fmt::print("  {:>8} | {:<48} |\n", "", text); };
+  struct Piece {
+    Layout::Place place;
+    std::vector<std::string> lines;
+  };
+  std::vector<Piece> pieces;
+  const std::vector<std::size_t> sizes = layout.file_sizes();
+  for (const Slot& slot : layout.slots) pieces.push_back({layout.place(slot, sizes.front()), in_words(slot)});
+  for (const Field& field : layout.fields)
+    pieces.push_back({layout.place(field, sizes.front()), in_words(field)});
+  std::ranges::sort(pieces, {}, [](const Piece& piece) { return piece.place.at; });
   std::size_t at = 0;
   seam(0);
-  for (const Slot& slot : layout.slots) {
-    if (slot.at > at) {
-      row(fmt::format("shell, {} bytes: kept as they are", slot.at - at));
-      seam(slot.at);
+  for (const Piece& piece : pieces) {
+    if (piece.place.at > at) {
+      row(fmt::format("shell, {} bytes: kept as they are", piece.place.at - at));
+      seam(piece.place.at);
     }
-    row(fmt::format("{}, {} bytes", to_text(slot.role), fmt::join(slot.file_sizes, " or ")));
-    row(std::string(in_words(slot.order)));
-    if (slot.chip_sizes != slot.file_sizes)
-      row(fmt::format("chips of {} bytes", fmt::join(slot.chip_sizes, " or ")));
-    row(fmt::format("when nothing is brought: {}", absent_in_words(slot.absent)));
-    at = slot.at + slot.file_sizes.back();
-    const std::string shorter = slot.file_sizes.size() > 1
-                                    ? fmt::format("  or {}", slot.at + slot.file_sizes.front())
-                                    : std::string{};
-    seam(at, shorter.c_str());
+    for (const std::string& line : piece.lines) row(line);
+    at = piece.place.at + piece.place.size;
+    seam(at, sizes.size() > 1 ? fmt::format("  up to {}", at + sizes.back() - sizes.front()) : "");
   }
   if (layout.size > at) {
-    row(fmt::format("shell, {} bytes: kept as they are", layout.size - at));
+    row(fmt::format("{:02X} where nothing else is known, {} bytes", layout.fill, layout.size - at));
     seam(layout.size);
   }
 }
@@ -60,7 +123,11 @@ Json to_json(const Layout& layout) {
                      {"at", slot.at},
                      {"file_sizes", slot.file_sizes},
                      {"chip_sizes", slot.chip_sizes},
+                     {"behind", slot.behind},
                      {"order", to_text(slot.order)},
+                     {"form", to_text(slot.form)},
+                     {"spread", to_text(slot.spread)},
+                     {"lane", to_text(slot.lane)},
                      {"absent", to_text(slot.absent)}});
   return {
       {"id", layout.id},           {"platform", tag(layout.platform)}, {"name", layout.name},
@@ -82,6 +149,9 @@ int explain(const Globals& globals, const Catalog& catalog, const std::string& i
   if (!layout.extension.empty()) print_field("extension", layout.extension);
   if (layout.is_set()) print_field("files", fmt::format("{}", fmt::join(layout.members, ", ")));
   print_field("origin", layout.origin);
+  if (layout.stream.kind != Compression::none)
+    print_field("stream", fmt::format("{} from byte {} on; what is drawn is what comes out of it",
+                                      to_text(layout.stream.kind), layout.stream.at));
   if (!layout.is_set()) draw(layout);
   return exit_done;
 }

@@ -40,9 +40,72 @@ Result<Catalog> catalog_of(const Globals& globals) {
   return load_catalog(*home);
 }
 
-Result<RomFacts> rom_at(const std::string& path) {
+Result<RomFacts> rom_at(const Globals& globals, const std::string& path) {
   LocalStore disk;
-  return identify_rom(disk, path);
+  BAYSWAP_TRY(RomFacts facts, identify_rom(disk, path));
+  BAYSWAP_TRY(const RomSource source, rom_source(disk, path));
+  find_chip_tags(source, facts);
+  if (const auto home = home_of(globals)) {
+    BAYSWAP_TRY(const ChipBook book, ChipBook::load(*home));
+    add_chips(facts.chips, book.chips_of(facts.game));
+  }
+  return facts;
+}
+
+Result<Hints> hints_for(const Globals& globals, const std::string& path, const std::string& rom,
+                        const std::vector<ChipFact>& said) {
+  LocalStore disk;
+  Hints hints = rom.empty() ? hints_beside(disk, path) : Hints{};
+  if (!rom.empty()) {
+    BAYSWAP_TRY(RomFacts facts, rom_at(globals, rom));
+    hints.game = std::move(facts.game);
+    hints.chips = std::move(facts.chips);
+    hints.extension = lower(extension_of(path));
+  } else if (hints.game) {
+    if (const auto home = home_of(globals)) {
+      BAYSWAP_TRY(const ChipBook book, ChipBook::load(*home));
+      add_chips(hints.chips, book.chips_of(*hints.game));
+    }
+  }
+  std::vector<ChipFact> chips = said;
+  add_chips(chips, hints.chips);
+  hints.chips = std::move(chips);
+  return hints;
+}
+
+Result<std::vector<ChipFact>> chips_from_words(const std::vector<std::string>& words) {
+  std::vector<ChipFact> chips;
+  for (const std::string& word : words) {
+    const auto equals = word.find('=');
+    const auto role = role_from_text(std::string_view(word).substr(0, equals));
+    std::size_t size = 0;
+    const char* end = word.data() + word.size();
+    if (equals == std::string::npos || !role || role->number != 0 ||
+        std::from_chars(word.data() + equals + 1, end, size) != std::from_chars_result{end, std::errc{}} ||
+        size == 0)
+      return fail(ErrorCode::bad_usage, fmt::format("--chip {} is no chip", printable(word)),
+                  "say its kind and its size in bytes, e.g. --chip eeprom=2048");
+    chips.push_back({role->kind, size, "you said so"});
+  }
+  return chips;
+}
+
+void remember(const Globals& globals, const GameId& game, const std::vector<ChipFact>& chips) {
+  const auto home = home_of(globals);
+  if (!home) return;
+  auto book = ChipBook::load(*home);
+  if (!book) {
+    report(book.error());
+    return;
+  }
+  bool news = false;
+  for (const ChipFact& chip : chips) news = book->learn(game, chip) || news;
+  if (!news) return;
+  if (const auto kept = book->save(*home); !kept) {
+    report(kept.error());
+    return;
+  }
+  say(globals.quiet, fmt::format("Learned the chips of '{}'; they stand in {}.", game.title, home->chips));
 }
 
 Clock clock_of_process() {

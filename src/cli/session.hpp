@@ -12,8 +12,16 @@ namespace bayswap::cli {
 /// The user's layouts too, where there is a home folder.
 [[nodiscard]] Result<Catalog> catalog_of(const Globals& globals);
 
-/// The identity of the ROM in that file.
-[[nodiscard]] Result<RomFacts> rom_at(const std::string& path);
+/// The identity of the ROM in that file, its chips with what was learned of them.
+[[nodiscard]] Result<RomFacts> rom_at(const Globals& globals, const std::string& path);
+/// What is known of a save file before it is opened: from `rom`, or the ROM beside it; the user's word comes
+/// first.
+[[nodiscard]] Result<Hints> hints_for(const Globals& globals, const std::string& path, const std::string& rom,
+                                      const std::vector<ChipFact>& said);
+/// "eeprom=2048", as --chip has it.
+[[nodiscard]] Result<std::vector<ChipFact>> chips_from_words(const std::vector<std::string>& words);
+/// Keeps what was learned; says so where it was news. A failure is only a warning.
+void remember(const Globals& globals, const GameId& game, const std::vector<ChipFact>& chips);
 
 /// The time as the logbook sees it: BAYSWAP_NOW (seconds since 1970), for demos and tests, or the system's.
 [[nodiscard]] Clock clock_of_process();

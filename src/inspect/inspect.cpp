@@ -4,14 +4,19 @@
 
 #include <algorithm>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
 
-void describe_unknown(const Catalog& catalog, const Blob& bytes, const std::optional<GameId>& game,
-                      Finding& finding) {
+std::optional<Platform> platform_of(const Hints& hints) {
+  if (hints.platform) return hints.platform;
+  return hints.game ? std::optional(hints.game->platform) : std::nullopt;
+}
+
+void describe_unknown(const Catalog& catalog, const Blob& bytes, const Hints& hints, Finding& finding) {
   if (bytes.empty()) {
     finding.evidence.emplace_back(
         "the file is empty: the copy or the save was cut off before its first byte");
@@ -26,19 +31,42 @@ void describe_unknown(const Catalog& catalog, const Blob& bytes, const std::opti
   const auto distance = [&](std::size_t size) {
     return size > bytes.size() ? size - bytes.size() : bytes.size() - size;
   };
-  for (const Layout* layout : catalog.all())
+  const auto platform = platform_of(hints);
+  for (const Layout* layout : catalog.all(platform))
     for (const std::size_t size : layout->file_sizes())
-      if ((!game || layout->platform == game->platform) &&
-          (nearest == nullptr || distance(size) < distance(nearest_size))) {
+      if (nearest == nullptr || distance(size) < distance(nearest_size)) {
         nearest = layout;
         nearest_size = size;
       }
   finding.evidence.push_back(fmt::format(
-      "no layout{} has {} bytes", game ? fmt::format(" of {}", tag(game->platform)) : "", bytes.size()));
+      "no layout{} has {} bytes", platform ? fmt::format(" of {}", tag(*platform)) : "", bytes.size()));
   if (nearest != nullptr)
     finding.evidence.push_back(fmt::format("{} comes nearest with {} bytes: {} {}", nearest->id, nearest_size,
                                            distance(nearest_size),
                                            nearest_size > bytes.size() ? "are missing" : "are too many"));
+}
+
+void say_either(const Recognition& recognition, Finding& finding) {
+  constexpr std::size_t most_named = 8;
+  std::string ids;
+  bool one_platform = true;
+  bool one_role = true;
+  finding.confidence = 0;  // that it is one of them
+  for (std::size_t i = 0; i < recognition.alike; ++i) {
+    const LayoutMatch& match = recognition.matches[i];
+    finding.either.push_back(match.layout);
+    finding.confidence += match.confidence;
+    one_platform = one_platform && match.layout->platform == finding.either.front()->platform;
+    one_role = one_role && match.layout->slots.front().role == finding.either.front()->slots.front().role;
+    if (i < most_named) ids += (i == 0 ? "either " : " or ") + match.layout->id;
+  }
+  if (recognition.alike > most_named) ids += fmt::format(" or {} more", recognition.alike - most_named);
+  if (!one_platform) finding.platform.reset();
+  finding.evidence.push_back(
+      ids + (!one_platform
+                 ? ": its size is all that is known; the game's ROM (--rom) or where it came from decides"
+             : one_role ? ": they differ in byte order alone; where the file came from decides"
+                        : ": the chip the game has decides; its ROM (--rom) may tell"));
 }
 
 Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
@@ -69,35 +97,36 @@ std::string_view to_text(FileKind kind) {
   return "unknown";
 }
 
-Finding inspect(const Catalog& catalog, const Blob& bytes, const std::optional<GameId>& game) {
+Finding inspect(const Catalog& catalog, const Blob& bytes, const Hints& hints) {
+  if (auto rom = identify_rom(bytes.view())) return rom_finding(*std::move(rom), bytes.size());
   Finding finding;
   finding.size_bytes = bytes.size();
-  finding.game = game;
-  if (auto rom = identify_rom(bytes.view())) return rom_finding(*std::move(rom), bytes.size());
-  Recognition recognition = recognise(catalog, bytes, {.platform = {}, .game = game});
+  finding.game = hints.game;
+  const auto unwrapped = unwrap(bytes);
+  if (!unwrapped) finding.evidence.push_back(unwrapped.error().message);
+  const Blob plain = unwrapped ? unwrapped->plain : bytes;
+  if (unwrapped && unwrapped->kind != Compression::none) {
+    finding.compression = unwrapped->kind;
+    finding.evidence.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
+                                           to_text(unwrapped->kind), plain.size(), bytes.size()));
+  }
+  Recognition recognition = recognise(catalog, plain, hints);
   if (recognition.matches.empty()) {
-    describe_unknown(catalog, bytes, game, finding);
+    describe_unknown(catalog, plain, hints, finding);
     return finding;
   }
   LayoutMatch& best = recognition.matches.front();
   finding.layout = best.layout;
   finding.platform = best.layout->platform;
   finding.confidence = best.confidence;
-  finding.evidence = std::move(best.evidence);
-  if (game)
-    finding.evidence.push_back(fmt::format("it belongs to '{}' of {}", game->title, tag(game->platform)));
-  if (recognition.either) {
-    finding.confidence += recognition.matches[1].confidence;  // that it is one of the two
-    std::string ids;
-    for (const LayoutMatch& match : {recognition.matches[0], recognition.matches[1]}) {
-      finding.either.push_back(match.layout);
-      ids += (ids.empty() ? "either " : " or ") + match.layout->id;
-    }
-    finding.evidence.push_back(ids + ": they differ in byte order alone; where the file came from decides");
-  }
-  const auto save = unpack(*best.layout, bytes);
-  if (save)
-    for (const Part& part : save->parts) {
+  finding.fit = best.fit;
+  std::ranges::move(best.evidence, std::back_inserter(finding.evidence));
+  if (hints.game)
+    finding.evidence.push_back(
+        fmt::format("it belongs to '{}' of {}", hints.game->title, tag(hints.game->platform)));
+  if (recognition.either()) say_either(recognition, finding);
+  if (const auto opened = open_save(*best.layout, plain, hints.chips))
+    for (const Part& part : opened->save.parts) {
       finding.parts.push_back({part.role, part.bytes.size(), is_blank(part)});
       for (Ailment& ailment : ailments(part)) finding.evidence.push_back(std::move(ailment.text));
     }
@@ -109,17 +138,27 @@ Finding inspect(const Catalog& catalog, const Blob& bytes, const std::optional<G
   return finding;
 }
 
+Hints hints_beside(Store& store, const std::string& path) {
+  Hints hints;
+  hints.extension = lower(extension_of(path));
+  if (auto rom = rom_beside(store, path)) {
+    if (const auto source = rom_source(store, rom->first)) find_chip_tags(*source, rom->second);
+    hints.game = std::move(rom->second.game);
+    hints.chips = std::move(rom->second.chips);
+  }
+  return hints;
+}
+
 Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
-                             const std::optional<GameId>& game) {
+                             const Hints& hints) {
   BAYSWAP_TRY(const RomSource source, rom_source(store, path));
   if (auto rom = bayswap::identify_rom(source)) {  // a ROM can be large, and is read in pieces
     find_chip_tags(source, *rom);
     return rom_finding(*std::move(rom), static_cast<std::size_t>(source.size_bytes));
   }
   BAYSWAP_TRY(const Blob bytes, store.read(path));
-  if (game) return inspect(catalog, bytes, game);
-  const auto rom = rom_beside(store, path);
-  return inspect(catalog, bytes, rom ? std::optional(rom->second.game) : std::nullopt);
+  if (hints.game || hints.platform) return inspect(catalog, bytes, hints);
+  return inspect(catalog, bytes, hints_beside(store, path));
 }
 
 Result<RomSource> rom_source(Store& store, const std::string& path) {

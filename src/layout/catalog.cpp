@@ -22,11 +22,14 @@ const Layout* Catalog::built_in(std::size_t index) const {
 }
 
 Result<void> Catalog::add(Layout layout) {
-  for (const Layout* known : all())
-    if (known->id == layout.id)
-      return fail(ErrorCode::bad_usage,
-                  fmt::format("{}: the id '{}' is taken ({})", layout.origin, layout.id, known->origin),
-                  "give the layout another id");
+  const auto rows = built_in_layouts();
+  const bool built_in = std::ranges::binary_search(rows, std::string_view(layout.id), {}, &BuiltInLayout::id);
+  const auto known = std::ranges::find_if(added_, [&](const auto& row) { return row->id == layout.id; });
+  if (built_in || known != added_.end())
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{}: the id '{}' is taken ({})", layout.origin, layout.id,
+                            built_in ? std::string("built in") : (*known)->origin),
+                "give the layout another id");
   added_.push_back(std::make_shared<const Layout>(std::move(layout)));
   return {};
 }
@@ -38,16 +41,21 @@ Result<const Layout*> Catalog::find(std::string_view id) const {
   for (const auto& layout : added_)
     if (layout->id == id) return layout.get();
   std::vector<std::string> ids;
-  for (const Layout* layout : all()) ids.push_back(layout->id);
+  for (const BuiltInLayout& built_in : rows) ids.emplace_back(built_in.id);
+  for (const auto& layout : added_) ids.push_back(layout->id);
   std::string hint = did_you_mean(id, ids);
   return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)),
               (hint.empty() ? "" : hint + " ") + std::string("`bayswap layouts` lists them all"));
 }
 
-std::vector<const Layout*> Catalog::all() const {
+std::vector<const Layout*> Catalog::all(std::optional<Platform> platform) const {
+  const std::string prefix = platform ? fmt::format("{}.", tag(saves_as(*platform))) : std::string{};
   std::vector<const Layout*> layouts;
-  for (std::size_t i = 0; i < built_in_layouts().size(); ++i) layouts.push_back(built_in(i));
-  for (const auto& layout : added_) layouts.push_back(layout.get());
+  const auto rows = built_in_layouts();
+  for (std::size_t i = 0; i < rows.size(); ++i)
+    if (rows[i].id.starts_with(prefix)) layouts.push_back(built_in(i));
+  for (const auto& layout : added_)
+    if (layout->id.starts_with(prefix)) layouts.push_back(layout.get());
   std::ranges::sort(layouts, {}, &Layout::id);
   return layouts;
 }

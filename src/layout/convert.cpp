@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <ranges>
 
 #include "base/try.hpp"
 
@@ -54,9 +55,7 @@ class Converter {
     std::vector<std::string> left_behind;
     ConvertedFile file;
     file.layout = &to_;
-    if (request_.base != nullptr) {
-      BAYSWAP_TRY(base_, unpack(to_, *request_.base));
-    }
+    BAYSWAP_CHECK(open_base(report));
     std::size_t taken = 0;
     for (const Part& part : chosen.parts) {
       const Slot* slot = to_.slot(part.role);
@@ -79,12 +78,31 @@ class Converter {
     for (const std::string& role : left_behind)
       report.warnings.push_back(
           fmt::format("{} holds data but has no place in {}: it stays behind", role, to_.id));
-    BAYSWAP_TRY(file.bytes, pack(to_, fitted, request_.base));
+    BAYSWAP_TRY(const Blob packed,
+                pack(to_, fitted, request_.base != nullptr ? &own_.fitted.bytes : nullptr));
+    file.bytes = request_.base != nullptr ? wrap(own_.file, with_padding(packed)) : packed;
     describe(file, report);
     return file;
   }
 
  private:
+  // The target's own file: out of its compression, its padding put aside.
+  Result<void> open_base(Converted& report) {
+    if (request_.base == nullptr) return {};
+    BAYSWAP_TRY(own_, open_save(to_, *request_.base, request_.chips));
+    for (const std::string& note : own_.notes) report.notes.push_back("the target's own file: " + note);
+    return {};
+  }
+
+  [[nodiscard]] Blob with_padding(const Blob& packed) const {
+    const Fitted& own = own_.fitted;
+    if (own.padding.empty() || packed.size() >= own.bytes.size() + own.padding.size()) return packed;
+    Buffer padded(own.bytes.size() + own.padding.size());
+    std::ranges::fill(padded.bytes().subspan(packed.size()), own.padding.view().front());
+    std::ranges::copy(packed.view(), padded.bytes().begin());
+    return std::move(padded).freeze();
+  }
+
   // A lone pak and four numbered ones find each other here.
   [[nodiscard]] Result<Save> choose_paks(const Save& save) const {
     Save out{save.platform, {}};
@@ -127,26 +145,27 @@ class Converter {
   }
 
   Result<Part> fit_to(const Slot& slot, Part part, Converted& report) const {
-    if (slot.file_sizes.size() > 1) return shrink(slot, std::move(part), report);
-    const std::size_t room = slot.file_sizes.front();
+    const std::vector<std::size_t> rooms = slot.part_sizes();
+    if (rooms.size() > 1) return to_one_of(rooms, slot, std::move(part), report);
+    const std::size_t room = rooms.front();
     const std::size_t size = part.bytes.size();
     if (size == room) return part;
-    if (size > room || !std::ranges::binary_search(slot.chip_sizes, size))
+    if (size > room) return to_one_of(rooms, slot, std::move(part), report);
+    if (!std::ranges::binary_search(slot.chip_sizes, size))
       return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, its place in {} has {}",
                                                        to_text(part.role), size, to_.id, room));
-    return grow(slot, std::move(part), report);
+    return grow(room, slot, std::move(part), report);
   }
 
   // A smaller chip in a fixed slot: the rest is what the target's own file has there, if that is filler.
-  Result<Part> grow(const Slot& slot, Part part, Converted& report) const {
-    const std::size_t room = slot.file_sizes.front();
+  Result<Part> grow(std::size_t room, const Slot& slot, Part part, Converted& report) const {
     const std::size_t size = part.bytes.size();
     Buffer grown(room);
     std::ranges::copy(part.bytes.view(), grown.bytes().begin());
     const std::span<Byte> rest = grown.bytes().subspan(size);
     std::ranges::fill(rest, slot.absent == Absent::zero ? Byte{0x00} : Byte{0xff});
-    if (const Part* own = base_.find(part.role)) {
-      const ByteView own_rest = own->bytes.view().subspan(size);
+    if (const Part* own = own_.save.find(part.role); own != nullptr && own->bytes.size() >= room) {
+      const ByteView own_rest = own->bytes.view().subspan(size, room - size);
       if (is_filler(own_rest)) {
         std::ranges::copy(own_rest, rest.begin());
       } else {
@@ -160,27 +179,36 @@ class Converter {
     return part;
   }
 
-  // The slot is as long as the chip. A part out of a fixed slot may be a smaller chip and filler.
-  Result<Part> shrink(const Slot& slot, Part part, Converted& report) const {
+  // A part that need not be as long as its place: out of a larger slot it may be a smaller chip and filler,
+  // and the other way round.
+  Result<Part> to_one_of(const std::vector<std::size_t>& rooms, const Slot& slot, Part part,
+                         Converted& report) const {
     const std::size_t size = part.bytes.size();
-    const Part* own = base_.find(part.role);
+    const Part* own = own_.save.find(part.role);
     std::size_t wanted = size;
-    if (const auto chip = known_chip(part.role.kind)) {
+    const auto chip = known_chip(part.role.kind);
+    const bool fits_own = own != nullptr && (size <= own->bytes.size() ||
+                                             is_filler(part.bytes.view().subspan(own->bytes.size())));
+    if (chip && !fits_own) {
       wanted = *chip;
     } else if (own != nullptr) {
       wanted = own->bytes.size();
-    } else if (!part.size_certain) {
-      for (const std::size_t chip_size : slot.file_sizes)
-        if (chip_size < wanted && is_filler(part.bytes.view().subspan(chip_size))) wanted = chip_size;
+    } else {
+      const auto leaves_filler = [&](std::size_t room) {
+        return room < size && is_filler(part.bytes.view().subspan(room));
+      };
+      if (!part.size_certain) {
+        const auto smallest = std::ranges::find_if(rooms, leaves_filler);
+        if (smallest != rooms.end()) wanted = *smallest;
+      } else if (!std::ranges::binary_search(rooms, size)) {
+        for (const std::size_t room : rooms)
+          if (leaves_filler(room)) wanted = room;
+      }
     }
-    if (!std::ranges::binary_search(slot.file_sizes, wanted))
+    if (!std::ranges::binary_search(rooms, wanted))
       return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, in {} it has {}", to_text(part.role),
-                                                       wanted, to_.id, fmt::join(slot.file_sizes, " or ")));
-    if (wanted > size) {
-      Slot fixed = slot;
-      fixed.file_sizes = {wanted};
-      return grow(fixed, std::move(part), report);
-    }
+                                                       wanted, to_.id, fmt::join(rooms, " or ")));
+    if (wanted > size) return grow(wanted, slot, std::move(part), report);
     if (wanted < size && !is_filler(part.bytes.view().subspan(wanted))) {
       if (!known_chip(part.role.kind))
         return fail(ErrorCode::does_not_fit,
@@ -231,7 +259,7 @@ class Converter {
 
   const Layout& to_;
   const ConvertRequest& request_;
-  Save base_;
+  OpenedSave own_;
 };
 
 }  // namespace

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
 #include <utility>
 
 #include "base/text.hpp"
@@ -21,6 +22,21 @@ constexpr std::array<std::pair<ByteOrder, std::string_view>, 4> order_words{{{By
                                                                              {ByteOrder::swap64, "swap64"}}};
 constexpr std::array<std::pair<Absent, std::string_view>, 3> absent_words{
     {{Absent::ff, "ff"}, {Absent::zero, "00"}, {Absent::fresh_pak, "fresh-pak"}}};
+constexpr std::array<std::pair<Form, std::string_view>, 5> form_words{
+    {{Form::plain, "plain"},
+     {Form::nibbles, "nibbles"},
+     {Form::nibbles_packed, "nibbles-packed"},
+     {Form::clock44, "clock44"},
+     {Form::clock_start, "clock-start"}}};
+constexpr std::array<std::pair<Spread, std::string_view>, 4> spread_words{
+    {{Spread::none, "none"}, {Spread::zero, "00"}, {Spread::ff, "ff"}, {Spread::doubled, "doubled"}}};
+constexpr std::array<std::pair<Lane, std::string_view>, 2> lane_words{
+    {{Lane::odd, "odd"}, {Lane::even, "even"}}};
+constexpr std::array<std::pair<Compression, std::string_view>, 4> stream_words{
+    {{Compression::none, "none"},
+     {Compression::gzip, "gzip"},
+     {Compression::zlib, "zlib"},
+     {Compression::chunks, "chunks"}}};
 
 std::size_t word_size(ByteOrder order) {
   switch (order) {
@@ -63,6 +79,68 @@ Result<std::vector<std::size_t>> sizes_from(TableReader& reader, std::string_vie
   return sizes;
 }
 
+// `at`, or `behind`: one of the two.
+struct Anchor {
+  std::size_t at = 0;
+  bool behind = false;
+};
+Result<Anchor> read_anchor(TableReader& reader) {
+  BAYSWAP_TRY(const auto at, reader.integer("at"));
+  BAYSWAP_TRY(const auto behind, reader.integer("behind"));
+  const std::string_view key = behind ? "behind" : "at";
+  if (at && behind) return reader.error("behind", "either at (from the file's start) or behind, not both");
+  const auto& value = behind ? behind : at;
+  if (!value || *value < 0 || std::cmp_greater(*value, max_file_size))
+    return reader.error(key, fmt::format("{} must be an offset from 0 to {}", key, max_file_size));
+  return Anchor{static_cast<std::size_t>(*value), behind.has_value()};
+}
+
+// The file's bytes must come out even in every step from the file to the part.
+Result<void> check_form(const TableReader& reader, const Slot& slot) {
+  const std::size_t lanes = slot.spread == Spread::none ? 1 : 2;
+  for (const std::size_t bytes : slot.file_sizes) {
+    if (bytes % lanes != 0)
+      return reader.error("spread", fmt::format("{} bytes can't be spread over every other address", bytes));
+    if (bytes / lanes % word_size(slot.order) != 0)
+      return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes / lanes,
+                                               word_size(slot.order)));
+    if (slot.file_size(slot.part_size(bytes)) != bytes)
+      return reader.error("form", fmt::format("{} takes {} bytes here, not {}", to_text(slot.form),
+                                              slot.file_size(slot.part_size(bytes)), bytes));
+  }
+  if ((slot.form == Form::clock44 || slot.form == Form::clock_start) && slot.role.kind != PartKind::rtc)
+    return reader.error("form", fmt::format("only rtc can be {}", to_text(slot.form)));
+  return {};
+}
+
+Result<std::vector<Byte>> hex_bytes(const TableReader& reader, std::string_view key, std::string_view text) {
+  constexpr std::size_t most = 4096;
+  const auto digit = [](char c) {
+    if (c >= '0' && c <= '9') return c - '0';
+    if (c >= 'a' && c <= 'f') return c - 'a' + 10;
+    return -1;
+  };
+  std::vector<Byte> bytes;
+  for (std::size_t i = 0; i < text.size();) {
+    if (text[i] == ' ') {
+      ++i;
+      continue;
+    }
+    const int high = digit(text[i]);
+    const int low = i + 1 < text.size() ? digit(text[i + 1]) : -1;
+    if (high < 0 || low < 0 || bytes.size() == most) {
+      bytes.clear();
+      break;
+    }
+    bytes.push_back(static_cast<Byte>(high * 16 + low));
+    i += 2;
+  }
+  if (bytes.empty())
+    return reader.error(
+        key, fmt::format("{} is 1 to {} bytes as lower-case hex digits, e.g. \"01 ff\"", key, most));
+  return bytes;
+}
+
 Result<Slot> read_slot(TableReader reader) {
   Slot slot;
   BAYSWAP_TRY(const std::string role, reader.needed_text("role"));
@@ -71,11 +149,9 @@ Result<Slot> read_slot(TableReader reader) {
     return reader.error("role", fmt::format("unknown role '{}'", printable(role)),
                         "roles are eeprom, sram, flash, rtc, pak and pak1 to pak4");
   slot.role = *known;
-
-  BAYSWAP_TRY(const auto at, reader.integer("at"));
-  if (!at || *at < 0 || std::cmp_greater(*at, max_file_size))
-    return reader.error("at", fmt::format("at must be an offset from 0 to {}", max_file_size));
-  slot.at = static_cast<std::size_t>(*at);
+  BAYSWAP_TRY(const Anchor anchor, read_anchor(reader));
+  slot.at = anchor.at;
+  slot.behind = anchor.behind;
 
   BAYSWAP_TRY(const auto size, reader.integer("size"));
   BAYSWAP_TRY(const auto sizes, reader.integers("sizes"));
@@ -84,54 +160,190 @@ Result<Slot> read_slot(TableReader reader) {
   BAYSWAP_TRY(slot.file_sizes,
               size ? sizes_from(reader, "size", {*size}) : sizes_from(reader, "sizes", *sizes));
 
+  BAYSWAP_TRY(slot.order, choice(reader, "order", order_words, ByteOrder::chip));
+  BAYSWAP_TRY(slot.form, choice(reader, "form", form_words, Form::plain));
+  BAYSWAP_TRY(slot.spread, choice(reader, "spread", spread_words, Spread::none));
+  BAYSWAP_TRY(const auto lane, reader.text("lane"));
+  BAYSWAP_TRY(slot.lane, choice(reader, "lane", lane_words, Lane::odd));
+  if (lane && slot.spread == Spread::none) return reader.error("lane", "a lane needs spread");
+  BAYSWAP_CHECK(check_form(reader, slot));
+
   BAYSWAP_TRY(const auto chips, reader.integers("chips"));
-  slot.chip_sizes = slot.file_sizes;
+  slot.chip_sizes = slot.part_sizes();
   if (chips) {
     BAYSWAP_TRY(slot.chip_sizes, sizes_from(reader, "chips", *chips));
   }
-  if (slot.chip_sizes.back() > slot.file_sizes.back())
-    return reader.error("chips", fmt::format("a chip of {} bytes does not fit into {} bytes",
-                                             slot.chip_sizes.back(), slot.file_sizes.back()));
-  if (slot.file_sizes.size() > 1 && slot.chip_sizes != slot.file_sizes)
+  const std::size_t room = slot.part_size(slot.file_sizes.back());
+  if (slot.chip_sizes.back() > room)
+    return reader.error(
+        "chips", fmt::format("a chip of {} bytes does not fit into {} bytes", slot.chip_sizes.back(), room));
+  if (slot.file_sizes.size() > 1 && slot.chip_sizes != slot.part_sizes())
     return reader.error("chips", "a part of several sizes is always as long as its chip: leave chips out");
-
-  BAYSWAP_TRY(slot.order, choice(reader, "order", order_words, ByteOrder::chip));
-  for (const auto& list : {slot.file_sizes, slot.chip_sizes})
-    for (const std::size_t bytes : list)
-      if (bytes % word_size(slot.order) != 0)
-        return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes,
-                                                 word_size(slot.order)));
+  for (const std::size_t bytes : slot.chip_sizes)
+    if (bytes % word_size(slot.order) != 0)
+      return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes,
+                                               word_size(slot.order)));
   BAYSWAP_TRY(slot.absent, choice(reader, "absent", absent_words, Absent::ff));
-  if (slot.absent == Absent::fresh_pak &&
-      (slot.role.kind != PartKind::pak || slot.file_sizes.back() != 32768))
+  if (slot.absent == Absent::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
     return reader.error("absent", "only a controller pak of 32768 bytes can be fresh-pak");
+  BAYSWAP_TRY(const auto mark, reader.text("mark"));
+  BAYSWAP_TRY(const auto mark_at, reader.integer("mark_at"));
+  if (mark) {
+    BAYSWAP_TRY(slot.mark, hex_bytes(reader, "mark", *mark));
+    slot.mark_at = mark_at.value_or(0);
+  }
+  if (mark_at && (!mark || *mark_at > static_cast<std::int64_t>(max_file_size) ||
+                  *mark_at < -static_cast<std::int64_t>(max_file_size)))
+    return reader.error("mark_at", "mark_at says where in the part mark stands, below 0 from the end");
   BAYSWAP_CHECK(reader.no_other_keys());
   return slot;
 }
 
-Result<void> check_slots(const TableReader& reader, const Layout& layout) {
-  std::size_t end = 0;
-  for (std::size_t i = 0; i < layout.slots.size(); ++i) {
-    const Slot& slot = layout.slots[i];
-    if (slot.at < end)
-      return reader.error("id", fmt::format("{} at {} overlaps the part before it, which ends at {}",
-                                            to_text(slot.role), slot.at, end));
-    end = slot.at + slot.file_sizes.back();
-    const bool last = i + 1 == layout.slots.size();
-    if (slot.file_sizes.size() > 1 && (!last || layout.size != 0))
-      return reader.error(
-          "id", fmt::format("{} has several sizes, but the file does not end with it", to_text(slot.role)));
-    for (std::size_t j = 0; j < i; ++j)
-      if (layout.slots[j].role == slot.role)
+// "512 01000000": the bytes for parts from that size on.
+Result<std::pair<std::size_t, std::vector<Byte>>> sized_bytes(const TableReader& reader,
+                                                              std::string_view text) {
+  std::size_t size = 0;
+  const auto digits = std::min(text.find(' '), text.size());
+  const auto [end, problem] = std::from_chars(text.data(), text.data() + digits, size);
+  if (problem != std::errc{} || end != text.data() + digits || size > max_file_size)
+    return reader.error("by_size", "by_size lists texts like \"512 01000000\": a size, a space, hex digits");
+  BAYSWAP_TRY(auto bytes, hex_bytes(reader, "by_size", text.substr(digits)));
+  return std::pair{size, std::move(bytes)};
+}
+
+Result<Field> read_field(TableReader reader) {
+  Field field;
+  BAYSWAP_TRY(const Anchor anchor, read_anchor(reader));
+  field.at = anchor.at;
+  field.behind = anchor.behind;
+  BAYSWAP_TRY(const auto hex, reader.text("hex"));
+  BAYSWAP_TRY(const auto number, reader.integer("size_in"));
+  BAYSWAP_TRY(const auto by_size, reader.texts("by_size"));
+  if (int{hex.has_value()} + int{number.has_value()} + int{by_size.has_value()} != 1)
+    return reader.error("hex", "a field has one of hex, size_in and by_size");
+  if (hex) {
+    BAYSWAP_TRY(field.bytes, hex_bytes(reader, "hex", *hex));
+  }
+  if (number) {
+    if (*number < 1 || *number > 8)
+      return reader.error("size_in", "size_in is 1 to 8: in so many bytes the size stands");
+    field.number_bytes = static_cast<std::size_t>(*number);
+  }
+  if (by_size) {
+    for (const std::string& text : *by_size) {
+      BAYSWAP_TRY(auto row, sized_bytes(reader, text));
+      if (!field.by_size.empty() && (row.first <= field.by_size.back().first ||
+                                     row.second.size() != field.by_size.back().second.size()))
+        return reader.error("by_size", "by_size goes from small to large, with as many bytes for each");
+      field.by_size.push_back(std::move(row));
+    }
+    if (field.by_size.empty()) return reader.error("by_size", "by_size is empty");
+  }
+  BAYSWAP_CHECK(reader.no_other_keys());
+  return field;
+}
+
+// Nothing overlaps, and only what is behind the part of several sizes moves with it.
+Result<void> check_places(const TableReader& reader, const Layout& layout) {
+  struct Row {
+    Layout::Place place;
+    std::string what;
+    bool behind;
+  };
+  std::vector<Row> rows;
+  const Slot* elastic = layout.elastic();
+  std::size_t several = 0;
+  for (const Slot& slot : layout.slots) {
+    rows.push_back({layout.place(slot, 0), to_text(slot.role), slot.behind});
+    several += slot.file_sizes.size() > 1 ? 1 : 0;
+    for (const Slot* other = layout.slots.data(); other != &slot; ++other)
+      if (other->role == slot.role)
         return reader.error("id", fmt::format("{} is there twice", to_text(slot.role)));
+  }
+  for (const Field& field : layout.fields) rows.push_back({layout.place(field, 0), "a field", field.behind});
+  if (several > 1 || (several == 1 && layout.size != 0))
+    return reader.error(
+        "id", fmt::format("{} has several sizes: only one part can have, and the file no size of its own",
+                          to_text(elastic->role)));
+  std::ranges::sort(rows, {}, [](const Row& row) { return row.place.at; });
+  std::size_t end = 0;
+  bool past_elastic = false;
+  for (const Row& row : rows) {
+    if (row.behind && elastic == nullptr)
+      return reader.error("id",
+                          fmt::format("{} stands behind a part of several sizes, but none has", row.what));
+    if (row.place.at < end)
+      return reader.error("id", fmt::format("{} at {} overlaps the part before it, which ends at {}",
+                                            row.what, row.place.at, end));
+    if (past_elastic && !row.behind)
+      return reader.error(
+          "id", fmt::format("{} at {} comes after the part of several sizes: say behind, not at", row.what,
+                            row.place.at));
+    end = row.place.at + row.place.size;
+    if (elastic != nullptr && row.place.at == elastic->at && !row.behind &&
+        row.what == to_text(elastic->role))
+      past_elastic = true;
   }
   if (layout.size != 0 && end > layout.size)
     return reader.error("size",
                         fmt::format("the parts end at {}, behind the file's end at {}", end, layout.size));
-  if (end > max_file_size)
-    return reader.error("id",
-                        fmt::format("the parts end at {}; a file has at most {} bytes", end, max_file_size));
+  if (layout.file_sizes().back() > max_file_size)
+    return reader.error("id", fmt::format("the parts end at {}; a file has at most {} bytes",
+                                          layout.file_sizes().back(), max_file_size));
   return {};
+}
+
+Result<Stream> read_stream_table(TableReader reader) {
+  Stream stream;
+  BAYSWAP_TRY(stream.kind, choice(reader, "kind", stream_words, Compression::none));
+  if (stream.kind == Compression::none)
+    return reader.error("kind", "a stream's kind is gzip, zlib or chunks");
+  BAYSWAP_TRY(const auto at, reader.integer("at"));
+  if (at && (*at < 0 || std::cmp_greater(*at, max_file_size)))
+    return reader.error("at", fmt::format("at must be an offset from 0 to {}", max_file_size));
+  stream.at = static_cast<std::size_t>(at.value_or(0));
+  BAYSWAP_CHECK(reader.no_other_keys());
+  return stream;
+}
+
+std::string to_hex(ByteView bytes) {
+  std::string text;
+  for (const Byte b : bytes) text += fmt::format("{:02x}", b);
+  return text;
+}
+
+std::string anchor_line(std::size_t at, bool behind) {
+  return fmt::format("{} = {}\n", behind ? "behind" : "at", at);
+}
+
+std::string to_toml(const Slot& slot) {
+  std::string out = fmt::format("\n[[part]]\nrole = {}\n", toml_quoted(to_text(slot.role))) +
+                    anchor_line(slot.at, slot.behind);
+  if (slot.file_sizes.size() == 1) {
+    out += fmt::format("size = {}\n", slot.file_sizes.front());
+  } else {
+    out += fmt::format("sizes = [{}]\n", fmt::join(slot.file_sizes, ", "));
+  }
+  if (slot.chip_sizes != slot.part_sizes())
+    out += fmt::format("chips = [{}]\n", fmt::join(slot.chip_sizes, ", "));
+  if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
+  if (slot.form != Form::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
+  if (slot.spread != Spread::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
+  if (slot.lane != Lane::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.lane));
+  if (slot.absent != Absent::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
+  if (!slot.mark.empty()) out += fmt::format("mark = \"{}\"\n", to_hex(slot.mark));
+  if (slot.mark_at != 0) out += fmt::format("mark_at = {}\n", slot.mark_at);
+  return out;
+}
+
+std::string to_toml(const Field& field) {
+  std::string out = "\n[[field]]\n" + anchor_line(field.at, field.behind);
+  if (!field.bytes.empty()) return out + fmt::format("hex = \"{}\"\n", to_hex(field.bytes));
+  if (field.number_bytes != 0) return out + fmt::format("size_in = {}\n", field.number_bytes);
+  std::vector<std::string> rows;
+  for (const auto& [size, bytes] : field.by_size)
+    rows.push_back(fmt::format("\"{} {}\"", size, to_hex(bytes)));
+  return out + fmt::format("by_size = [{}]\n", fmt::join(rows, ", "));
 }
 
 bool is_good_id(std::string_view id, Platform platform) {
@@ -159,6 +371,15 @@ std::string_view in_words(ByteOrder order) {
       return "each 64-bit word reversed";
   }
   return {};
+}
+std::string_view to_text(Form form) {
+  return form_words.at(static_cast<std::size_t>(form)).second;
+}
+std::string_view to_text(Spread spread) {
+  return spread_words.at(static_cast<std::size_t>(spread)).second;
+}
+std::string_view to_text(Lane lane) {
+  return lane_words.at(static_cast<std::size_t>(lane)).second;
 }
 std::string_view to_text(Absent absent) {
   return absent_words.at(static_cast<std::size_t>(absent)).second;
@@ -198,19 +419,35 @@ Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
     layout.size = sizes.front();
   }
   BAYSWAP_TRY(auto parts, reader.tables("part"));
-  if (parts.size() > 64)
-    return reader.error("part", fmt::format("{} parts; a file has at most 64", parts.size()));
+  BAYSWAP_TRY(auto fields, reader.tables("field"));
+  if (parts.size() + fields.size() > 64)
+    return reader.error(
+        "part", fmt::format("{} parts and fields; a file has at most 64", parts.size() + fields.size()));
   for (TableReader& part : parts) {
     BAYSWAP_TRY(auto slot, read_slot(std::move(part)));
     layout.slots.push_back(std::move(slot));
   }
-  std::ranges::sort(layout.slots, {}, &Slot::at);
+  for (TableReader& row : fields) {
+    BAYSWAP_TRY(auto field, read_field(std::move(row)));
+    layout.fields.push_back(std::move(field));
+  }
+  std::ranges::sort(layout.slots, {}, [](const Slot& slot) { return std::pair(slot.behind, slot.at); });
+  std::ranges::sort(layout.fields, {}, [](const Field& field) { return std::pair(field.behind, field.at); });
+  BAYSWAP_TRY(auto stream, reader.table("stream"));
+  if (stream) {
+    BAYSWAP_TRY(layout.stream, read_stream_table(*std::move(stream)));
+  }
   BAYSWAP_TRY(auto members, reader.texts("members"));
   layout.members = std::move(members).value_or(std::vector<std::string>{});
   BAYSWAP_CHECK(reader.no_other_keys());
   if (layout.slots.empty() == layout.members.empty())
     return reader.error("id", "a layout has either parts ([[part]]) or members (a list of layout ids)");
-  BAYSWAP_CHECK(check_slots(reader, layout));
+  if (layout.is_set()) {
+    if (!layout.fields.empty() || layout.stream.kind != Compression::none || layout.size != 0)
+      return reader.error("members", "a set has members and nothing else");
+    return layout;
+  }
+  BAYSWAP_CHECK(check_places(reader, layout));
   return layout;
 }
 
@@ -226,33 +463,11 @@ std::string to_toml(const Layout& layout) {
     for (const std::string& member : layout.members) quoted.push_back(toml_quoted(member));
     out += fmt::format("members = [{}]\n", fmt::join(quoted, ", "));
   }
-  for (const Slot& slot : layout.slots) {
-    out += fmt::format("\n[[part]]\nrole = {}\nat = {}\n", toml_quoted(to_text(slot.role)), slot.at);
-    if (slot.file_sizes.size() == 1) {
-      out += fmt::format("size = {}\n", slot.file_sizes.front());
-    } else {
-      out += fmt::format("sizes = [{}]\n", fmt::join(slot.file_sizes, ", "));
-    }
-    if (slot.chip_sizes != slot.file_sizes)
-      out += fmt::format("chips = [{}]\n", fmt::join(slot.chip_sizes, ", "));
-    if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
-    if (slot.absent != Absent::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
-  }
+  if (layout.stream.kind != Compression::none)
+    out += fmt::format("\n[stream]\nkind = \"{}\"\nat = {}\n", to_text(layout.stream.kind), layout.stream.at);
+  for (const Slot& slot : layout.slots) out += to_toml(slot);
+  for (const Field& field : layout.fields) out += to_toml(field);
   return out;
-}
-
-std::vector<std::size_t> Layout::file_sizes() const {
-  if (is_set()) return {};
-  if (size != 0) return {size};
-  std::vector<std::size_t> sizes;
-  sizes.reserve(slots.back().file_sizes.size());
-  for (const std::size_t last : slots.back().file_sizes) sizes.push_back(slots.back().at + last);
-  return sizes;
-}
-
-const Slot* Layout::slot(Role role) const {
-  const auto found = std::ranges::find(slots, role, &Slot::role);
-  return found == slots.end() ? nullptr : &*found;
 }
 
 }  // namespace bayswap

@@ -5,7 +5,10 @@
 #include <algorithm>
 #include <bit>
 #include <map>
+#include <set>
 
+#include "base/endian.hpp"
+#include "layout/transform.hpp"
 #include "save/pak.hpp"
 
 namespace bayswap {
@@ -13,88 +16,282 @@ namespace {
 
 using Says = OrderVerdict::Says;
 
-// Same parts in the same places; at most their byte orders differ.
-bool are_twins(const Layout& a, const Layout& b) {
-  return a.platform == b.platform && a.size == b.size &&
-         std::ranges::equal(a.slots, b.slots, [](const Slot& x, const Slot& y) {
-           return x.role == y.role && x.at == y.at && x.file_sizes == y.file_sizes;
-         });
-}
+// Nothing between the two weights: no evidence.
+constexpr double strong = 50;
+constexpr double fair = 4;
 
 class Recogniser {
  public:
-  Recogniser(const Blob& file, const Hints& hints) : file_(file), hints_(hints) {}
+  // `owner`: the one platform whose layouts have the file's extension; `settled`: only one platform comes
+  // into question.
+  Recogniser(const Blob& file, const Hints& hints, std::optional<Platform> owner, bool settled)
+      : file_(file), hints_(hints), owner_(owner), settled_(settled) {}
 
   // How much likelier this layout became by looking at the content.
-  double weigh(const Layout& layout, std::vector<std::string>& evidence) {
+  double weigh(LayoutMatch& match) {
+    const Layout& layout = *match.layout;
+    Blob bytes = file_;
     double weight = 1;
-    for (const Slot& slot : layout.slots) {
-      const ByteView bytes = file_.slice(slot.at, slot.file_sizes.back()).view();
-      if (slot.role.kind == PartKind::pak)
-        weight *= weigh_pak(slot, bytes, layout.slots.size() == 1, evidence);
-      if (slot.role.kind == PartKind::sram || slot.role.kind == PartKind::flash)
-        weight *= weigh_order(slot, bytes, evidence);
+    if (match.fit != Fit::exact) {
+      const auto fitted = fit(layout, file_, hints_.chips);
+      if (!fitted) return 0;
+      bytes = fitted->bytes;
+      match.evidence.push_back(fitted->in_words(layout));
+      weight = match.fit == Fit::padded ? 0.2 : 0.05;
     }
+    weight *= weigh_extension(layout);
+    for (const Slot& slot : layout.slots) {
+      const auto place = layout.place(slot, bytes.size());
+      const ByteView own = bytes.view().subspan(place.at, place.size);
+      weight *= weigh_chip(slot, own.size(), match.evidence);
+      weight *= weigh_mark(layout, slot, own, match.evidence);
+      if (slot.role.kind == PartKind::pak) {
+        weight *= weigh_pak(slot, own, layout.slots.size() == 1, match.evidence);
+      } else if (slot.role.kind == PartKind::rtc) {
+        weight *= weigh_clock(slot, own, match.evidence);
+      } else {
+        weight *= weigh_spread(slot, own, match.evidence) * weigh_nibbles(slot, own, match.evidence);
+        if (slot.spread == Spread::none && slot.form == Form::plain)
+          weight *= weigh_order(layout, slot, place.at, own, match.evidence);
+      }
+    }
+    weight *= weigh_rest(layout, bytes.view(), match.evidence);
+    for (const Field& field : layout.fields)
+      weight *= weigh_field(layout, field, bytes.view(), match.evidence);
     return weight;
   }
 
  private:
+  double weigh_extension(const Layout& layout) const {
+    if (!owner_) return 1;  // such as .sav, which stands for anything
+    if (layout.platform != *owner_) return 0.05;
+    return layout.extension == hints_.extension ? fair : 0.5;
+  }
+
+  // What the ROM's header, or the user, says of the chip.
+  double weigh_chip(const Slot& slot, std::size_t file_bytes, std::vector<std::string>& evidence) const {
+    const auto fact = std::ranges::find(hints_.chips, slot.role.kind, &ChipFact::kind);
+    if (fact == hints_.chips.end()) return hints_.chips.empty() || slot.role.kind == PartKind::pak ? 1 : 0.2;
+    if (fact->size_bytes == 0) return fair;
+    const std::size_t room = slot.part_size(file_bytes);
+    if (fact->size_bytes == room ||
+        (room > fact->size_bytes && std::ranges::binary_search(slot.chip_sizes, fact->size_bytes))) {
+      evidence.push_back(fmt::format("the game has {} of {} bytes: {}", to_text(slot.role), fact->size_bytes,
+                                     fact->evidence.empty() ? "so it was learned" : fact->evidence));
+      return fact->size_bytes == room ? 2 * fair : fair;
+    }
+    return 0.1;
+  }
+
+  // What a formatted memory of that kind always holds. One that was never formatted has no mark.
+  static double weigh_mark(const Layout& layout, const Slot& slot, ByteView bytes,
+                           std::vector<std::string>& evidence) {
+    if (slot.mark.empty()) return 1;
+    std::vector<Byte> part(slot.part_size(bytes.size()));
+    read_slot(slot, bytes, part);
+    const auto size = static_cast<std::int64_t>(part.size());
+    const std::int64_t at = slot.mark_at < 0 ? size + slot.mark_at : slot.mark_at;
+    if (at < 0 || at + static_cast<std::int64_t>(slot.mark.size()) > size) return 1;
+    if (!std::ranges::equal(ByteView(part).subspan(static_cast<std::size_t>(at), slot.mark.size()),
+                            slot.mark))
+      return is_uniform(part) ? 0.5 : 0.1;
+    evidence.push_back(fmt::format("the mark of {} stands at {}", layout.id, at));
+    return strong;
+  }
+
   static double weigh_pak(const Slot& slot, ByteView bytes, bool alone, std::vector<std::string>& evidence) {
     const int sound = sound_pak_ids(bytes);
     if (sound > 0) {
       evidence.push_back(
           fmt::format("{} of 4 controller pak ID sectors are sound in {}", sound, to_text(slot.role)));
-      return 50;
+      return strong * 4 * sound;
     }
     if (is_uniform(bytes)) return alone ? 0.3 : 1;
     evidence.push_back(fmt::format("{} holds no sound controller pak ID sector", to_text(slot.role)));
     return 0.03;
   }
 
-  double weigh_order(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    auto [at, is_new] = verdicts_.try_emplace(slot.at);
-    if (is_new) at->second = judge_word_order(bytes, hints_.game);
-    const OrderVerdict& verdict = at->second;
+  double weigh_order(const Layout& layout, const Slot& slot, std::size_t at, ByteView bytes,
+                     std::vector<std::string>& evidence) {
+    // Asked only where layouts of that platform differ in it.
+    ByteOrder other = slot.order;
+    if (other == ByteOrder::chip) {
+      if (layout.platform == Platform::n64 && slot.role.kind != PartKind::eeprom) other = ByteOrder::swap32;
+      if (layout.platform == Platform::md && slot.role.kind == PartKind::sram) other = ByteOrder::swap16;
+      if (layout.platform == Platform::gba && slot.role.kind == PartKind::eeprom) other = ByteOrder::swap64;
+      if (other == ByteOrder::chip) return 1;
+    }
+    auto [found, is_new] = verdicts_.try_emplace({at, other});
+    if (is_new) found->second = judge_word_order(bytes, hints_.game, other);
+    const OrderVerdict& verdict = found->second;
     evidence.push_back(fmt::format("{}: {}", to_text(slot.role), verdict.evidence));
     if (verdict.says == Says::nothing) return 1;
-    const bool agrees = (verdict.says == Says::swap32) == (slot.order == ByteOrder::swap32);
-    return agrees ? verdict.confidence * 2 : (1 - verdict.confidence) * 2;
+    const bool agrees = (verdict.says == Says::reversed) == (slot.order == other);
+    // It decides between twins, and says nothing against other platforms.
+    const double most = settled_ ? 2 : 1;
+    return (agrees ? verdict.confidence : 1 - verdict.confidence) * most;
+  }
+
+  // Fillers that are what they ought to be, beside bytes that are not all the same.
+  static double weigh_spread(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+    if (slot.spread == Spread::none) return 1;
+    const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
+    bool blank = true;
+    for (std::size_t i = 0; i + 2 <= bytes.size(); i += 2) {
+      const Byte own = bytes[i + lane];
+      const Byte beside = bytes[i + 1 - lane];
+      const Byte wanted = slot.spread == Spread::doubled ? own : slot.spread == Spread::ff ? 0xff : 0x00;
+      if (beside != wanted) return 0.001;
+      blank = blank && own == bytes[lane] && (own == 0 || own == 0xff);
+    }
+    if (blank) return 0.3;
+    evidence.push_back(fmt::format("every other byte is {}", slot.spread == Spread::doubled
+                                                                 ? "the same as the one beside it"
+                                                             : slot.spread == Spread::ff ? "FF"
+                                                                                         : "00"));
+    return strong;
+  }
+
+  static double weigh_nibbles(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+    if (slot.form != Form::nibbles) return 1;
+    if (is_uniform(bytes)) return 0.5;
+    const Byte upper = bytes.front() & 0xf0;
+    if (!std::ranges::all_of(bytes, [&](Byte b) { return (b & 0xf0) == upper; })) return 0.5;
+    evidence.emplace_back("the upper half of every byte is the same: memory of 4-bit cells");
+    return strong / 2;
+  }
+
+  // What is outside of slots and fields should hold nothing.
+  static double weigh_rest(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
+    if (layout.size == 0 || !layout.fields.empty()) return 1;
+    std::size_t end = 0;
+    for (const Slot& slot : layout.slots) end = std::max(end, slot.at + slot.file_sizes.back());
+    Byte fill = 1;
+    if (end >= file.size()) return 1;
+    if (is_uniform(file.subspan(end), &fill) && (fill == 0 || fill == 0xff)) {
+      evidence.push_back(fmt::format("nothing but {:02X} behind byte {}", fill, end));
+      return is_uniform(file.first(end)) ? 1 : 2;
+    }
+    return 0.001;
+  }
+
+  static double weigh_clock(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+    const bool plausible = slot.form == Form::clock_start ? is_recent(le64(bytes, 0))
+                           : bytes.size() == 16           ? is_calendar(bytes)
+                                                          : is_clock(bytes);
+    if (!plausible) return is_uniform(bytes) ? 0.3 : 0.02;
+    evidence.emplace_back("the clock's registers hold a time");
+    return strong;
+  }
+
+  // 1995 to 2106: no emulator is older, and 32 bits of seconds end there.
+  static bool is_recent(std::uint64_t seconds) {
+    return seconds > 788918400 && seconds < (std::uint64_t{1} << 32);
+  }
+  static bool is_clock(ByteView bytes) {
+    static constexpr std::array<std::uint32_t, 5> most{59, 59, 23, 255, 0xc1};
+    for (std::size_t i = 0; i < 10; ++i)
+      if (le32(bytes, 4 * i) > most.at(i % 5)) return false;
+    return bytes.size() == 48 ? is_recent(le64(bytes, 40)) : is_recent(le32(bytes, 40));
+  }
+  // Year, month, day, weekday, hour, minute, second: two decimal digits a byte.
+  static bool is_calendar(ByteView bytes) {
+    static constexpr std::array<Byte, 7> most{0x99, 0x12, 0x31, 0x06, 0xb3, 0x59, 0x59};
+    for (std::size_t i = 0; i < most.size(); ++i)
+      if (bytes[i] > most.at(i) || (bytes[i] & 0x0f) > 9) return false;
+    return bytes[1] != 0 && bytes[2] != 0;
+  }
+
+  static double weigh_field(const Layout& layout, const Field& field, ByteView file,
+                            std::vector<std::string>& evidence) {
+    const auto place = layout.place(field, file.size());
+    const Slot* elastic = layout.elastic();
+    const Slot& sized = elastic != nullptr ? *elastic : layout.slots.front();
+    const auto value = field.value(sized.part_size(layout.place(sized, file.size()).size));
+    const bool same = std::ranges::equal(file.subspan(place.at, place.size), value);
+    if (field.bytes.empty()) return same ? 2 : 0.7;
+    if (!same) return field.bytes.size() >= 4 ? 0.01 : 0.3;
+    evidence.push_back(fmt::format("{} bytes at {} are those of {}", place.size, place.at, layout.id));
+    return field.bytes.size() >= 4 ? strong : fair;
   }
 
   const Blob& file_;
   const Hints& hints_;
-  std::map<std::size_t, OrderVerdict> verdicts_;
+  std::optional<Platform> owner_;
+  bool settled_;
+  std::map<std::pair<std::size_t, ByteOrder>, OrderVerdict> verdicts_;
 };
+
+// "32768 bytes is the size of A, B and C", or of how many.
+std::string size_sentence(std::size_t size, const std::vector<LayoutMatch>& matches) {
+  constexpr std::size_t most_named = 6;
+  std::string ids;
+  std::set<Platform> platforms;
+  std::size_t count = 0;
+  for (const LayoutMatch& match : matches) {
+    if (match.fit != Fit::exact) continue;
+    ++count;
+    platforms.insert(match.layout->platform);
+    ids += (ids.empty() ? "" : ", ") + match.layout->id;
+  }
+  if (count > most_named) ids = fmt::format("{} layouts of {} platforms", count, platforms.size());
+  return count == 0 ? "" : fmt::format("{} bytes is the size of {}", size, ids);
+}
 
 }  // namespace
 
 Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hints) {
   Recognition result;
-  Recogniser recogniser(file, hints);
-  std::string same_size;
   std::optional<Platform> platform = hints.platform;
   if (!platform && hints.game) platform = hints.game->platform;
-  for (const Layout* layout : catalog.all()) {
-    if (platform && layout->platform != *platform) continue;
+  std::set<Platform> owners;  // of the file's extension
+  bool any_exact = false;
+  const auto layouts = catalog.all(platform);
+  for (const Layout* layout : layouts) {
+    if (layout->is_set()) continue;
+    if (!hints.extension.empty() && layout->extension == hints.extension) owners.insert(layout->platform);
+    if (layout->stream.kind != Compression::none) continue;
     if (!std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
-    same_size += (same_size.empty() ? "" : ", ") + layout->id;
-    result.matches.push_back({layout, 0, {}});
+    result.matches.push_back({layout, Fit::exact, 0, {}});
+    any_exact = true;
   }
+  // Compressed streams inside of something have any size; and a file may be padded, or end early.
+  for (const Layout* layout : layouts) {
+    if (layout->is_set()) continue;
+    if (layout->stream.kind != Compression::none) {
+      if (unpack(*layout, file)) result.matches.push_back({layout, Fit::exact, strong, {}});
+      continue;
+    }
+    const bool guess = any_exact ? !hints.chips.empty() : platform || std::has_single_bit(file.size());
+    if (!guess || std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
+    const auto fitted = fit(*layout, file, hints.chips);
+    if (fitted && (fitted->fit == Fit::padded || platform))
+      result.matches.push_back({layout, fitted->fit, 0, {}});
+  }
+  const std::string sizes = size_sentence(file.size(), result.matches);
+  const std::optional<Platform> owner = owners.size() == 1 ? std::optional(*owners.begin()) : std::nullopt;
+  const bool settled = std::ranges::all_of(result.matches, [&](const LayoutMatch& match) {
+    return owner || match.layout->platform == result.matches.front().layout->platform;
+  });
+  Recogniser recogniser(file, hints, owner, settled);
   double sum = 0;
   for (LayoutMatch& match : result.matches) {
-    match.evidence.push_back(fmt::format("{} bytes is the size of {}", file.size(), same_size));
-    match.confidence = recogniser.weigh(*match.layout, match.evidence);
+    if (match.layout->stream.kind != Compression::none) {
+      match.evidence.push_back(fmt::format("a {} stream of the right size begins at {}",
+                                           to_text(match.layout->stream.kind), match.layout->stream.at));
+      match.confidence = strong;
+    } else {
+      if (match.fit == Fit::exact) match.evidence.push_back(sizes);
+      match.confidence = recogniser.weigh(match);
+    }
     sum += match.confidence;
   }
   // What is not in the catalog could have that size too: likely for round sizes, hardly for odd ones.
   const double unknown = platform ? 0.1 : (std::has_single_bit(file.size()) ? 0.8 : 0.05);
   for (LayoutMatch& match : result.matches) match.confidence /= sum + unknown;
   std::ranges::stable_sort(result.matches, std::greater<>{}, &LayoutMatch::confidence);
-  if (result.matches.size() > 1) {
-    const LayoutMatch& first = result.matches[0];
-    const LayoutMatch& second = result.matches[1];
-    result.either = are_twins(*first.layout, *second.layout) && second.confidence > 0.67 * first.confidence;
-  }
+  for (const LayoutMatch& match : result.matches)
+    if (match.confidence > 0.67 * result.matches.front().confidence) ++result.alike;
   return result;
 }
 

@@ -1,5 +1,4 @@
-// Which way round do a slot's 32-bit words stand? Asked of the content, since twins have the same size and
-// name.
+// Which way round do a slot's words stand? Asked of the content, since twins have the same size and name.
 #include <bayswap/layout.hpp>
 
 #include <fmt/format.h>
@@ -27,125 +26,161 @@ bool is_letter(Byte b) {
   return (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z');
 }
 
-std::string_view words_stand(bool chip) {
-  return chip ? "as the chip holds them" : "with each 32-bit word reversed";
+std::size_t bytes_of(ByteOrder order) {
+  switch (order) {
+    case ByteOrder::chip:
+      return 1;
+    case ByteOrder::swap16:
+      return 2;
+    case ByteOrder::swap32:
+      return 4;
+    case ByteOrder::swap64:
+      return 8;
+  }
+  return 1;
+}
+
+std::string words_stand(bool chip, ByteOrder other) {
+  return chip ? "as the chip holds them" : fmt::format("with {}", in_words(other));
 }
 
 double log_odds(double confidence) {
   return std::log(confidence / (1 - confidence));
 }
 
-// The game's own code or title, readable in one of the two orders only.
-std::optional<Vote> by_game_name(ByteView as_is, ByteView reversed, const GameId& game) {
-  const auto holds = [](ByteView bytes, std::string_view needle) {
-    return std::search(bytes.begin(), bytes.end(), needle.begin(), needle.end(), [](Byte a, char b) {
-             return std::tolower(a) == std::tolower(static_cast<Byte>(b));
-           }) != bytes.end();
-  };
-  for (const std::string& needle : {game.title, game.code}) {
-    if (needle.size() < 4) continue;
-    const bool chip = holds(as_is, needle);
-    if (chip != holds(reversed, needle))
-      return Vote{(chip ? 1 : -1) * log_odds(0.98),
-                  fmt::format("'{}', from the ROM, can be read in it when its words stand {}", needle,
-                              words_stand(chip))};
-  }
-  return std::nullopt;
-}
+// One slot's bytes, asked in several ways whether their words stand as the chip holds them or reversed.
+class Judge {
+ public:
+  Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), width_(bytes_of(other)) {}
 
-// Counts for one order against the other; a majority of 3 to 1 and at least `least` of them make a vote.
-std::optional<Vote> by_majority(std::size_t chip, std::size_t swapped, std::size_t least,
-                                double most_confident, std::string_view what) {
-  const std::size_t more = std::max(chip, swapped);
-  if (more < least || more < 3 * std::min(chip, swapped)) return std::nullopt;
-  const double share = static_cast<double>(more) / static_cast<double>(chip + swapped + 1);
-  const double confidence = std::min(share, most_confident);
-  return Vote{(chip > swapped ? 1 : -1) * log_odds(confidence),
-              fmt::format("{} of {} {} make sense when its words stand {}", more, chip + swapped, what,
-                          words_stand(chip > swapped))};
-}
-
-// Text ends in zero bytes: "LLL0" is the end of a string, "0LLL" is one turned round.
-std::optional<Vote> by_string_ends(ByteView bytes) {
-  std::size_t chip = 0;
-  std::size_t swapped = 0;
-  for (std::size_t i = 0; i + 4 <= bytes.size(); i += 4) {
-    const std::array<bool, 4> letter{is_letter(bytes[i]), is_letter(bytes[i + 1]), is_letter(bytes[i + 2]),
-                                     is_letter(bytes[i + 3])};
-    if (!letter[1] || !letter[2]) continue;
-    if (letter[0] && bytes[i + 3] == 0) ++chip;
-    if (letter[3] && bytes[i] == 0) ++swapped;
-  }
-  return by_majority(chip, swapped, 3, 0.97, "short texts that end in a zero byte");
-}
-
-// Numbers are mostly small: their high bytes are zero, and come first on the chip. Bytes that could be the
-// head of a floating-point number don't count, those end in zeros.
-std::optional<Vote> by_small_numbers(ByteView bytes) {
-  const auto float_head = [](Byte b) { return (b & 0x7f) >= 0x3c && (b & 0x7f) <= 0x48; };
-  std::size_t chip = 0;
-  std::size_t swapped = 0;
-  for (std::size_t i = 0; i + 4 <= bytes.size(); i += 4) {
-    const ByteView w = bytes.subspan(i, 4);
-    if (float_head(w[0]) || float_head(w[3])) continue;
-    const bool small32_chip = w[0] == 0 && w[1] == 0 && w[3] != 0;
-    const bool small32_swapped = w[3] == 0 && w[2] == 0 && w[0] != 0;
-    const bool pair_chip = w[0] == 0 && w[2] == 0 && w[1] != 0 && w[3] != 0;
-    const bool pair_swapped = w[1] == 0 && w[3] == 0 && w[0] != 0 && w[2] != 0;
-    chip += small32_chip || pair_chip ? 1 : 0;
-    swapped += small32_swapped || pair_swapped ? 1 : 0;
-  }
-  return by_majority(chip, swapped, 12, 0.95, "small numbers");
-}
-
-// Where a word ends, the next one goes on: in tables neighbouring bytes are alike in the true order.
-std::optional<Vote> by_smoothness(ByteView bytes) {
-  constexpr std::size_t enough_seams = 8192;  // more make it no surer
-  const auto distance = [](Byte a, Byte b) {
-    const auto up = static_cast<Byte>(a - b);
-    const auto down = static_cast<Byte>(b - a);
-    return static_cast<unsigned>(std::min(up, down));
-  };
-  const std::size_t words = bytes.size() / 4;
-  const std::size_t stride = 4 * (1 + words / enough_seams);
-  std::size_t chip = 0;
-  std::size_t swapped = 0;
-  std::size_t seams = 0;
-  for (std::size_t i = 0; i + 8 <= bytes.size(); i += stride) {
-    const Byte* w = bytes.data() + i;
-    const int zeros = (w[0] == 0) + (w[1] == 0) + (w[2] == 0) + (w[3] == 0) + (w[4] == 0) + (w[5] == 0) +
-                      (w[6] == 0) + (w[7] == 0);
-    if (zeros >= 4 || std::memcmp(w, w + 1, 7) == 0) continue;  // says nothing
-    chip += distance(w[3], w[4]);
-    swapped += distance(w[0], w[7]);
-    ++seams;
-  }
-  if (seams < 64) return std::nullopt;
-  const auto n = static_cast<double>(seams);
-  const double difference = static_cast<double>(std::max(chip, swapped) - std::min(chip, swapped)) / n;
-  const double chance = 37.0 * std::sqrt(2.0 / n);  // standard deviation of that difference in random bytes
-  if (difference < 5.5 * chance ||
-      static_cast<double>(std::min(chip, swapped)) > 0.6 * static_cast<double>(std::max(chip, swapped)))
+  // The game's own code or title, readable in one of the two orders only.
+  [[nodiscard]] std::optional<Vote> by_game_name(const GameId& game) const {
+    std::vector<Byte> reversed(bytes_.size());
+    copy_ordered(other_, bytes_, reversed);
+    const auto holds = [](ByteView bytes, std::string_view needle) {
+      return std::search(bytes.begin(), bytes.end(), needle.begin(), needle.end(), [](Byte a, char b) {
+               return std::tolower(a) == std::tolower(static_cast<Byte>(b));
+             }) != bytes.end();
+    };
+    for (const std::string& needle : {game.title, game.code}) {
+      if (needle.size() < 4) continue;
+      const bool chip = holds(bytes_, needle);
+      if (chip != holds(reversed, needle))
+        return Vote{(chip ? 1 : -1) * log_odds(0.98),
+                    fmt::format("'{}', from the ROM, can be read in it when its words stand {}", needle,
+                                words_stand(chip, other_))};
+    }
     return std::nullopt;
-  return Vote{(chip < swapped ? 1 : -1) * log_odds(0.93),
-              fmt::format("neighbouring bytes run on smoothly from word to word when its words stand {}",
-                          words_stand(chip < swapped))};
-}
+  }
+
+  // Text ends in zero bytes: in words of four "LLL0" is the end of a text, "0LLL" is one turned round.
+  [[nodiscard]] std::optional<Vote> by_string_ends() const {
+    const std::size_t letters = width_ == 2 ? 1 : 3;
+    std::size_t chip = 0;
+    std::size_t reversed = 0;
+    for (std::size_t i = 0; i + width_ <= bytes_.size(); i += width_) {
+      const ByteView word = bytes_.subspan(i, width_);
+      if (is_text_end(word.begin(), word.end(), letters) && goes_on_from(i)) ++chip;
+      if (is_text_end(word.rbegin(), word.rend(), letters) && goes_on_from(i)) ++reversed;
+    }
+    return by_majority(chip, reversed, 3, 0.97, "short texts that end in a zero byte");
+  }
+
+  // Numbers are mostly small: their high bytes are zero, and come first on the chip. Bytes that could be the
+  // head of a floating-point number don't count, those end in zeros.
+  [[nodiscard]] std::optional<Vote> by_small_numbers() const {
+    if (width_ > 4) return std::nullopt;
+    const auto float_head = [](Byte b) { return (b & 0x7f) >= 0x3c && (b & 0x7f) <= 0x48; };
+    std::size_t chip = 0;
+    std::size_t reversed = 0;
+    for (std::size_t i = 0; i + 4 <= bytes_.size(); i += 4) {
+      const ByteView w = bytes_.subspan(i, 4);
+      if (float_head(w[0]) || float_head(w[3])) continue;
+      const bool pair_chip = w[0] == 0 && w[2] == 0 && w[1] != 0 && w[3] != 0;
+      const bool pair_reversed = w[1] == 0 && w[3] == 0 && w[0] != 0 && w[2] != 0;
+      const bool long_chip = width_ == 4 && w[0] == 0 && w[1] == 0 && w[3] != 0;
+      const bool long_reversed = width_ == 4 && w[3] == 0 && w[2] == 0 && w[0] != 0;
+      chip += long_chip || pair_chip ? 1 : 0;
+      reversed += long_reversed || pair_reversed ? 1 : 0;
+    }
+    return by_majority(chip, reversed, 12, 0.95, "small numbers");
+  }
+
+  // Where a word ends, the next one goes on: in tables neighbouring bytes are alike in the true order.
+  [[nodiscard]] std::optional<Vote> by_smoothness() const {
+    constexpr std::size_t enough_seams = 8192;  // more make it no surer
+    const auto distance = [](Byte a, Byte b) {
+      const auto up = static_cast<Byte>(a - b);
+      const auto down = static_cast<Byte>(b - a);
+      return static_cast<unsigned>(std::min(up, down));
+    };
+    const std::size_t words = bytes_.size() / width_;
+    const std::size_t stride = width_ * (1 + words / enough_seams);
+    std::size_t chip = 0;
+    std::size_t reversed = 0;
+    std::size_t seams = 0;
+    for (std::size_t i = 0; i + 2 * width_ <= bytes_.size(); i += stride) {
+      const ByteView w = bytes_.subspan(i, 2 * width_);
+      const auto zeros = static_cast<std::size_t>(std::ranges::count(w, Byte{0}));
+      if (zeros >= width_ || is_uniform(w)) continue;  // says nothing
+      chip += distance(w[width_ - 1], w[width_]);
+      reversed += distance(w.front(), w.back());
+      ++seams;
+    }
+    if (seams < 64) return std::nullopt;
+    const auto n = static_cast<double>(seams);
+    const double difference = static_cast<double>(std::max(chip, reversed) - std::min(chip, reversed)) / n;
+    const double chance = 37.0 * std::sqrt(2.0 / n);  // standard deviation of that difference in random bytes
+    if (difference < 5.5 * chance ||
+        static_cast<double>(std::min(chip, reversed)) > 0.6 * static_cast<double>(std::max(chip, reversed)))
+      return std::nullopt;
+    return Vote{(chip < reversed ? 1 : -1) * log_odds(0.93),
+                fmt::format("neighbouring bytes run on smoothly from word to word when its words stand {}",
+                            words_stand(chip < reversed, other_))};
+  }
+
+ private:
+  // So many letters, then nothing but zeros, and one at least.
+  template <class Iterator>
+  static bool is_text_end(Iterator begin, Iterator end, std::size_t letters) {
+    const auto text = std::find_if_not(begin, end, is_letter);
+    return static_cast<std::size_t>(text - begin) >= letters && text != end &&
+           std::all_of(text, end, [](Byte b) { return b == 0; });
+  }
+
+  // A single letter is the end of a text only where the word before it is text.
+  [[nodiscard]] bool goes_on_from(std::size_t at) const {
+    return width_ > 2 || (at >= 2 && is_letter(bytes_[at - 1]) && is_letter(bytes_[at - 2]));
+  }
+
+  // Counts for one order against the other; a majority of 3 to 1 and at least `least` of them make a vote.
+  [[nodiscard]] std::optional<Vote> by_majority(std::size_t chip, std::size_t reversed, std::size_t least,
+                                                double most_confident, std::string_view what) const {
+    const std::size_t more = std::max(chip, reversed);
+    if (more < least || more < 3 * std::min(chip, reversed)) return std::nullopt;
+    const double share = static_cast<double>(more) / static_cast<double>(chip + reversed + 1);
+    const double confidence = std::min(share, most_confident);
+    return Vote{(chip > reversed ? 1 : -1) * log_odds(confidence),
+                fmt::format("{} of {} {} make sense when its words stand {}", more, chip + reversed, what,
+                            words_stand(chip > reversed, other_))};
+  }
+
+  ByteView bytes_;
+  ByteOrder other_;
+  std::size_t width_;
+};
 
 }  // namespace
 
-OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game) {
-  const ByteView bytes = slot_bytes.first(slot_bytes.size() / 4 * 4);
+OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game, ByteOrder other) {
+  const ByteView bytes = slot_bytes.first(slot_bytes.size() / bytes_of(other) * bytes_of(other));
   if (bytes.empty() || is_uniform(bytes))
     return {Says::nothing, 0.5, "it is blank, so its byte order makes no difference"};
+  const Judge judge(bytes, other);
   std::vector<Vote> votes;
-  if (game) {
-    std::vector<Byte> reversed(bytes.size());
-    copy_ordered(ByteOrder::swap32, bytes, reversed);
-    if (auto vote = by_game_name(bytes, reversed, *game)) votes.push_back(*std::move(vote));
-  }
-  for (auto* test : {by_string_ends, by_small_numbers, by_smoothness})
-    if (auto vote = test(bytes)) votes.push_back(*std::move(vote));
+  for (auto vote : {game ? judge.by_game_name(*game) : std::nullopt, judge.by_string_ends(),
+                    judge.by_small_numbers(), judge.by_smoothness()})
+    if (vote) votes.push_back(*std::move(vote));
 
   double sum = 0;
   for (const Vote& vote : votes) sum += vote.chip_log_odds;
@@ -154,7 +189,7 @@ OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& 
     return {Says::nothing, 0.5,
             votes.empty() ? "nothing in the content tells its byte order"
                           : "what the content tells of its byte order contradicts itself"};
-  OrderVerdict verdict{sum > 0 ? Says::chip : Says::swap32, confidence, {}};
+  OrderVerdict verdict{sum > 0 ? Says::chip : Says::reversed, confidence, {}};
   for (const Vote& vote : votes)
     if ((vote.chip_log_odds > 0) == (sum > 0))
       verdict.evidence += (verdict.evidence.empty() ? "" : "; ") + vote.sentence;

@@ -42,6 +42,10 @@ std::optional<Platform> platform_from_tag(std::string_view text) {
   return found->first;
 }
 
+Platform saves_as(Platform platform) {
+  return platform == Platform::gbc ? Platform::gb : platform;
+}
+
 std::string_view name(Region region) {
   switch (region) {
     case Region::unknown:

@@ -1,0 +1,103 @@
+#include <bayswap/layout.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+bool is_padding(ByteView bytes) {
+  Byte value = 1;
+  return is_uniform(bytes, &value) && (value == 0x00 || value == 0xff);
+}
+
+// How long a file with a part of that size in the elastic slot would be.
+std::optional<std::size_t> size_for_chip(const Layout& layout, const std::vector<ChipFact>& chips) {
+  const Slot* elastic = layout.elastic();
+  if (elastic == nullptr) return std::nullopt;
+  for (const ChipFact& chip : chips)
+    if (chip.kind == elastic->role.kind && std::ranges::binary_search(elastic->part_sizes(), chip.size_bytes))
+      return layout.file_sizes().front() + elastic->file_size(chip.size_bytes) - elastic->file_sizes.front();
+  return std::nullopt;
+}
+
+// The file ends with a part that may be blank at its end: nothing known stands behind it.
+const Slot* open_end(const Layout& layout, std::size_t file_size) {
+  for (const Slot& slot : layout.slots) {
+    const auto place = layout.place(slot, file_size);
+    const bool plain = slot.role.kind != PartKind::rtc && slot.role.kind != PartKind::pak;
+    if (place.at + place.size == file_size && plain && slot.form == Form::plain) return &slot;
+  }
+  return nullptr;
+}
+
+bool is_known(const Slot& slot, std::size_t file_bytes, const std::vector<ChipFact>& chips) {
+  return std::ranges::any_of(chips, [&](const ChipFact& chip) {
+    return chip.kind == slot.role.kind && (chip.size_bytes == slot.part_size(file_bytes) ||
+                                           std::ranges::binary_search(slot.chip_sizes, chip.size_bytes));
+  });
+}
+
+}  // namespace
+
+Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<ChipFact>& chips) {
+  const auto sizes = layout.file_sizes();
+  if (std::ranges::binary_search(sizes, file.size()) || layout.stream.kind != Compression::none)
+    return Fitted{file, Fit::exact, {}, 0};
+  const auto known = size_for_chip(layout, chips);
+  // The longest whole that leaves nothing but padding behind; the chip's own where that is known.
+  for (auto size = sizes.rbegin(); size != sizes.rend(); ++size) {
+    if (*size >= file.size() || (known && *size != *known)) continue;
+    if (!is_padding(file.view().subspan(*size))) break;
+    return Fitted{file.slice(0, *size), Fit::padded, file.slice(*size, file.size()), 0};
+  }
+  // Only a known chip tells a trimmed file from one that was cut short.
+  for (const std::size_t size : sizes) {
+    if (size <= file.size() || (known && size != *known) || file.empty()) continue;
+    const Slot* slot = open_end(layout, size);
+    if (slot == nullptr || layout.place(*slot, size).at >= file.size() ||
+        !is_known(*slot, layout.place(*slot, size).size, chips))
+      continue;
+    Buffer whole(size);
+    std::ranges::copy(file.view(), whole.bytes().begin());
+    std::ranges::fill(whole.bytes().subspan(file.size()),
+                      slot->absent == Absent::zero ? Byte{0x00} : Byte{0xff});
+    return Fitted{std::move(whole).freeze(), Fit::trimmed, {}, size - file.size()};
+  }
+  auto exact = unpack(layout, file);  // says what is wrong with the size
+  if (!exact) return tl::unexpected(std::move(exact.error()));
+  return Fitted{file, Fit::exact, {}, 0};
+}
+
+Result<OpenedSave> open_save(const Layout& layout, const Blob& file, const std::vector<ChipFact>& chips) {
+  OpenedSave opened;
+  BAYSWAP_TRY(opened.file, unwrap(file));
+  if (opened.file.kind != Compression::none)
+    opened.notes.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
+                                       to_text(opened.file.kind), opened.file.plain.size(), file.size()));
+  BAYSWAP_TRY(opened.fitted, fit(layout, opened.file.plain, chips));
+  if (opened.fitted.fit != Fit::exact) opened.notes.push_back(opened.fitted.in_words(layout));
+  BAYSWAP_TRY(opened.save, unpack(layout, opened.fitted.bytes));
+  return opened;
+}
+
+std::string Fitted::in_words(const Layout& layout) const {
+  switch (fit) {
+    case Fit::exact:
+      return {};
+    case Fit::padded:
+      return fmt::format("it is {} of {} bytes and padded with {} bytes of {:02X}", layout.id, bytes.size(),
+                         padding.size(), padding.view().front());
+    case Fit::trimmed:
+      return fmt::format(
+          "it ends {} bytes before a {} file of {} bytes would: trimmed, if the rest was blank, or cut "
+          "short",
+          missing, layout.id, bytes.size());
+  }
+  return {};
+}
+
+}  // namespace bayswap

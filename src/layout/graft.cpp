@@ -1,0 +1,241 @@
+// Which form does a file of the target's own have? Asked when nobody has said so.
+#include <bayswap/layout.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <ranges>
+
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t most_wrapper_bytes = std::size_t{1} << 20;
+constexpr std::size_t most_samples = 1024;
+constexpr double alike_enough = 0.2;  // share of telling bytes that two saves of one game have in common
+constexpr double ahead_enough = 1.5;  // how much better the best place must be than any other
+
+const Part* main_part(const std::vector<Save>& inputs) {
+  const Part* best = nullptr;
+  for (const Save& save : inputs)
+    for (const Part& part : save.parts)
+      if (part.role.kind != PartKind::rtc && !is_blank(part) &&
+          (best == nullptr || part.bytes.size() > best->bytes.size()))
+        best = &part;
+  return best;
+}
+
+// One way a part's bytes may stand in a file: a slot without its place.
+std::vector<Slot> ways(const Part& part) {
+  std::vector<Slot> slots;
+  const auto add = [&](ByteOrder order, Spread spread, Lane lane) {
+    Slot slot{
+        part.role, 0, false, {part.bytes.size() * (spread == Spread::none ? 1 : 2)}, {part.bytes.size()}};
+    slot.order = order;
+    slot.spread = spread;
+    slot.lane = lane;
+    slots.push_back(std::move(slot));
+  };
+  for (const ByteOrder order : {ByteOrder::chip, ByteOrder::swap16, ByteOrder::swap32, ByteOrder::swap64})
+    add(order, Spread::none, Lane::odd);
+  for (const Spread spread : {Spread::zero, Spread::ff, Spread::doubled})
+    for (const Lane lane : {Lane::odd, Lane::even}) add(ByteOrder::chip, spread, lane);
+  return slots;
+}
+
+// Two neighbouring bytes of the chip, where they stand in a slot, and how far apart their values are. Another
+// save of the same game shares many such steps, even in tables whose values have all moved.
+struct Sample {
+  std::size_t first = 0;
+  std::size_t second = 0;
+  Byte step = 0;
+};
+
+std::size_t word_mask(ByteOrder order) {
+  switch (order) {
+    case ByteOrder::chip:
+      return 0;
+    case ByteOrder::swap16:
+      return 1;
+    case ByteOrder::swap32:
+      return 3;
+    case ByteOrder::swap64:
+      return 7;
+  }
+  return 0;
+}
+
+std::vector<Sample> samples_of(const Slot& slot, ByteView chip) {
+  const auto position = [&](std::size_t i) {
+    i ^= word_mask(slot.order);
+    return slot.spread == Spread::none ? i : 2 * i + (slot.lane == Lane::odd ? 1 : 0);
+  };
+  std::size_t telling = 0;
+  for (std::size_t i = 0; i + 1 < chip.size(); ++i) telling += chip[i] != chip[i + 1] ? 1 : 0;
+  const std::size_t stride = 1 + telling / most_samples;
+  std::vector<Sample> samples;
+  std::size_t seen = 0;
+  for (std::size_t i = 0; i + 1 < chip.size(); ++i)
+    if (chip[i] != chip[i + 1] && seen++ % stride == 0)
+      samples.push_back({position(i), position(i + 1), static_cast<Byte>(chip[i + 1] - chip[i])});
+  return samples;
+}
+
+double likeness(const std::vector<Sample>& samples, ByteView there) {
+  std::size_t same = 0;
+  for (const Sample& sample : samples)
+    same += static_cast<Byte>(there[sample.second] - there[sample.first]) == sample.step ? 1 : 0;
+  return samples.empty() ? 0 : static_cast<double>(same) / static_cast<double>(samples.size());
+}
+
+struct Placing {
+  Slot slot;
+  double score = 0;
+};
+
+// The best place in the file, and how good the next best one is.
+struct Search {
+  Placing best;
+  double next_best = 0;
+
+  [[nodiscard]] bool is_clear() const {
+    if (best.score < alike_enough) return false;
+    if (best.score >= ahead_enough * next_best) return true;
+    // Where all places are much alike, as in tables, the right one has hardly a step that is off.
+    constexpr double hardly = 0.05;
+    const double off = 1 - best.score;
+    return off < hardly && 1 - next_best > ahead_enough * off + 0.003;
+  }
+
+  void offer(const Slot& slot, std::size_t at, double score) {
+    if (score > best.score) {
+      next_best = best.score;
+      best = {slot, score};
+      best.slot.at = at;
+    } else {
+      next_best = std::max(next_best, score);
+    }
+  }
+};
+
+// How alike the part is to what the file would hold in that layout.
+double likeness(const Part& part, const LayoutMatch& match, const Blob& file) {
+  const auto own = open_save(*match.layout, file);
+  const Part* there = own ? own->save.find(part.role) : nullptr;
+  if (there == nullptr || there->bytes.size() < part.bytes.size()) return 0;
+  const Slot straight{part.role, 0, false, {part.bytes.size()}, {part.bytes.size()}};
+  return likeness(samples_of(straight, part.bytes.view()), there->bytes.view());
+}
+
+Search by_likeness(const Part& part, ByteView base) {
+  Search search;
+  for (const Slot& slot : ways(part)) {
+    const std::size_t size = slot.file_sizes.front();
+    if (size > base.size() || base.size() - size > most_wrapper_bytes) continue;
+    if (part.bytes.size() % 8 != 0 && slot.order != ByteOrder::chip) continue;
+    const auto samples = samples_of(slot, part.bytes.view());
+    const std::size_t room = base.size() - size;
+    // Close to both ends every offset; in between headers are aligned.
+    constexpr std::size_t fine = 4096;
+    for (std::size_t at = 0; at <= room; at += at < fine || room - at <= fine ? 1 : 16)
+      search.offer(slot, at, likeness(samples, base.subspan(at, size)));
+  }
+  return search;
+}
+
+bool is_text(ByteView bytes) {
+  return std::ranges::all_of(bytes, [](Byte b) { return b >= 0x20 && b < 0x7f; });
+}
+
+// A file that holds no save of that game yet: its wrapper is what is not blank, or what is text at one end.
+std::optional<std::pair<std::size_t, std::string>> by_wrapper(std::size_t part_bytes, ByteView base) {
+  if (base.size() <= part_bytes) return std::nullopt;
+  const std::size_t extra = base.size() - part_bytes;
+  const bool blank_behind = is_uniform(base.subspan(extra));
+  const bool blank_before = is_uniform(base.first(part_bytes));
+  if (blank_behind != blank_before)
+    return std::pair{blank_behind ? extra : 0,
+                     fmt::format("{} bytes that are all the same stand {} the other {}", part_bytes,
+                                 blank_behind ? "behind" : "before", extra)};
+  constexpr std::size_t mark = 4;
+  if (extra < mark) return std::nullopt;
+  const bool head = is_text(base.first(mark));
+  const bool tail = is_text(base.last(mark));
+  if (head != tail)
+    return std::pair{head ? extra : 0,
+                     fmt::format("the file {} with a mark in letters", head ? "begins" : "ends")};
+  return std::nullopt;
+}
+
+Result<OwnForm> made_up(const Part& part, Platform platform, const Blob& base, const Hints& hints) {
+  const auto form = [&](const Slot& slot, double confidence, std::string why) {
+    OwnForm own;
+    own.layout.id = fmt::format("{}.as-base", tag(saves_as(platform)));
+    own.layout.platform = saves_as(platform);
+    own.layout.name = "as the target's own file has it";
+    own.layout.extension = hints.extension;
+    own.layout.size = base.size();
+    own.layout.slots.push_back(slot);
+    own.layout.origin = "worked out from the base";
+    own.confidence = confidence;
+    own.evidence.push_back(std::move(why));
+    own.evidence.push_back(
+        fmt::format("{} of {} bytes is taken to stand at {} of {}, {}; what is around it is kept",
+                    to_text(part.role), part.bytes.size(), slot.at, base.size(), in_words(slot.order)));
+    return own;
+  };
+  const Search search = by_likeness(part, base.view());
+  if (search.is_clear())
+    return form(search.best.slot, std::min(0.95, 0.5 + search.best.score / 2),
+                fmt::format("{:.0f} % of the save's bytes are the same there", 100 * search.best.score));
+  if (const auto placed = by_wrapper(part.bytes.size(), base.view())) {
+    Slot slot = ways(part).front();
+    slot.at = placed->first;
+    return form(slot, 0.6, placed->second);
+  }
+  return fail(
+      ErrorCode::not_recognised,
+      fmt::format("a file of {} bytes in no form that is known, and nothing in it tells where {} of {} bytes "
+                  "would stand",
+                  base.size(), to_text(part.role), part.bytes.size()),
+      "show the form with a pair of files that hold the same save: `bayswap infer A B`; or name it with "
+      "--to");
+}
+
+}  // namespace
+
+Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& inputs, const Blob& base,
+                             const Hints& hints) {
+  BAYSWAP_TRY(const Compressed file, unwrap(base));
+  if (inputs.empty()) return fail(ErrorCode::bad_usage, "nothing to convert");
+  const Platform platform = inputs.front().platform;
+  Hints asked = hints;
+  if (!asked.platform) asked.platform = platform;
+  const Recognition recognition = recognise(catalog, file.plain, asked);
+  const Part* part = main_part(inputs);
+  // Forms that the save fits into; what only wildly might be is left to the search below.
+  constexpr double wild = 0.02;
+  std::vector<LayoutMatch> matches = recognition.matches;
+  if (part != nullptr && recognition.either())  // what the save itself looks like decides between them
+    std::ranges::stable_sort(
+        matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(recognition.alike), std::greater<>{},
+        [&](const LayoutMatch& match) { return likeness(*part, match, file.plain); });
+  for (const LayoutMatch& match : matches) {
+    if (match.confidence < wild) break;
+    ConvertRequest request{inputs, match.layout, &file.plain, hints.chips, 0};
+    if (!convert(catalog, request)) continue;
+    OwnForm own{*match.layout, match.confidence, match.evidence};
+    if (recognition.either() && part != nullptr)
+      for (std::size_t i = 0; i < recognition.alike; ++i)
+        if (recognition.matches[i].layout != match.layout)
+          own.evidence.push_back(fmt::format("it could be {} as well", recognition.matches[i].layout->id));
+    return own;
+  }
+  if (part == nullptr)
+    return fail(ErrorCode::unsafe, "everything that was brought is blank, so there is nothing to place");
+  return made_up(*part, platform, file.plain, hints);
+}
+
+}  // namespace bayswap

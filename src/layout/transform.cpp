@@ -1,0 +1,196 @@
+#include "layout/transform.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cassert>
+
+#include "base/endian.hpp"
+#include "layout/byte_order.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr Byte open_half = 0xf0;
+
+// ---- The gb clock: registers s, m, h, day, day-high as they run, then as they were latched; Unix seconds
+// --------
+constexpr std::size_t clock_bytes = 48;
+constexpr std::size_t clock_time_at = 40;
+constexpr std::array<std::uint64_t, 5> register_seconds{1, 60, 3600, 86400, 86400 * 256};
+
+// When the clock stood at zero, if it has run ever since.
+std::uint64_t clock_start(ByteView clock) {
+  std::uint64_t elapsed = 0;
+  for (std::size_t i = 0; i < register_seconds.size(); ++i) {
+    const std::uint32_t value = le32(clock, 4 * i) & (i == 4 ? 1U : 0xffU);
+    elapsed += value * register_seconds.at(i);
+  }
+  return le64(clock, clock_time_at) - elapsed;
+}
+
+void read_form(Form form, ByteView in, std::span<Byte> part) {
+  switch (form) {
+    case Form::plain:
+      std::ranges::copy(in, part.begin());
+      return;
+    case Form::nibbles:
+      std::ranges::transform(in, part.begin(), [](Byte b) { return static_cast<Byte>(open_half | b); });
+      return;
+    case Form::nibbles_packed:
+      for (std::size_t i = 0; i < in.size(); ++i) {
+        part[2 * i] = static_cast<Byte>(open_half | in[i]);
+        part[2 * i + 1] = static_cast<Byte>(open_half | in[i] >> 4);
+      }
+      return;
+    case Form::clock44:
+      std::ranges::fill(part, Byte{0});
+      std::ranges::copy(in, part.begin());
+      return;
+    case Form::clock_start:  // a clock that stood at zero then: whoever reads it lets it run on from there
+      std::ranges::fill(part, Byte{0});
+      std::ranges::copy(in, part.subspan(clock_time_at).begin());
+      return;
+  }
+}
+
+void write_form(Form form, ByteView part, std::span<Byte> out, ByteView shell) {
+  switch (form) {
+    case Form::plain:
+      std::ranges::copy(part, out.begin());
+      return;
+    case Form::nibbles:
+      for (std::size_t i = 0; i < out.size(); ++i)
+        out[i] = static_cast<Byte>((shell.empty() ? open_half : shell[i] & 0xf0) | (part[i] & 0x0f));
+      return;
+    case Form::nibbles_packed:
+      for (std::size_t i = 0; i < out.size(); ++i)
+        out[i] = static_cast<Byte>((part[2 * i] & 0x0f) | part[2 * i + 1] << 4);
+      return;
+    case Form::clock44:
+      std::ranges::copy(part.first(out.size()), out.begin());
+      return;
+    case Form::clock_start:
+      put_le(out, 0, out.size(), clock_start(part));
+      return;
+  }
+}
+
+// How many bytes a form has in the file for one, two, ... of the part's.
+std::size_t form_to_file(Form form, std::size_t part_bytes) {
+  switch (form) {
+    case Form::plain:
+    case Form::nibbles:
+      return part_bytes;
+    case Form::nibbles_packed:
+      return part_bytes / 2;
+    case Form::clock44:
+      return 44;
+    case Form::clock_start:
+      return 8;
+  }
+  return part_bytes;
+}
+
+std::size_t form_to_part(Form form, std::size_t file_bytes) {
+  switch (form) {
+    case Form::plain:
+    case Form::nibbles:
+      return file_bytes;
+    case Form::nibbles_packed:
+      return file_bytes * 2;
+    case Form::clock44:
+    case Form::clock_start:
+      return clock_bytes;
+  }
+  return file_bytes;
+}
+
+std::size_t lane_of(const Slot& slot) {
+  return slot.lane == Lane::odd ? 1 : 0;
+}
+
+std::vector<Byte> gathered(const Slot& slot, ByteView file) {
+  std::vector<Byte> out(file.size() / 2);
+  for (std::size_t i = 0; i < out.size(); ++i) out[i] = file[2 * i + lane_of(slot)];
+  return out;
+}
+
+Byte filler(const Slot& slot, Byte beside) {
+  switch (slot.spread) {
+    case Spread::zero:
+      return 0x00;
+    case Spread::ff:
+      return 0xff;
+    case Spread::none:
+    case Spread::doubled:
+      break;
+  }
+  return beside;
+}
+
+void scatter(const Slot& slot, ByteView bytes, std::span<Byte> file, ByteView shell) {
+  const std::size_t lane = lane_of(slot);
+  for (std::size_t i = 0; i < bytes.size(); ++i) {
+    const std::size_t at = 2 * i + lane;
+    const std::size_t beside = 2 * i + 1 - lane;
+    file[at] = bytes[i];
+    // A doubled byte follows the one it doubles, once that changes.
+    const bool keep = !shell.empty() && (slot.spread != Spread::doubled || shell[at] == bytes[i]);
+    file[beside] = keep ? shell[beside] : filler(slot, bytes[i]);
+  }
+}
+
+}  // namespace
+
+void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
+  assert(part.size() == slot.part_size(file.size()));
+  if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, file, part);
+  const std::vector<Byte> gathered_bytes =
+      slot.spread == Spread::none ? std::vector<Byte>{} : gathered(slot, file);
+  const ByteView in = slot.spread == Spread::none ? file : ByteView(gathered_bytes);
+  if (slot.form == Form::plain) return copy_ordered(slot.order, in, part);
+  if (slot.order == ByteOrder::chip) return read_form(slot.form, in, part);
+  std::vector<Byte> straight(in.size());
+  copy_ordered(slot.order, in, straight);
+  read_form(slot.form, straight, part);
+}
+
+void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView shell) {
+  assert(part.size() == slot.part_size(file.size()) && (shell.empty() || shell.size() == file.size()));
+  if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, part, file);
+  // The steps of reading, backwards; the shell goes forwards to each of them.
+  const std::size_t formed_bytes = form_to_file(slot.form, part.size());
+  std::vector<Byte> shell_formed;
+  if (!shell.empty() && slot.form == Form::nibbles) {
+    const std::vector<Byte> lane =
+        slot.spread == Spread::none ? std::vector<Byte>(shell.begin(), shell.end()) : gathered(slot, shell);
+    shell_formed.resize(formed_bytes);
+    copy_ordered(slot.order, lane, shell_formed);
+  }
+  std::vector<Byte> formed(formed_bytes);
+  write_form(slot.form, part, formed, shell_formed);
+  std::vector<Byte> turned(formed_bytes);
+  copy_ordered(slot.order, formed, turned);
+  if (slot.spread == Spread::none) {
+    std::ranges::copy(turned, file.begin());
+  } else {
+    scatter(slot, turned, file, shell);
+  }
+}
+
+std::size_t Slot::part_size(std::size_t file_bytes) const {
+  return form_to_part(form, spread == Spread::none ? file_bytes : file_bytes / 2);
+}
+
+std::size_t Slot::file_size(std::size_t part_bytes) const {
+  return form_to_file(form, part_bytes) * (spread == Spread::none ? 1 : 2);
+}
+
+std::vector<std::size_t> Slot::part_sizes() const {
+  std::vector<std::size_t> sizes;
+  sizes.reserve(file_sizes.size());
+  for (const std::size_t bytes : file_sizes) sizes.push_back(part_size(bytes));
+  return sizes;
+}
+
+}  // namespace bayswap
