@@ -68,25 +68,27 @@ struct Slot {
   }
 };
 
-/// Bytes of a header or trailer that are known.
+/// Bytes of a header or trailer that something is known of: one of the four below.
 struct Field {
   std::size_t at = 0;  // as in Slot
   bool behind = false;
-  std::vector<Byte> bytes;       // what stands there, where that is always the same
-  std::size_t number_bytes = 0;  // otherwise: a little-endian number of so many bytes, the size of the part
-                                 // that has several
-  std::vector<std::pair<std::size_t, std::vector<Byte>>>
-      by_size;  // otherwise: what stands there for each such size
+  std::vector<Byte> bytes;  // always these
+  std::size_t number_bytes =
+      0;  // a little-endian number of so many bytes: the size of the part that has several
+  std::vector<std::pair<std::size_t, std::vector<Byte>>> by_size;  // these for each such size, ascending
+  std::size_t unknown_bytes = 0;  // they change, and only a file of the target's own has the right ones
 
   [[nodiscard]] std::size_t size_bytes() const;
-  /// What stands there in a file whose part of several sizes has this one.
+  /// What stands there in a file whose part of several sizes has this one; empty where it is not known.
   [[nodiscard]] std::vector<Byte> value(std::size_t part_bytes) const;
 };
 
 /// A compressed stream that holds the parts.
 struct Stream {
   Compression kind = Compression::none;
-  std::size_t at = 0;  // offset in the file; before and behind it is shell
+  std::size_t at = 0;      // offset in the file; before and behind it is shell
+  std::vector<Byte> head;  // what stands before it where there is no shell: `at` bytes, or none
+  std::vector<Byte> tail;  // and behind it
 };
 
 struct Layout {

@@ -17,6 +17,7 @@ struct Words {
   Globals globals;
   InspectOptions inspect;
   ConvertOptions convert;
+  InferOptions infer;
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
@@ -82,6 +83,22 @@ void add_file_commands(CLI::App& app, Words& w) {
       ->check(CLI::Range(1, 4));
   convert->add_flag("--replace", w.convert.replace,
                     "Write over OUT if it exists; the old file is kept in the logbook");
+
+  CLI::App* infer = command(app, w, "infer", "Learn a layout from two files that hold the same save",
+                            [&w] { return infer_command(w.globals, w.infer); });
+  infer
+      ->add_option(
+          "A B", w.infer.files,
+          "A save in a known form, and the same save in the form to learn; more pairs narrow it down")
+      ->required()
+      ->expected(2, 64);
+  infer->add_option("--from", w.infer.from, "The layout of A; told from the content where not given")
+      ->type_name("LAYOUT");
+  infer->add_option("--rom", w.infer.rom, "The ROM the saves belong to")->type_name("ROM");
+  infer->add_option("--id", w.infer.id, "What to call the layout: the platform, a dot, a name")
+      ->type_name("ID");
+  infer->add_option("--out", w.infer.out, "The layout file to write; by default among your own layouts")
+      ->type_name("FILE");
 
   CLI::App* layouts = command(app, w, "layouts", "List the layouts, or explain one with a drawing",
                               [&w] { return layouts_command(w.globals, w.layout); });

@@ -34,6 +34,15 @@ struct ConvertOptions {
 };
 int convert_command(const Globals& globals, const ConvertOptions& options);
 
+struct InferOptions {
+  std::vector<std::string> files;  // known, to be learned, known, ...
+  std::string from;
+  std::string rom;
+  std::string id;
+  std::string out;
+};
+int infer_command(const Globals& globals, const InferOptions& options);
+
 int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {

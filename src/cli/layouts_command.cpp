@@ -78,6 +78,8 @@ std::vector<std::string> in_words(const Slot& slot) {
 
 std::vector<std::string> in_words(const Field& field) {
   if (!field.bytes.empty()) return {fmt::format("{} bytes, always the same", field.bytes.size())};
+  if (field.unknown_bytes != 0)
+    return {fmt::format("{} bytes that only the target's own file has", field.unknown_bytes)};
   if (field.number_bytes != 0) return {fmt::format("the part's size, in {} bytes", field.number_bytes)};
   return {fmt::format("{} bytes that go by the part's size", field.size_bytes())};
 }

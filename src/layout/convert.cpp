@@ -82,10 +82,21 @@ class Converter {
                 pack(to_, fitted, request_.base != nullptr ? &own_.fitted.bytes : nullptr));
     file.bytes = request_.base != nullptr ? wrap(own_.file, with_padding(packed)) : packed;
     describe(file, report);
+    warn_of_unknown(report);
     return file;
   }
 
  private:
+  void warn_of_unknown(Converted& report) const {
+    std::size_t unknown = 0;
+    for (const Field& field : to_.fields) unknown += field.unknown_bytes;
+    if (unknown > 0 && request_.base == nullptr)
+      report.warnings.push_back(
+          fmt::format("{} bytes of {} are known only to the target, and {:02X} without a file of its own: "
+                      "better give one with --base",
+                      unknown, to_.id, to_.fill));
+  }
+
   // The target's own file: out of its compression, its padding put aside.
   Result<void> open_base(Converted& report) {
     if (request_.base == nullptr) return {};

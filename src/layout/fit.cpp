@@ -74,7 +74,11 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
 
 Result<OpenedSave> open_save(const Layout& layout, const Blob& file, const std::vector<ChipFact>& chips) {
   OpenedSave opened;
-  BAYSWAP_TRY(opened.file, unwrap(file));
+  if (layout.stream.kind != Compression::none) {  // knows about its compression itself
+    opened.file = {Compression::none, file, file};
+  } else {
+    BAYSWAP_TRY(opened.file, unwrap(file));
+  }
   if (opened.file.kind != Compression::none)
     opened.notes.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
                                        to_text(opened.file.kind), opened.file.plain.size(), file.size()));

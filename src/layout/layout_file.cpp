@@ -219,8 +219,15 @@ Result<Field> read_field(TableReader reader) {
   BAYSWAP_TRY(const auto hex, reader.text("hex"));
   BAYSWAP_TRY(const auto number, reader.integer("size_in"));
   BAYSWAP_TRY(const auto by_size, reader.texts("by_size"));
-  if (int{hex.has_value()} + int{number.has_value()} + int{by_size.has_value()} != 1)
-    return reader.error("hex", "a field has one of hex, size_in and by_size");
+  BAYSWAP_TRY(const auto unknown, reader.integer("unknown"));
+  if (int{hex.has_value()} + int{number.has_value()} + int{by_size.has_value()} + int{unknown.has_value()} !=
+      1)
+    return reader.error("hex", "a field has one of hex, size_in, by_size and unknown");
+  if (unknown) {
+    if (*unknown < 1 || std::cmp_greater(*unknown, max_file_size))
+      return reader.error("unknown", "unknown is how many bytes only the target's own file has");
+    field.unknown_bytes = static_cast<std::size_t>(*unknown);
+  }
   if (hex) {
     BAYSWAP_TRY(field.bytes, hex_bytes(reader, "hex", *hex));
   }
@@ -302,6 +309,17 @@ Result<Stream> read_stream_table(TableReader reader) {
   if (at && (*at < 0 || std::cmp_greater(*at, max_file_size)))
     return reader.error("at", fmt::format("at must be an offset from 0 to {}", max_file_size));
   stream.at = static_cast<std::size_t>(at.value_or(0));
+  BAYSWAP_TRY(const auto head, reader.text("head"));
+  BAYSWAP_TRY(const auto tail, reader.text("tail"));
+  if (head) {
+    BAYSWAP_TRY(stream.head, hex_bytes(reader, "head", *head));
+    if (stream.head.size() != stream.at)
+      return reader.error("head", fmt::format("head has {} bytes, but the stream begins at {}",
+                                              stream.head.size(), stream.at));
+  }
+  if (tail) {
+    BAYSWAP_TRY(stream.tail, hex_bytes(reader, "tail", *tail));
+  }
   BAYSWAP_CHECK(reader.no_other_keys());
   return stream;
 }
@@ -336,9 +354,17 @@ std::string to_toml(const Slot& slot) {
   return out;
 }
 
+std::string to_toml(const Stream& stream) {
+  std::string out = fmt::format("\n[stream]\nkind = \"{}\"\nat = {}\n", to_text(stream.kind), stream.at);
+  if (!stream.head.empty()) out += fmt::format("head = \"{}\"\n", to_hex(stream.head));
+  if (!stream.tail.empty()) out += fmt::format("tail = \"{}\"\n", to_hex(stream.tail));
+  return out;
+}
+
 std::string to_toml(const Field& field) {
   std::string out = "\n[[field]]\n" + anchor_line(field.at, field.behind);
   if (!field.bytes.empty()) return out + fmt::format("hex = \"{}\"\n", to_hex(field.bytes));
+  if (field.unknown_bytes != 0) return out + fmt::format("unknown = {}\n", field.unknown_bytes);
   if (field.number_bytes != 0) return out + fmt::format("size_in = {}\n", field.number_bytes);
   std::vector<std::string> rows;
   for (const auto& [size, bytes] : field.by_size)
@@ -463,8 +489,7 @@ std::string to_toml(const Layout& layout) {
     for (const std::string& member : layout.members) quoted.push_back(toml_quoted(member));
     out += fmt::format("members = [{}]\n", fmt::join(quoted, ", "));
   }
-  if (layout.stream.kind != Compression::none)
-    out += fmt::format("\n[stream]\nkind = \"{}\"\nat = {}\n", to_text(layout.stream.kind), layout.stream.at);
+  if (layout.stream.kind != Compression::none) out += to_toml(layout.stream);
   for (const Slot& slot : layout.slots) out += to_toml(slot);
   for (const Field& field : layout.fields) out += to_toml(field);
   return out;

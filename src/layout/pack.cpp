@@ -152,7 +152,7 @@ class Packer {
 
   void put(const Field& field, Layout::Place place) {
     const std::span<Byte> out = out_.subspan(place.at, place.size);
-    const bool follows_size = field.bytes.empty();
+    const bool follows_size = field.bytes.empty() && field.unknown_bytes == 0;
     const bool size_changed = shell_ == nullptr || shell_->size() != out_.size();
     if (const ByteView own = shell_at(place.at, place.size);
         !own.empty() && !(follows_size && size_changed)) {
@@ -160,7 +160,11 @@ class Packer {
       return;
     }
     const std::vector<Byte> value = field.value(elastic_part_);
-    std::ranges::copy(value, out.begin());
+    if (value.empty()) {
+      std::ranges::fill(out, layout_.fill);
+    } else {
+      std::ranges::copy(value, out.begin());
+    }
   }
 
   const Layout& layout_;
@@ -187,6 +191,17 @@ Result<Blob> pack_plain(const Layout& layout, const Save& save, const Blob* shel
                               part.bytes.size(), layout.id, sizes_in_words(slot->part_sizes())));
   }
   return Packer(layout, save, shell, target_size(layout, save, shell)).run();
+}
+
+Blob around(ByteView head, ByteView stream, ByteView tail) {
+  Buffer file(head.size() + stream.size() + tail.size());
+  const auto behind_head = std::ranges::copy(head, file.bytes().begin()).out;
+  std::ranges::copy(tail, std::ranges::copy(stream, behind_head).out);
+  return std::move(file).freeze();
+}
+
+std::vector<Byte> filled_head(const Layout& layout) {
+  return layout.stream.head.empty() ? std::vector<Byte>(layout.stream.at, layout.fill) : layout.stream.head;
 }
 
 Result<Compressed> stream_of(const Layout& layout, const Blob& file) {
@@ -233,31 +248,25 @@ Result<Blob> pack(const Layout& layout, const Save& save, const Blob* shell) {
   if (shell == nullptr) {
     BAYSWAP_TRY(const Blob plain, pack_plain(layout, save, nullptr));
     const Blob stream = wrap(layout.stream.kind, plain);
-    Buffer file(layout.stream.at + stream.size());
-    std::ranges::fill(file.bytes().first(layout.stream.at), layout.fill);
-    std::ranges::copy(stream.view(), file.bytes().subspan(layout.stream.at).begin());
-    return std::move(file).freeze();
+    return around(filled_head(layout), stream.view(), layout.stream.tail);
   }
   BAYSWAP_TRY(const Compressed old, stream_of(layout, *shell));
   BAYSWAP_TRY(const Blob plain, pack_plain(layout, save, &old.plain));
   const Blob stream = wrap(old, plain);
-  const Blob tail = shell->slice(layout.stream.at + old.stream.size(), shell->size());
-  Buffer file(layout.stream.at + stream.size() + tail.size());
-  std::ranges::copy(shell->view().first(layout.stream.at), file.bytes().begin());
-  std::ranges::copy(stream.view(), file.bytes().subspan(layout.stream.at).begin());
-  std::ranges::copy(tail.view(), file.bytes().subspan(layout.stream.at + stream.size()).begin());
-  return std::move(file).freeze();
+  return around(shell->view().first(layout.stream.at), stream.view(),
+                shell->view().subspan(layout.stream.at + old.stream.size()));
 }
 
 // ---- Where things are ---------------------------------------------------------------------------
 
 std::size_t Field::size_bytes() const {
   if (!bytes.empty()) return bytes.size();
+  if (unknown_bytes != 0) return unknown_bytes;
   return number_bytes != 0 ? number_bytes : by_size.front().second.size();
 }
 
 std::vector<Byte> Field::value(std::size_t part_bytes) const {
-  if (!bytes.empty()) return bytes;
+  if (!bytes.empty() || unknown_bytes != 0) return bytes;
   std::vector<Byte> out(size_bytes());
   if (number_bytes != 0) {
     put_le(out, 0, number_bytes, part_bytes);

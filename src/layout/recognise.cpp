@@ -208,6 +208,7 @@ class Recogniser {
     const Slot* elastic = layout.elastic();
     const Slot& sized = elastic != nullptr ? *elastic : layout.slots.front();
     const auto value = field.value(sized.part_size(layout.place(sized, file.size()).size));
+    if (field.unknown_bytes != 0) return 1;
     const bool same = std::ranges::equal(file.subspan(place.at, place.size), value);
     if (field.bytes.empty()) return same ? 2 : 0.7;
     if (!same) return field.bytes.size() >= 4 ? 0.01 : 0.3;
@@ -265,7 +266,8 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
     const bool guess = any_exact ? !hints.chips.empty() : platform || std::has_single_bit(file.size());
     if (!guess || std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
     const auto fitted = fit(*layout, file, hints.chips);
-    if (fitted && (fitted->fit == Fit::padded || platform))
+    const bool whole = fitted && (fitted->fit != Fit::padded || std::has_single_bit(file.size()));
+    if (whole && (fitted->fit == Fit::padded || platform))
       result.matches.push_back({layout, fitted->fit, 0, {}});
   }
   const std::string sizes = size_sentence(file.size(), result.matches);

@@ -1,0 +1,168 @@
+#include <bayswap/infer.hpp>
+#include <bayswap/inspect.hpp>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/session.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+class Learning {
+ public:
+  Learning(const Globals& globals, const InferOptions& options) : globals_(globals), options_(options) {}
+
+  Result<int> run() {
+    if (options_.files.size() % 2 != 0)
+      return fail(ErrorCode::bad_usage, fmt::format("{} files are no pairs", options_.files.size()),
+                  "name them two by two: the known form, then the one to learn");
+    BAYSWAP_TRY(home_, home_of(globals_));
+    BAYSWAP_TRY(catalog_, load_catalog(home_));
+    BAYSWAP_CHECK(settle_platform());
+    std::vector<Example> examples;
+    for (std::size_t i = 0; i < options_.files.size(); i += 2) {
+      BAYSWAP_TRY(Save known, read_known(options_.files[i]));
+      BAYSWAP_TRY(Blob file, disk_.read(options_.files[i + 1]));
+      examples.push_back({std::move(known), std::move(file)});
+    }
+    BAYSWAP_TRY(const std::string id, id_for(examples.front().save.platform));
+    auto inferred = infer(examples, id);
+    if (!inferred) {
+      inferred.error().message =
+          fmt::format("{} and {}: {}", options_.files[0], options_.files[1], inferred.error().message);
+      return tl::unexpected(std::move(inferred.error()));
+    }
+    inferred->layout.extension =
+        options_.files[1].empty() ? "" : std::string(extension_of(options_.files[1]));
+    const std::string path =
+        options_.out.empty() ? join_path(home_.layouts, inferred->layout.id + ".toml") : options_.out;
+    const std::string toml = to_toml(inferred->layout);
+    auto written = disk_.create(path, {reinterpret_cast<const Byte*>(toml.data()), toml.size()});
+    if (!written) {
+      if (written.error().code == ErrorCode::unsafe)
+        written.error().hint = "choose another --id or --out, or remove that file first";
+      return tl::unexpected(std::move(written.error()));
+    }
+    show(*inferred, path);
+    return exit_done;
+  }
+
+ private:
+  // From --id, --rom, --from, or the first known file.
+  Result<void> settle_platform() {
+    if (!options_.id.empty()) {
+      const auto known = platform_from_tag(options_.id.substr(0, options_.id.find('.')));
+      if (!known)
+        return fail(ErrorCode::bad_usage,
+                    fmt::format("--id '{}' does not begin with a platform", printable(options_.id)),
+                    "a layout's id is the platform's tag, a dot, and a name: e.g. --id gba.mine");
+      hints_.platform = known;
+    }
+    BAYSWAP_TRY(Hints found, hints_for(globals_, options_.files.front(), options_.rom, {}));
+    if (!found.game && options_.rom.empty()) {
+      BAYSWAP_TRY(Hints other, hints_for(globals_, options_.files[1], "", {}));
+      if (other.game) found = std::move(other);
+    }
+    if (hints_.platform) found.platform = hints_.platform;
+    hints_ = std::move(found);
+    hints_.extension.clear();
+    return {};
+  }
+
+  Result<Save> read_known(const std::string& path) {
+    BAYSWAP_TRY(const Blob bytes, disk_.read(path));
+    if (!options_.from.empty()) {
+      BAYSWAP_TRY(const Layout* from, catalog_.find(options_.from));
+      return opened(path, *from, bytes);
+    }
+    Hints hints = hints_;
+    hints.extension = lower(extension_of(path));
+    auto file = unwrap(bytes);
+    if (!file)
+      return fail(file.error().code, fmt::format("{}: {}", path, file.error().message), file.error().hint);
+    const Recognition recognition = recognise(catalog_, file->plain, hints);
+    const bool settled = hints.platform || hints.game;
+    if (!recognition.matches.empty()) {
+      const LayoutMatch& best = recognition.matches.front();
+      bool one_platform = true;
+      for (std::size_t i = 0; i < recognition.alike; ++i)
+        one_platform = one_platform && recognition.matches[i].layout->platform == best.layout->platform;
+      if (one_platform) return opened(path, *best.layout, bytes);
+    }
+    if (!settled)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{}: {} bytes could be of many platforms", path, bytes.size()),
+                  "say which with --id, e.g. --id gba.mine, or name the game's ROM with --rom");
+    const Platform platform = hints.platform ? *hints.platform : hints.game->platform;
+    used_.emplace_back("raw: the bytes of the chip and nothing else");
+    return Save{saves_as(platform), {{{PartKind::sram, 0}, file->plain, true}}};
+  }
+
+  Result<Save> opened(const std::string& path, const Layout& layout, const Blob& bytes) {
+    auto save = open_save(layout, bytes, hints_.chips);
+    if (!save)
+      return fail(save.error().code, fmt::format("{}: {}", path, save.error().message), save.error().hint);
+    used_.push_back(layout.id);
+    return std::move(save->save);
+  }
+
+  Result<std::string> id_for(Platform platform) {
+    if (!options_.id.empty()) return options_.id;
+    for (int number = 1; number < 1000; ++number) {
+      std::string id =
+          fmt::format("{}.learned{}", tag(saves_as(platform)), number == 1 ? "" : fmt::format("-{}", number));
+      if (!catalog_.find(id)) return id;
+    }
+    return fail(ErrorCode::bad_usage, "there are too many learned layouts", "give this one a name with --id");
+  }
+
+  void show(const Inferred& inferred, const std::string& path) const {
+    if (globals_.json) {
+      print_json({{"id", inferred.layout.id},
+                  {"path", path},
+                  {"known", used_},
+                  {"certain", inferred.certain},
+                  {"open", inferred.open},
+                  {"guessed_bytes", inferred.guessed_bytes},
+                  {"layout", to_toml(inferred.layout)}});
+      return;
+    }
+    if (!globals_.quiet) {
+      for (std::size_t i = 0; i < used_.size(); ++i)
+        print_field(i == 0 ? "known" : "", fmt::format("{} as {}", options_.files[2 * i], used_[i]));
+      for (std::size_t i = 0; i < inferred.certain.size(); ++i)
+        print_field(i == 0 ? "certain" : "", inferred.certain[i], Tone::good);
+      for (std::size_t i = 0; i < inferred.open.size(); ++i)
+        print_field(i == 0 ? "open" : "", inferred.open[i], Tone::warn);
+      print_field("wrote", path);
+    }
+    const bool at_home = options_.out.empty();
+    say(globals_.quiet,
+        at_home
+            ? fmt::format(
+                  "`bayswap convert IN --to {} --out OUT` takes it at once; `bayswap layouts {}` draws it.",
+                  inferred.layout.id, inferred.layout.id)
+            : fmt::format("Put the file into {} and `bayswap convert IN --to {} --out OUT` takes it.",
+                          home_.layouts, inferred.layout.id));
+  }
+
+  const Globals& globals_;
+  const InferOptions& options_;
+  Home home_;
+  Catalog catalog_;
+  LocalStore disk_;
+  Hints hints_;
+  std::vector<std::string> used_;
+};
+
+}  // namespace
+
+int infer_command(const Globals& globals, const InferOptions& options) {
+  const auto code = Learning(globals, options).run();
+  return code ? *code : report(code.error());
+}
+
+}  // namespace bayswap::cli
