@@ -39,6 +39,14 @@ struct Finding {
 [[nodiscard]] Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                                            const Hints& hints = {});
 
+/// Looks at every file of a folder and those below it, up to 32 deep, and hands each over in the order of the
+/// paths. A ROM lends its name to the files beside it that share its stem. Uses all processors; `report` is
+/// called from this thread only. Memory grows with the number of files in one folder, not with that of all.
+/// What can't be read is handed over as its error; links to folders are not followed.
+using ScanReport = std::function<void(const std::string& path, const Result<Finding>& finding)>;
+[[nodiscard]] Result<void> inspect_folder(const Catalog& catalog, Store& store, const std::string& folder,
+                                          const Hints& hints, const ScanReport& report);
+
 /// What a file's name, and the ROM beside it, tell of it before it is opened.
 [[nodiscard]] Hints hints_beside(Store& store, const std::string& path);
 

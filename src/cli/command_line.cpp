@@ -55,7 +55,8 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
 void add_file_commands(CLI::App& app, Words& w) {
   CLI::App* inspect = command(app, w, "inspect", "Tell what save files are, and why",
                               [&w] { return inspect_command(w.globals, w.inspect); });
-  inspect->add_option("FILE", w.inspect.files, "The files to look at")->required();
+  inspect->add_option("FILE", w.inspect.files, "The files to look at, or folders to look through")
+      ->required();
   inspect->add_option("--rom", w.inspect.rom, "The ROM they belong to")->type_name("ROM");
   add_chips(*inspect, w.inspect.chips);
 

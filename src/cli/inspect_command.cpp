@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "base/text.hpp"
+#include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -17,6 +18,18 @@ std::string sureness(double confidence) {
                                 : percent >= 40 ? "possible"
                                                 : "a guess";
   return fmt::format("{}, {} %", word, percent);
+}
+
+std::string_view fit_in_words(Fit fit) {
+  switch (fit) {
+    case Fit::exact:
+      return "exact";
+    case Fit::padded:
+      return "padded";
+    case Fit::trimmed:
+      return "trimmed";
+  }
+  return {};
 }
 
 std::string either_in_words(const Finding& finding) {
@@ -69,50 +82,161 @@ Json to_json(const std::string& path, const Finding& finding) {
           {"platform", finding.platform ? Json(tag(*finding.platform)) : Json(nullptr)},
           {"layout", std::move(layout)},
           {"either", std::move(either)},
+          {"compression", to_text(finding.compression)},
+          {"fit", fit_in_words(finding.fit)},
           {"confidence", finding.confidence},
           {"evidence", finding.evidence},
           {"parts", std::move(parts)},
           {"game", finding.game ? cli::to_json(*finding.game) : Json(nullptr)}};
 }
 
+// One line for each file of a folder.
+void print_line(const std::string& path, const Finding& finding) {
+  std::string what(to_text(finding.kind));
+  if (finding.platform) what += fmt::format(" of {}", tag(*finding.platform));
+  std::string layout;
+  if (finding.either.size() > 2) {
+    layout = fmt::format("one of {} layouts", finding.either.size());
+  } else if (!finding.either.empty()) {
+    layout = either_in_words(finding);
+  } else if (finding.layout != nullptr) {
+    layout = finding.layout->id;
+  }
+  if (finding.kind == FileKind::rom && finding.game) layout = in_words(*finding.game);
+  fmt::print("{:<24} {:>8}  {}  {}\n", what, finding.size_bytes, printable(path), toned(Tone::dim, layout));
+}
+
+Json digests_of(const RomDigests& digests) {
+  return {{"crc32", fmt::format("{:08x}", digests.crc32)},
+          {"md5", digests.md5},
+          {"sha1", digests.sha1},
+          {"sha256", digests.sha256}};
+}
+
+class Inspection {
+ public:
+  Inspection(const Globals& globals, const InspectOptions& options) : globals_(globals), options_(options) {}
+
+  Result<int> run() {
+    BAYSWAP_TRY(catalog_, catalog_of(globals_));
+    BAYSWAP_TRY(said_, chips_from_words(options_.chips));
+    for (const std::string& path : options_.files) {
+      const auto info = disk_.stat(path);
+      const bool folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
+      auto done = folder ? look_through(path) : look_at(path);
+      if (!done) return tl::unexpected(std::move(done.error()));
+    }
+    if (globals_.json) fmt::print("{}", shown_ > 0 ? "\n]\n" : "[]\n");
+    std::fflush(stdout);
+    if (!unknown_.empty())
+      report({ErrorCode::not_recognised, fmt::format("not recognised: {}", unknown_),
+              "`bayswap layouts` lists what is known; a file of 0 bytes or cut short must be copied again"});
+    if (scanned_ > 0)
+      say(globals_.quiet,
+          fmt::format("{} files: {} ROMs, {} saves, {} of which could be several things, {} unknown.",
+                      scanned_, roms_, saves_, unsure_, scanned_ - roms_ - saves_));
+    return worst_;
+  }
+
+ private:
+  Result<void> look_at(const std::string& path) {
+    BAYSWAP_TRY(const Hints hints, hints_for(globals_, path, options_.rom, said_));
+    const auto finding = inspect_file(catalog_, disk_, path, hints);
+    if (!finding) {
+      failed(path, finding.error());
+      return {};
+    }
+    if (finding->kind == FileKind::unknown) {
+      worst_ = std::max<int>(worst_, exit_input);
+      unknown_ += (unknown_.empty() ? "" : ", ") + path;
+    }
+    std::optional<RomDigests> whole;
+    std::optional<RomDigests> bare;
+    if (finding->kind == FileKind::rom) {
+      BAYSWAP_TRY(const RomSource source, rom_source(disk_, path));
+      BAYSWAP_TRY(whole, digest_rom(source));
+      if (const auto facts = identify_rom(disk_, path); facts && facts->header_size_bytes > 0) {
+        BAYSWAP_TRY(bare, digest_rom(source, facts->header_size_bytes));
+      }
+    }
+    if (globals_.json) {
+      Json json = to_json(path, *finding);
+      if (whole) json["digests"] = digests_of(*whole);
+      if (bare) json["digests_without_header"] = digests_of(*bare);
+      add(json);
+      return {};
+    }
+    if (shown_++ > 0) fmt::print("\n");
+    print_finding(path, *finding);
+    if (whole) print_digests("digests", *whole);
+    if (bare) print_digests("bare", *bare);
+    return {};
+  }
+
+  static void print_digests(std::string_view label, const RomDigests& digests) {
+    print_field(label, fmt::format("crc32 {:08x}, md5 {}", digests.crc32, digests.md5));
+    print_field("", "sha1 " + digests.sha1);
+    print_field("", "sha256 " + digests.sha256);
+  }
+
+  Result<void> look_through(const std::string& folder) {
+    Hints hints;
+    if (!options_.rom.empty() || !said_.empty()) {
+      BAYSWAP_TRY(hints, hints_for(globals_, folder, options_.rom, said_));
+    }
+    auto done =
+        inspect_folder(catalog_, disk_, folder, hints, [&](const std::string& path, const auto& finding) {
+          if (!finding) return failed(path, finding.error());
+          ++scanned_;
+          roms_ += finding->kind == FileKind::rom ? 1 : 0;
+          saves_ += finding->kind != FileKind::rom && finding->kind != FileKind::unknown ? 1 : 0;
+          unsure_ += finding->either.empty() ? 0 : 1;
+          if (globals_.json) {
+            add(to_json(path, *finding));
+          } else {
+            print_line(path, *finding);
+          }
+        });
+    if (!done) failed(folder, done.error());
+    return {};
+  }
+
+  void failed(const std::string& path, const Error& error) {
+    worst_ = std::max(worst_, report(error));
+    if (globals_.json) add({{"path", path}, {"error", cli::to_json(error)}});
+  }
+
+  // The array goes out entry by entry, so that memory does not grow with it.
+  void add(const Json& json) {
+    std::string text = json.dump(2, ' ', false, Json::error_handler_t::replace);
+    std::string indented = shown_++ > 0 ? ",\n  " : "[\n  ";
+    indented.reserve(text.size() + text.size() / 4);
+    for (const char c : text) {
+      indented += c;
+      if (c == '\n') indented += "  ";
+    }
+    std::fwrite(indented.data(), 1, indented.size(), stdout);
+  }
+
+  const Globals& globals_;
+  const InspectOptions& options_;
+  Catalog catalog_;
+  std::vector<ChipFact> said_;
+  LocalStore disk_;
+  int worst_ = exit_done;
+  int shown_ = 0;
+  std::string unknown_;
+  std::size_t scanned_ = 0;
+  std::size_t roms_ = 0;
+  std::size_t saves_ = 0;
+  std::size_t unsure_ = 0;
+};
+
 }  // namespace
 
 int inspect_command(const Globals& globals, const InspectOptions& options) {
-  const auto catalog = catalog_of(globals);
-  if (!catalog) return report(catalog.error());
-  const auto said = chips_from_words(options.chips);
-  if (!said) return report(said.error());
-  LocalStore disk;
-  Json list = Json::array();
-  int worst = exit_done;
-  int shown = 0;
-  std::string unknown;
-  for (const std::string& path : options.files) {
-    const auto hints = hints_for(globals, path, options.rom, *said);
-    if (!hints) return report(hints.error());
-    const auto finding = inspect_file(*catalog, disk, path, *hints);
-    if (!finding) {
-      worst = std::max(worst, report(finding.error()));
-      if (globals.json) list.push_back({{"path", path}, {"error", cli::to_json(finding.error())}});
-      continue;
-    }
-    if (finding->kind == FileKind::unknown) {
-      worst = std::max<int>(worst, exit_input);
-      unknown += (unknown.empty() ? "" : ", ") + path;
-    }
-    if (globals.json) {
-      list.push_back(to_json(path, *finding));
-    } else {
-      if (shown++ > 0) fmt::print("\n");
-      print_finding(path, *finding);
-    }
-  }
-  if (globals.json) print_json(list);
-  std::fflush(stdout);
-  if (!unknown.empty())
-    report({ErrorCode::not_recognised, fmt::format("not recognised: {}", unknown),
-            "`bayswap layouts` lists what is known; a file of 0 bytes or cut short must be copied again"});
-  return worst;
+  const auto code = Inspection(globals, options).run();
+  return code ? *code : report(code.error());
 }
 
 }  // namespace bayswap::cli

@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
+#include "inspect/look.hpp"
 
 namespace bayswap {
 namespace {
@@ -69,6 +70,8 @@ void say_either(const Recognition& recognition, Finding& finding) {
                         : ": the chip the game has decides; its ROM (--rom) may tell"));
 }
 
+}  // namespace
+
 Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
   Finding finding;
   finding.size_bytes = size_bytes;
@@ -81,7 +84,57 @@ Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
   return finding;
 }
 
+namespace {
+
+// Platforms whose ROMs have no header at all: the extension is all there is to go by, where the size agrees.
+std::optional<RomFacts> rom_by_name(const std::string& path, std::uint64_t size_bytes) {
+  const std::string extension = lower(extension_of(path));
+  constexpr std::uint64_t pce_page = 8192;
+  constexpr std::uint64_t copier_header = 512;
+  RomFacts facts;
+  if (extension == ".pce" && size_bytes > 0 && size_bytes % pce_page % copier_header == 0 &&
+      size_bytes % pce_page <= copier_header) {
+    facts.game.platform = Platform::pce;
+    facts.header_size_bytes = static_cast<std::size_t>(size_bytes % pce_page);
+    facts.chips.push_back({PartKind::sram, 2048, "the machine has 2048 bytes of backup memory"});
+  } else if (extension == ".a26" && size_bytes >= 2048 && size_bytes <= 65536) {
+    facts.game.platform = Platform::a26;
+    facts.tells_chips = true;  // there are none
+  } else {
+    return std::nullopt;
+  }
+  facts.game.title = printable(stem_of(path));
+  facts.confidence = 0.5;
+  facts.evidence.push_back(fmt::format("the extension {}; {} ROMs have no header to tell them by", extension,
+                                       tag(facts.game.platform)));
+  return facts;
+}
+
 }  // namespace
+
+Result<LookedAt> read_as_rom(Store& store, const std::string& path) {
+  constexpr std::size_t small = std::size_t{256} << 10;
+  LookedAt rom;
+  BAYSWAP_TRY(Blob head, store.read_head(path, small + 1));
+  if (head.size() <= small) {
+    rom.whole = head;
+    rom.source = {head.size(), [head](std::uint64_t at, std::size_t count) {
+                    return head.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, head.size())),
+                                      count);
+                  }};
+  } else {
+    BAYSWAP_TRY(rom.source, rom_source(store, path));
+    rom.source.read = [head, rest = rom.source.read](std::uint64_t at, std::size_t count) {
+      return at + count <= head.size() ? head.slice(static_cast<std::size_t>(at), count) : rest(at, count);
+    };
+  }
+  if (auto facts = bayswap::identify_rom(rom.source)) {
+    rom.facts = *std::move(facts);
+  } else {
+    rom.facts = rom_by_name(path, rom.source.size_bytes);
+  }
+  return rom;
+}
 
 std::string_view to_text(FileKind kind) {
   switch (kind) {
@@ -99,6 +152,10 @@ std::string_view to_text(FileKind kind) {
 
 Finding inspect(const Catalog& catalog, const Blob& bytes, const Hints& hints) {
   if (auto rom = identify_rom(bytes.view())) return rom_finding(*std::move(rom), bytes.size());
+  return inspect_save(catalog, bytes, hints);
+}
+
+Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hints) {
   Finding finding;
   finding.size_bytes = bytes.size();
   finding.game = hints.game;
@@ -151,14 +208,14 @@ Hints hints_beside(Store& store, const std::string& path) {
 
 Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                              const Hints& hints) {
-  BAYSWAP_TRY(const RomSource source, rom_source(store, path));
-  if (auto rom = bayswap::identify_rom(source)) {  // a ROM can be large, and is read in pieces
-    find_chip_tags(source, *rom);
-    return rom_finding(*std::move(rom), static_cast<std::size_t>(source.size_bytes));
+  BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
+  if (rom.facts) {
+    find_chip_tags(rom.source, *rom.facts);
+    return rom_finding(*std::move(rom.facts), static_cast<std::size_t>(rom.source.size_bytes));
   }
-  BAYSWAP_TRY(const Blob bytes, store.read(path));
-  if (hints.game || hints.platform) return inspect(catalog, bytes, hints);
-  return inspect(catalog, bytes, hints_beside(store, path));
+  BAYSWAP_TRY(const Blob bytes, rom.whole ? Result<Blob>(*rom.whole) : store.read(path));
+  if (hints.game || hints.platform) return inspect_save(catalog, bytes, hints);
+  return inspect_save(catalog, bytes, hints_beside(store, path));
 }
 
 Result<RomSource> rom_source(Store& store, const std::string& path) {
@@ -171,8 +228,9 @@ Result<RomSource> rom_source(Store& store, const std::string& path) {
 }
 
 Result<RomFacts> identify_rom(Store& store, const std::string& path) {
-  BAYSWAP_TRY(const RomSource source, rom_source(store, path));
-  auto facts = identify_rom(source);
+  BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
+  if (rom.facts) return *std::move(rom.facts);
+  auto facts = identify_rom(rom.source);  // says what was looked for
   if (!facts) facts.error().message = fmt::format("{}: {}", store.shown(path), facts.error().message);
   return facts;
 }

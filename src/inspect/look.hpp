@@ -1,0 +1,20 @@
+// The steps of looking at a file, for one file and for folders of them.
+#pragma once
+
+#include <bayswap/inspect.hpp>
+
+namespace bayswap {
+
+/// A file looked at as a ROM. Small ones are read once and whole, large ones in pieces.
+struct LookedAt {
+  RomSource source;
+  std::optional<RomFacts> facts;  // where it is one
+  std::optional<Blob> whole;      // where it is small
+};
+[[nodiscard]] Result<LookedAt> read_as_rom(Store& store, const std::string& path);
+
+[[nodiscard]] Finding rom_finding(RomFacts facts, std::size_t size_bytes);
+/// What bytes are that are no ROM.
+[[nodiscard]] Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hints);
+
+}  // namespace bayswap
