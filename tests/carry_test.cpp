@@ -327,5 +327,102 @@ INSTANTIATE_TEST_SUITE_P(Modes, Failures,
                                                                                         : "late");
                          });
 
+// ---- Forms that the bay does not say --------------------------------------------------------------------
+
+TEST_F(Arcade, ACompressedTargetStaysCompressed) {
+  const Blob own = combined(noise(32768, 7));
+  for (const Compression kind : {Compression::gzip, Compression::zlib, Compression::chunks}) {
+    put(tv_, tv_save, wrap(kind, own));
+    const auto made = plan();
+    ASSERT_TRUE(made) << made.error().message;
+    ASSERT_TRUE(run(*made, tv_, book_));
+    const auto there = unwrap(tv_.files().at(tv_save));
+    ASSERT_TRUE(there);
+    EXPECT_EQ(there->kind, kind);
+    EXPECT_EQ(there->plain, combined(save_));
+    put(bench_, dump, noise(32768, 8));
+    ASSERT_TRUE(run(*plan_back(), bench_, book_)) << "and it is read through on the way back";
+    EXPECT_EQ(bench_.files().at(dump), save_);
+  }
+}
+
+TEST_F(Arcade, AWrapperAtTheTargetIsKept) {
+  Bay box = *parse_bay(
+      "root = \"/t\"\n[platform.n64]\npath = \"saves/{rom.stem}.box\"\nlayout = \"n64.sram\"\nroms = "
+      "\"roms\"\n",
+      "box", "box.toml", "/");
+  std::vector<Byte> old = bytes_of(save_);
+  for (std::size_t i = 0; i < 4000; ++i) old[i * 3] ^= static_cast<Byte>(i);
+  const auto boxed = [](const Blob& chip) {
+    return joined({text_blob("BOX of the quay "), words_reversed(chip), text_blob("end")});
+  };
+  put(tv_, "saves/Skiff (EU).box", boxed(Blob::copy_of(old)));
+  const auto made = plan_carry(catalog_, {&bench_bay_, &bench_}, {&box, &tv_}, outside_, {.what = "Skiff"});
+  ASSERT_TRUE(made) << made.error().message;
+  EXPECT_EQ(made->refusal(), nullptr);
+  ASSERT_NE(danger(*made, "odd-target"), nullptr);
+  ASSERT_TRUE(run(*made, tv_, book_));
+  EXPECT_EQ(tv_.files().at("saves/Skiff (EU).box"), boxed(save_));
+}
+
+TEST_F(Arcade, AShortSourceIsAnErrorUntilItIsMeant) {
+  put(bench_, dump, noise(20000, 1));
+  EXPECT_EQ(plan().error().code, ErrorCode::damaged);
+  const std::vector<ChipFact> sram{{PartKind::sram, 32768, "you said so"}};
+  const auto still = plan({.what = "Skiff", .chips = sram});
+  ASSERT_FALSE(still);
+  EXPECT_NE(still.error().hint.find("--accept short"), std::string::npos);
+  const auto meant = plan({.what = "Skiff", .chips = sram, .accept = {"short"}});
+  ASSERT_TRUE(meant) << meant.error().message;
+  EXPECT_NE(danger(*meant, "short"), nullptr);
+}
+
+TEST_F(Arcade, ChipsAreLearnedFromSavesInPlaceAndRemembered) {
+  ASSERT_TRUE(bench_.remove(dump));
+  put(bench_, "dumps/N99P.eep", noise(512, 3));
+  const auto made = plan();
+  ASSERT_TRUE(made) << made.error().message;
+  ASSERT_EQ(made->learned.size(), 1U);
+  EXPECT_EQ(made->learned[0].kind, PartKind::eeprom);
+  EXPECT_EQ(made->learned[0].size_bytes, 512U);
+  ASSERT_TRUE(run(*made, tv_, book_));
+
+  // On a fresh card the combined file alone can't tell 512 from 2048 bytes that look full: the book can.
+  ChipBook book;
+  EXPECT_TRUE(book.learn(*made->game, made->learned[0]));
+  EXPECT_FALSE(book.learn(*made->game, made->learned[0]));
+  const auto again = ChipBook::parse(book.to_toml(), "chips.toml");
+  ASSERT_TRUE(again) << again.error().message;
+  ASSERT_EQ(again->chips_of(*made->game).size(), 1U);
+  EXPECT_TRUE(again->chips_of({Platform::n64, "N98P", "", Region::unknown, 0}).empty());
+  std::vector<Byte> full = bytes_of(tv_.files().at(tv_save));
+  std::copy_n(bytes_of(noise(2048, 9)).begin(), 2048, full.begin());
+  put(tv_, tv_save, Blob::copy_of(full));
+  ASSERT_TRUE(bench_.remove("dumps/N99P.eep"));
+  const auto back = plan_back({.what = "N99P", .book = &*again});
+  ASSERT_TRUE(back) << back.error().message;
+  ASSERT_EQ(back->changes.size(), 1U);
+  EXPECT_EQ(back->changes[0].after->size(), 512U);
+  const auto guessed = plan_back({.what = "N99P"});
+  EXPECT_EQ(guessed->changes[0].after->size(), 2048U);
+  const auto asked = plan_back({.what = "N99P", .ask_others = [](const GameId&) {
+                                  return std::vector<ChipFact>{{PartKind::eeprom, 512, "seen elsewhere"}};
+                                }});
+  EXPECT_EQ(asked->changes[0].after->size(), 512U);
+}
+
+TEST(ChipBook, MistakesNameTheLine) {
+  for (const auto& [toml, expected] : std::vector<std::pair<std::string, std::string>>{
+           {"[[game]]\nplatform = \"n65\"\ncode = \"X\"\n", "line 2"},
+           {"[[game]]\nplatform = \"n64\"\n", "code or its title"},
+           {"[[game]]\nplatform = \"n64\"\ncode = \"X\"\nchips = [\"eeprom\"]\n", "line 4"},
+           {"[[game]]\nplatform = \"n64\"\ncode = \"X\"\nchips = [\"eeprom -1\"]\n", "line 4"},
+           {"[[game]]\nplatform = \"n64\"\ncode = \"X\"\nchip = 1\n", "unknown word 'chip'"}}) {
+    const auto book = ChipBook::parse(toml, "chips.toml");
+    ASSERT_FALSE(book) << toml;
+    EXPECT_NE(book.error().message.find(expected), std::string::npos) << book.error().message;
+  }
+}
+
 }  // namespace
 }  // namespace bayswap::test

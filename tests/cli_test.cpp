@@ -206,7 +206,7 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"convert", path(dump), "--to", "n64.combined", "--out", "x", "--slot", "5"}, "--slot");
   mistake({"carry", "Lantern Skiff", "--from", "bnch", "--to", "quay-tv"}, "did you mean 'bench'?");
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "bench"}, "two different bays");
-  mistake({"carry", "Gull Ledger", "--from", "bench", "--to", "quay-tv"}, "no ROM called 'Gull Ledger'");
+  mistake({"carry", "Stone Jetty", "--from", "bench", "--to", "quay-tv"}, "no ROM called 'Stone Jetty'");
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--accept", "anything"},
           "wrong-region");
   mistake({"undo"}, "nothing to undo");
@@ -383,6 +383,128 @@ TEST_F(Cli, AFolderWithoutPermission) {
   EXPECT_TRUE(has(closed.err, "What to do: "));
   EXPECT_EQ(read(tv_save), own);
   chmod(path("quay-tv/saves").c_str(), 0755);
+}
+
+TEST_F(Cli, InferWritesALayoutThatConvertTakesAtOnce) {
+  const std::string ida = path("ferry/gba/ida.box");
+  const auto learned = json({"infer", path("bench/dumps/A99P.sav"), ida, path("ferry/gba/marek.sav"),
+                             path("ferry/gba/marek.box"), "--id", "gba.ferry"});
+  EXPECT_EQ(learned["id"], "gba.ferry");
+  EXPECT_EQ(learned["guessed_bytes"], 2);
+  EXPECT_TRUE(exists("home/layouts/gba.ferry.toml"));
+  ASSERT_EQ(bayswap({"convert", path("ferry/gba/marek.sav"), "--from", "gba.sram", "--to", "gba.ferry",
+                     "--base", ida, "--out", path("out.box")})
+                .code,
+            0);
+  const Blob wanted =
+      joined({read("ferry/gba/ida.box").slice(0, 32), read("ferry/gba/marek.box").slice(32, 40960)});
+  EXPECT_EQ(read("out.box"), wanted);
+  ASSERT_EQ(bayswap({"convert", path("out.box"), "--to", "gba.sram", "--out", path("back.sav")}).code, 0);
+  EXPECT_EQ(read("back.sav"), read("ferry/gba/marek.sav"));
+
+  const auto mistake = [&](std::vector<std::string> words, int code, std::string_view piece) {
+    words.insert(words.begin(), "infer");
+    const Outcome outcome = bayswap(words);
+    EXPECT_EQ(outcome.code, code) << outcome.err;
+    EXPECT_TRUE(has(outcome.err, piece));
+    EXPECT_TRUE(has(outcome.err, "What to do: "));
+  };
+  const std::string known = path("ferry/gba/marek.sav");
+  mistake({known, ida, "--id", "gba.x"}, 4, "don't hold the same save");
+  mistake({known, path("ferry/gba/marek.box"), "--id", "gba.ferry"}, 3, "exists already");
+  mistake({known, path("ferry/gba/marek.box"), "--id", "ferry"}, 2, "platform");
+  mistake({known, path("ferry/gba/marek.box")}, 2, "many platforms");
+  mistake({known, path("none"), "--id", "gba.x"}, 5, "does not exist");
+  mistake({known}, 2, "required");
+  mistake({known, ida, known}, 2, "no pairs");
+  write("zero.sav", Blob());
+  mistake({known, path("zero.sav"), "--id", "gba.x"}, 4, "don't hold the same save");
+  EXPECT_FALSE(exists("home/layouts/gba.x.toml"));
+}
+
+TEST_F(Cli, ConvertToTheFormThatABaseHas) {
+  const Outcome grafted =
+      bayswap({"convert", path("bench/dumps/A99P.sav"), "--rom", path("bench/roms/Moth Courier (Europe).gba"),
+               "--base", path("ferry/gba/marek.box"), "--out", path("ida.box")});
+  ASSERT_EQ(grafted.code, 0) << grafted.err;
+  EXPECT_EQ(read("ida.box"),
+            joined({read("ferry/gba/marek.box").slice(0, 32), read("ferry/gba/ida.box").slice(32, 40960)}));
+  // Compressed, and told by nothing but its content.
+  write("orchard.srm", noise(8192, 3));
+  ASSERT_EQ(bayswap({"convert", path("orchard.srm"), "--from", "snes.raw", "--base",
+                     path("locker/Tin Orchard.srm"), "--out", path("orchard.out")})
+                .code,
+            0);
+  EXPECT_EQ(unwrap(read("orchard.out"))->plain, noise(8192, 3));
+  EXPECT_EQ(unwrap(read("orchard.out"))->kind, Compression::chunks);
+  const Outcome nothing = bayswap({"convert", path(dump), "--out", path("x")});
+  EXPECT_EQ(nothing.code, 2);
+  EXPECT_TRUE(has(nothing.err, "--base"));
+  write("odd.box", noise(33000, 5));
+  const Outcome refused = bayswap({"convert", path("bench/dumps/A99P.sav"), "--from", "gba.sram", "--base",
+                                   path("odd.box"), "--out", path("x")});
+  EXPECT_EQ(refused.code, 4);
+  EXPECT_TRUE(has(refused.err, "infer"));
+  EXPECT_FALSE(exists("x"));
+}
+
+TEST_F(Cli, FoldersAreLookedThrough) {
+  const auto list = json({"inspect", path("locker"), path(dump)});
+  ASSERT_EQ(list.size(), 6U);
+  std::map<std::string, nlohmann::json> by_name;
+  for (const auto& entry : list)
+    by_name[std::filesystem::path(entry["path"].get<std::string>()).filename()] = entry;
+  EXPECT_EQ(by_name["Fog Signal.sav"]["layout"], "pce.raw");
+  EXPECT_EQ(by_name["Ropewalk.srm"]["layout"], "md.spread-ff");
+  EXPECT_EQ(by_name["Tin Orchard.srm"]["compression"], "chunks");
+  EXPECT_EQ(by_name["shopping list.txt"]["kind"], "unknown");
+  EXPECT_TRUE(has(by_name["Cinder Quay.sav"]["layout"].get<std::string>(), "nes.raw"));
+  EXPECT_EQ(bayswap({"inspect", path("locker")}).code, 0) << "a text among saves is no mistake";
+  const auto rom = json({"inspect", path("bench/roms/Gull Ledger (World).gb")});
+  EXPECT_EQ(rom[0]["digests"]["sha256"], sha256(read("bench/roms/Gull Ledger (World).gb").view()).hex());
+}
+
+TEST_F(Cli, ChipsTheUserNamesAreRemembered) {
+  const std::string rom = path("bench/roms/Lantern Skiff (Europe).z64");
+  write("one.srm", *pack(layout(Catalog(), "n64.combined"),
+                         Save{Platform::n64, {{{PartKind::eeprom, 0}, noise(2048, 4), true}}}));
+  const std::vector<std::string> convert{"convert", path("one.srm"), "--rom", rom,
+                                         "--to",    "n64.eeprom",    "--out"};
+  const auto with = [&](const std::string& out, const std::vector<std::string>& more) {
+    std::vector<std::string> words = convert;
+    words.push_back(path(out));
+    words.insert(words.end(), more.begin(), more.end());
+    return bayswap(words);
+  };
+  ASSERT_EQ(with("a.eep", {}).code, 0);
+  EXPECT_EQ(read("a.eep").size(), 2048U);
+  const Outcome said = with("b.eep", {"--chip", "eeprom=512"});
+  ASSERT_EQ(said.code, 0) << said.err;
+  EXPECT_TRUE(has(said.err, "chips.toml"));
+  EXPECT_EQ(read("b.eep").size(), 512U);
+  ASSERT_EQ(with("c.eep", {}).code, 0);
+  EXPECT_EQ(read("c.eep").size(), 512U) << "it was remembered";
+  for (const char* wrong : {"eeprom", "eeprom=", "eeprom=many", "rom=512", "pak1=512", "eeprom=0"})
+    EXPECT_EQ(with("d.eep", {"--chip", wrong}).code, 2) << wrong;
+  write("home/chips.toml", text_blob("[[game]]\nplatform = 5\n"));
+  const Outcome broken = with("e.eep", {});
+  EXPECT_EQ(broken.code, 2);
+  EXPECT_TRUE(has(broken.err, "chips.toml"));
+}
+
+TEST_F(Cli, AClockGoesAlongInTheFormTheTargetHas) {
+  ASSERT_EQ(bayswap({"carry", "Gull Ledger", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
+  EXPECT_EQ(read("quay-tv/saves/Gull Ledger (World).sav"),
+            read("bench/dumps/GULL LEDGER.sav").slice(0, 8192));
+  EXPECT_EQ(read("quay-tv/saves/Gull Ledger (World).rtc").size(), 8U);
+  std::vector<Byte> played = bytes_of(read("quay-tv/saves/Gull Ledger (World).sav"));
+  played[40] ^= 1;
+  write("quay-tv/saves/Gull Ledger (World).sav", Blob::copy_of(played));
+  ASSERT_EQ(bayswap({"carry", "Gull Ledger", "--from", "quay-tv", "--to", "bench", "--yes"}).code, 0);
+  EXPECT_EQ(read("bench/dumps/GULL LEDGER.sav").slice(0, 8192), Blob::copy_of(played));
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"undo", "1", "--yes"}).code, 0);
+  EXPECT_FALSE(exists("quay-tv/saves/Gull Ledger (World).rtc"));
 }
 
 TEST_F(Cli, TheDemoWorldIsTheSameEverywhere) {

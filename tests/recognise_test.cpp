@@ -2,6 +2,7 @@
 #include <bayswap/inspect.hpp>
 
 #include <filesystem>
+#include <map>
 
 #include "save/pak.hpp"
 #include "support/builders.hpp"
@@ -171,6 +172,71 @@ TEST(Inspect, FilesOfLiveCores) {
     EXPECT_EQ(save->parts.front().bytes, pattern(save->parts.front().bytes.size(), seed)) << entry.path();
   }
   EXPECT_GE(seen, 4);
+}
+
+// gb files of live cores, told with the ROM that wrote them: whatever form, the same memory.
+TEST(Inspect, GbFilesOfLiveCoresAreToldWithTheirRom) {
+  const std::filesystem::path folder =
+      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures";
+  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
+  LocalStore disk;
+  const Catalog catalog;
+  int seen = 0;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder / "gb")) {
+    const std::string extension = entry.path().extension().string();
+    if (extension != ".srm" && extension != ".sav" && extension != ".rtc") continue;
+    ++seen;
+    const auto variant = entry.path().parent_path();
+    const std::string program = variant.parent_path().parent_path().filename().string();
+    const auto rom = disk.read(folder / "roms" / program / variant.filename() / "Tideward (World).gb");
+    const auto facts = identify_rom(rom->view());
+    Hints hints;
+    hints.game = facts->game;
+    hints.chips = facts->chips;
+    hints.extension = extension;
+    const auto finding = inspect_file(catalog, disk, entry.path().string(), hints);
+    ASSERT_TRUE(finding && finding->layout != nullptr) << entry.path();
+    EXPECT_TRUE(finding->either.empty()) << entry.path();
+    const auto opened = open_save(*finding->layout, *disk.read(entry.path().string()), hints.chips);
+    ASSERT_TRUE(opened) << entry.path();
+    const Part* part = opened->save.find({PartKind::sram, 0});
+    EXPECT_EQ(part == nullptr, extension == ".rtc");
+    if (part == nullptr) continue;
+    const Blob wanted = pattern(part->bytes.size(), variant.filename() == "A" ? 0x31 : 0x52);
+    const Byte mask = program == "gb-mbc2" ? 0x0f : 0xff;
+    EXPECT_TRUE(std::equal(wanted.view().begin(), wanted.view().end(), part->bytes.view().begin(),
+                           [mask](Byte a, Byte b) { return (a & mask) == (b & mask); }))
+        << entry.path();
+  }
+  EXPECT_GE(seen, 30);
+}
+
+TEST(Scan, FoldersFilePerFileWithTheRomsBeside) {
+  MemoryStore store;
+  for (int i = 0; i < 600; ++i)
+    ASSERT_TRUE(store.replace("saves/" + std::to_string(i % 7) + "/Save " + std::to_string(i) + ".sra",
+                              game_like(static_cast<std::uint32_t>(i % 5)).view()));
+  ASSERT_TRUE(store.replace("saves/3/Skiff.sra", game_like(1).view()));
+  ASSERT_TRUE(store.replace("saves/3/Skiff.z64", n64_rom().view()));
+  ASSERT_TRUE(store.replace("saves/notes.txt", text_blob("nothing").view()));
+  const Catalog catalog;
+  std::vector<std::string> paths;
+  std::map<std::string, Finding> found;
+  ASSERT_TRUE(inspect_folder(catalog, store, "saves", {},
+                             [&](const std::string& path, const Result<Finding>& finding) {
+                               ASSERT_TRUE(finding) << path;
+                               paths.push_back(path);
+                               found[path] = *finding;
+                             }));
+  EXPECT_EQ(paths.size(), 603U);
+  EXPECT_EQ(found.size(), 603U) << "each file once";
+  EXPECT_EQ(found["saves/3/Skiff.z64"].kind, FileKind::rom);
+  EXPECT_EQ(found["saves/3/Skiff.sra"].game->code, "N99P");
+  EXPECT_FALSE(found["saves/3/Save 3.sra"].game);
+  EXPECT_EQ(found["saves/3/Save 3.sra"].layout->id, "n64.sram");
+  EXPECT_EQ(found["saves/notes.txt"].kind, FileKind::unknown);
+  EXPECT_EQ(inspect_folder(catalog, store, "none", {}, [](const auto&, const auto&) {}).error().code,
+            ErrorCode::not_found);
 }
 
 }  // namespace

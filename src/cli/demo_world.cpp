@@ -7,31 +7,12 @@
 #include <cstring>
 
 #include "base/endian.hpp"
+#include "cli/demo_parts.hpp"
 #include "layout/byte_order.hpp"
 #include "save/pak.hpp"
 
 namespace bayswap::cli {
 namespace {
-
-constexpr std::int64_t spring = 1935655200;  // 2031-05-04 10:00 UTC
-constexpr std::int64_t day = 86400;
-
-// A small generator with a fixed sequence on every machine.
-class Dice {
- public:
-  explicit Dice(std::uint64_t seed) : state_(seed) {}
-  std::uint32_t next() {
-    state_ = state_ * 6364136223846793005U + 1442695040888963407U;
-    return static_cast<std::uint32_t>(state_ >> 33);
-  }
-
- private:
-  std::uint64_t state_;
-};
-
-void put_text(std::span<Byte> out, std::size_t at, std::string_view text) {
-  std::ranges::copy(text, out.begin() + static_cast<std::ptrdiff_t>(at));
-}
 
 Blob rom(std::string_view title, std::string_view code, ByteOrder order) {
   constexpr std::size_t size = 65536;
@@ -103,10 +84,6 @@ Blob pak_with_note() {
   return std::move(pak).freeze();
 }
 
-Blob text_blob(std::string_view text) {
-  return Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()});
-}
-
 }  // namespace
 
 std::vector<DemoFile> demo_world() {
@@ -134,6 +111,16 @@ root = "../../bench"
 path = "dumps/{game.code}{ext}"
 layout = "n64.separate"
 roms = "roms"
+
+[platform.gb]
+path = "dumps/{game.title}{ext}"
+layout = "gb.rtc48"
+roms = "roms"
+
+[platform.gba]
+path = "dumps/{game.code}{ext}"
+layout = "gba.sram"
+roms = "roms"
 )"),
                    spring});
   files.push_back({"home/bays/quay-tv.toml", text_blob(R"(about = "The TV box on the quay"
@@ -142,6 +129,16 @@ root = "../../quay-tv"
 [platform.n64]
 path = "saves/{rom.stem}{ext}"
 layout = "n64.combined"
+roms = "roms"
+
+[platform.gb]
+path = "saves/{rom.stem}{ext}"
+layout = "gb.separate-clock8"
+roms = "roms"
+
+[platform.gba]
+path = "saves/{rom.stem}{ext}"
+layout = "gba.sram-64k"
 roms = "roms"
 )"),
                    spring});
@@ -164,6 +161,7 @@ layout = "n64.separate-le"
 roms = "roms"
 )"),
                    spring});
+  add_cartridges(catalog, files);
   return files;
 }
 

@@ -4,8 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bit>
-#include <ranges>
+#include <array>
+#include <cmath>
 
 #include "base/try.hpp"
 
@@ -14,8 +14,6 @@ namespace {
 
 constexpr std::size_t most_wrapper_bytes = std::size_t{1} << 20;
 constexpr std::size_t most_samples = 1024;
-constexpr double alike_enough = 0.2;  // share of telling bytes that two saves of one game have in common
-constexpr double ahead_enough = 1.5;  // how much better the best place must be than any other
 
 const Part* main_part(const std::vector<Save>& inputs) {
   const Part* best = nullptr;
@@ -90,36 +88,6 @@ double likeness(const std::vector<Sample>& samples, ByteView there) {
   return samples.empty() ? 0 : static_cast<double>(same) / static_cast<double>(samples.size());
 }
 
-struct Placing {
-  Slot slot;
-  double score = 0;
-};
-
-// The best place in the file, and how good the next best one is.
-struct Search {
-  Placing best;
-  double next_best = 0;
-
-  [[nodiscard]] bool is_clear() const {
-    if (best.score < alike_enough) return false;
-    if (best.score >= ahead_enough * next_best) return true;
-    // Where all places are much alike, as in tables, the right one has hardly a step that is off.
-    constexpr double hardly = 0.05;
-    const double off = 1 - best.score;
-    return off < hardly && 1 - next_best > ahead_enough * off + 0.003;
-  }
-
-  void offer(const Slot& slot, std::size_t at, double score) {
-    if (score > best.score) {
-      next_best = best.score;
-      best = {slot, score};
-      best.slot.at = at;
-    } else {
-      next_best = std::max(next_best, score);
-    }
-  }
-};
-
 // How alike the part is to what the file would hold in that layout.
 double likeness(const Part& part, const LayoutMatch& match, const Blob& file) {
   const auto own = open_save(*match.layout, file);
@@ -129,21 +97,120 @@ double likeness(const Part& part, const LayoutMatch& match, const Blob& file) {
   return likeness(samples_of(straight, part.bytes.view()), there->bytes.view());
 }
 
-Search by_likeness(const Part& part, ByteView base) {
-  Search search;
-  for (const Slot& slot : ways(part)) {
+struct Placing {
+  Slot slot;
+  double steps = 0;   // share of steps that are the same there
+  double excess = 0;  // how many standard deviations more bytes are the same there than chance would have
+};
+
+// Tries every place and way. A rough measure leaves a few; those are compared to the last byte.
+class Search {
+ public:
+  Search(const Part& part, ByteView base) : part_(part), base_(base) {
+    for (const Byte b : base) ++counts_.at(b);
+    for (const Slot& slot : ways(part)) {
+      const std::size_t size = slot.file_sizes.front();
+      if (size > base.size() || base.size() - size > most_wrapper_bytes) continue;
+      if (part.bytes.size() % 8 != 0 && slot.order != ByteOrder::chip) continue;
+      try_way(slot);
+    }
+    std::vector<Placing> finalists;
+    for (auto measure : {&Placing::steps, &Placing::excess}) {
+      std::ranges::stable_sort(rough_, std::greater<>{}, measure);
+      for (std::size_t i = 0; i < rough_.size() && i < kept; ++i) finalists.push_back(rough_[i]);
+    }
+    rough_.clear();
+    for (Placing& placing : finalists) {
+      const auto known = [&](const Placing& other) {
+        return other.slot.at == placing.slot.at && other.slot.order == placing.slot.order &&
+               other.slot.spread == placing.slot.spread && other.slot.lane == placing.slot.lane;
+      };
+      if (std::ranges::any_of(places_, known)) continue;
+      placing.excess = excess_of(placing.slot, 1) - oddness(placing.slot);
+      places_.push_back(placing);
+    }
+  }
+
+  // The one place that stands out, if one does.
+  [[nodiscard]] const Placing* best() {
+    if (places_.empty()) return nullptr;
+    // Where nearly every step is the same, as in tables, the right place has hardly one that is off.
+    std::ranges::stable_sort(places_, std::greater<>{}, &Placing::steps);
+    const auto next = [&](double Placing::*measure) {
+      return places_.size() > 1 ? places_[1].*measure : 0.0;
+    };
+    constexpr double table = 0.95;
+    if (places_.front().steps >= table)
+      return 1 - next(&Placing::steps) > 1.5 * (1 - places_.front().steps) + 0.003 ? &places_.front()
+                                                                                   : nullptr;
+    std::ranges::stable_sort(places_, std::greater<>{}, &Placing::excess);
+    constexpr double sure = 8;
+    constexpr double ahead = 5;
+    return places_.front().excess >= sure && places_.front().excess >= next(&Placing::excess) + ahead
+               ? &places_.front()
+               : nullptr;
+  }
+
+ private:
+  static constexpr std::size_t kept = 24;
+  static constexpr std::size_t rough_bytes = 1024;
+
+  // What hardly anybody does needs better evidence: offsets that are no multiple of 16, other than a
+  // trailer's absence, and words of 16 or 64 bits reversed.
+  [[nodiscard]] double oddness(const Slot& slot) const {
+    constexpr double handicap = 3;
+    const bool plain_offset = slot.at % 16 == 0 || slot.at + slot.file_sizes.front() == base_.size();
+    const bool plain_order = slot.order == ByteOrder::chip || slot.order == ByteOrder::swap32;
+    return (plain_offset ? 0 : handicap) + (plain_order ? 0 : handicap);
+  }
+
+  void try_way(const Slot& slot) {
+    const auto samples = samples_of(slot, part_.bytes.view());
     const std::size_t size = slot.file_sizes.front();
-    if (size > base.size() || base.size() - size > most_wrapper_bytes) continue;
-    if (part.bytes.size() % 8 != 0 && slot.order != ByteOrder::chip) continue;
-    const auto samples = samples_of(slot, part.bytes.view());
-    const std::size_t room = base.size() - size;
+    const std::size_t room = base_.size() - size;
+    const std::size_t stride = 1 + part_.bytes.size() / rough_bytes;
+    Slot placed = slot;
     // Close to both ends every offset; in between headers are aligned.
     constexpr std::size_t fine = 4096;
-    for (std::size_t at = 0; at <= room; at += at < fine || room - at <= fine ? 1 : 16)
-      search.offer(slot, at, likeness(samples, base.subspan(at, size)));
+    for (std::size_t at = 0; at <= room; at += at < fine || room - at <= fine ? 1 : 16) {
+      placed.at = at;
+      rough_.push_back({placed, likeness(samples, base_.subspan(at, size)), excess_of(placed, stride)});
+      if (rough_.size() > 64 * kept) thin_out();
+    }
   }
-  return search;
-}
+
+  // Keeps those that are among the best by one measure or the other.
+  void thin_out() {
+    std::ranges::stable_sort(rough_, std::greater<>{}, &Placing::steps);
+    std::ranges::stable_sort(rough_.begin() + kept, rough_.end(), std::greater<>{}, &Placing::excess);
+    rough_.resize(3 * kept);
+  }
+
+  [[nodiscard]] double excess_of(const Slot& slot, std::size_t stride) const {
+    const ByteView chip = part_.bytes.view();
+    const std::size_t mask = word_mask(slot.order);
+    const bool spread = slot.spread != Spread::none;
+    const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
+    const auto all = static_cast<double>(base_.size());
+    double same = 0;
+    double expected = 0;
+    double variance = 0;
+    for (std::size_t i = 0; i < chip.size(); i += stride) {
+      const std::size_t from = slot.at + (spread ? 2 * (i ^ mask) + lane : i ^ mask);
+      same += base_[from] == chip[i] ? 1 : 0;
+      const double p = static_cast<double>(counts_.at(chip[i])) / all;
+      expected += p;
+      variance += p * (1 - p);
+    }
+    return variance > 0 ? (same - expected) / std::sqrt(variance) : 0;
+  }
+
+  const Part& part_;
+  ByteView base_;
+  std::array<std::size_t, 256> counts_{};
+  std::vector<Placing> rough_;
+  std::vector<Placing> places_;
+};
 
 bool is_text(ByteView bytes) {
   return std::ranges::all_of(bytes, [](Byte b) { return b >= 0x20 && b < 0x7f; });
@@ -160,7 +227,8 @@ std::optional<std::pair<std::size_t, std::string>> by_wrapper(std::size_t part_b
                      fmt::format("{} bytes that are all the same stand {} the other {}", part_bytes,
                                  blank_behind ? "behind" : "before", extra)};
   constexpr std::size_t mark = 4;
-  if (extra < mark) return std::nullopt;
+  constexpr std::size_t most_head_bytes = 512;  // more is likely to be on both sides, or padding
+  if (extra < mark || extra > most_head_bytes) return std::nullopt;
   const bool head = is_text(base.first(mark));
   const bool tail = is_text(base.last(mark));
   if (head != tail)
@@ -186,10 +254,9 @@ Result<OwnForm> made_up(const Part& part, Platform platform, const Blob& base, c
                     to_text(part.role), part.bytes.size(), slot.at, base.size(), in_words(slot.order)));
     return own;
   };
-  const Search search = by_likeness(part, base.view());
-  if (search.is_clear())
-    return form(search.best.slot, std::min(0.95, 0.5 + search.best.score / 2),
-                fmt::format("{:.0f} % of the save's bytes are the same there", 100 * search.best.score));
+  Search search(part, base.view());
+  if (const Placing* best = search.best())
+    return form(best->slot, 0.9, "the save that stands there now is much like the one that is brought");
   if (const auto placed = by_wrapper(part.bytes.size(), base.view())) {
     Slot slot = ways(part).front();
     slot.at = placed->first;
@@ -224,6 +291,7 @@ Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& in
         [&](const LayoutMatch& match) { return likeness(*part, match, file.plain); });
   for (const LayoutMatch& match : matches) {
     if (match.confidence < wild) break;
+    if (match.fit == Fit::trimmed) continue;  // a base is whole
     ConvertRequest request{inputs, match.layout, &file.plain, hints.chips, 0};
     if (!convert(catalog, request)) continue;
     OwnForm own{*match.layout, match.confidence, match.evidence};

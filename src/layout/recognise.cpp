@@ -111,20 +111,25 @@ class Recogniser {
     return 0.03;
   }
 
+  // The order in which the same memory also comes on that platform; chip order where it does not.
+  static ByteOrder order_of_twin(const Layout& layout, const Slot& slot) {
+    const PartKind kind = slot.role.kind;
+    if (layout.platform == Platform::n64 && kind != PartKind::eeprom) return ByteOrder::swap32;
+    if (layout.platform == Platform::md && kind == PartKind::sram) return ByteOrder::swap16;
+    if (layout.platform == Platform::gba && kind == PartKind::eeprom) return ByteOrder::swap64;
+    return ByteOrder::chip;
+  }
+
   double weigh_order(const Layout& layout, const Slot& slot, std::size_t at, ByteView bytes,
                      std::vector<std::string>& evidence) {
-    // Asked only where layouts of that platform differ in it.
-    ByteOrder other = slot.order;
-    if (other == ByteOrder::chip) {
-      if (layout.platform == Platform::n64 && slot.role.kind != PartKind::eeprom) other = ByteOrder::swap32;
-      if (layout.platform == Platform::md && slot.role.kind == PartKind::sram) other = ByteOrder::swap16;
-      if (layout.platform == Platform::gba && slot.role.kind == PartKind::eeprom) other = ByteOrder::swap64;
-      if (other == ByteOrder::chip) return 1;
-    }
+    const ByteOrder twin = order_of_twin(layout, slot);
+    const ByteOrder other = slot.order != ByteOrder::chip ? slot.order : twin;
+    if (other == ByteOrder::chip) return 1;
     auto [found, is_new] = verdicts_.try_emplace({at, other});
     if (is_new) found->second = judge_word_order(bytes, hints_.game, other);
     const OrderVerdict& verdict = found->second;
-    evidence.push_back(fmt::format("{}: {}", to_text(slot.role), verdict.evidence));
+    if (verdict.says != Says::nothing || twin != ByteOrder::chip)
+      evidence.push_back(fmt::format("{}: {}", to_text(slot.role), verdict.evidence));
     if (verdict.says == Says::nothing) return 1;
     const bool agrees = (verdict.says == Says::reversed) == (slot.order == other);
     // It decides between twins, and says nothing against other platforms.

@@ -1,0 +1,40 @@
+// What the demo world is made with.
+#pragma once
+
+#include <bayswap/layout.hpp>
+
+#include <algorithm>
+
+#include "cli/demo_world.hpp"
+
+namespace bayswap::cli {
+
+inline constexpr std::int64_t spring = 1935655200;  // 2031-05-04 10:00 UTC
+inline constexpr std::int64_t day = 86400;
+
+/// A small generator with a fixed sequence on every machine.
+class Dice {
+ public:
+  explicit Dice(std::uint64_t seed) : state_(seed) {}
+  std::uint32_t next() {
+    state_ = state_ * 6364136223846793005U + 1442695040888963407U;
+    return static_cast<std::uint32_t>(state_ >> 33);
+  }
+
+ private:
+  std::uint64_t state_;
+};
+
+inline void put_text(std::span<Byte> out, std::size_t at, std::string_view text) {
+  std::ranges::copy(text, out.begin() + static_cast<std::ptrdiff_t>(at));
+}
+
+inline Blob text_blob(std::string_view text) {
+  return Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()});
+}
+
+/// The cartridges of the other platforms: Gull Ledger with its clock, Moth Courier, and what lies in the
+/// locker.
+void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);
+
+}  // namespace bayswap::cli
