@@ -8,6 +8,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const auto again = bayswap::parse_bay(bayswap::to_toml(*bay), "fuzz", "fuzz", "/");
     bayswap::fuzz::require(again.has_value() && bayswap::to_toml(*again) == bayswap::to_toml(*bay));
   }
+  if (const auto book = bayswap::ChipBook::parse(text, "fuzz")) {
+    const auto again = bayswap::ChipBook::parse(book->to_toml(), "fuzz");
+    bayswap::fuzz::require(again.has_value() && again->to_toml() == book->to_toml());
+  }
   if (const auto rule = bayswap::NameRule::parse(text)) {
     bayswap::NameFacts facts;
     facts.rom_path = "roms/x.z64";

@@ -10,7 +10,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   bayswap::fuzz::require(again.has_value() && bayswap::to_toml(*again) == bayswap::to_toml(*layout));
   for (const std::size_t bytes : layout->file_sizes()) {
     if (bytes > 65536) continue;
-    const bayswap::Blob file = bayswap::Blob::filled(bytes, 0xa5);
+    bayswap::Blob file = bayswap::Blob::filled(bytes, 0xa5);
+    if (layout->stream.kind != bayswap::Compression::none) {
+      const auto made = bayswap::pack(*layout, bayswap::Save{layout->platform, {}});
+      bayswap::fuzz::require(made.has_value());
+      file = *made;
+    }
     const auto save = bayswap::unpack(*layout, file);
     bayswap::fuzz::require(save.has_value());
     const auto packed = bayswap::pack(*layout, *save, &file);

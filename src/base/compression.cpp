@@ -22,7 +22,6 @@ constexpr std::size_t usual_chunk_bytes = std::size_t{128} << 10;
 constexpr std::size_t most_chunks = 65536;
 
 constexpr std::array<Byte, 3> gzip_magic{0x1f, 0x8b, 0x08};
-constexpr std::size_t gzip_tail_bytes = 8;
 
 constexpr int raw_window = -15;
 constexpr int zlib_window = 15;

@@ -185,7 +185,9 @@ class Learner {
     for (const Example& example : examples_)
       for (const Part& part : example.save.parts) roles.emplace(to_text(part.role), part.role);
     std::vector<std::pair<Slot, std::vector<Slot>>> chosen;
-    for (const auto& [name, role] : roles) {
+    for (const auto& row : roles) {
+      const std::string& name = row.first;
+      const Role role = row.second;
       std::vector<Slot> ways;
       bool shown = false;
       for (std::size_t first = 0; first < examples_.size() && !shown; ++first) {
