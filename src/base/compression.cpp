@@ -38,7 +38,7 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
   const auto close = [](z_stream* open) { inflateEnd(open); };
   const std::unique_ptr<z_stream, decltype(close)> guard(&z, close);
   std::vector<Byte> out;
-  std::array<Byte, 16384> piece;
+  std::array<Byte, 16384> piece{};
   const std::size_t most_in = std::min<std::size_t>(in.size(), std::size_t{1} << 30);
   z.next_in =
       const_cast<Byte*>(in.data());  // NOLINT(cppcoreguidelines-pro-type-const-cast): zlib's old interface

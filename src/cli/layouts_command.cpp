@@ -30,7 +30,7 @@ std::string absent_in_words(Absent absent) {
 }
 
 std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
-  constexpr std::size_t most_listed = 5;
+  constexpr std::size_t most_listed = 4;
   if (sizes.size() > most_listed) return fmt::format("{} to {} bytes", sizes.front(), sizes.back());
   return fmt::format("{} bytes", fmt::join(sizes, " or "));
 }

@@ -39,7 +39,7 @@ class Recogniser {
       match.evidence.push_back(fitted->in_words(layout));
       weight = match.fit == Fit::padded ? 0.2 : 0.05;
     }
-    weight *= weigh_extension(layout);
+    weight *= weigh_extension(layout, match.evidence);
     for (const Slot& slot : layout.slots) {
       const auto place = layout.place(slot, bytes.size());
       const ByteView own = bytes.view().subspan(place.at, place.size);
@@ -62,10 +62,12 @@ class Recogniser {
   }
 
  private:
-  double weigh_extension(const Layout& layout) const {
+  double weigh_extension(const Layout& layout, std::vector<std::string>& evidence) const {
     if (!owner_) return 1;  // such as .sav, which stands for anything
     if (layout.platform != *owner_) return 0.05;
-    return layout.extension == hints_.extension ? fair : 0.5;
+    if (layout.extension != hints_.extension) return 0.5;
+    evidence.push_back(fmt::format("the extension {} is usual on {} alone", hints_.extension, tag(*owner_)));
+    return fair;
   }
 
   // What the ROM's header, or the user, says of the chip.
