@@ -415,7 +415,7 @@ TEST_F(Cli, InferWritesALayoutThatConvertTakesAtOnce) {
   mistake({known, path("ferry/gba/marek.box"), "--id", "ferry"}, 2, "platform");
   mistake({known, path("ferry/gba/marek.box")}, 2, "many platforms");
   mistake({known, path("none"), "--id", "gba.x"}, 5, "does not exist");
-  mistake({known}, 2, "required");
+  mistake({known}, 2, "no pair");
   mistake({known, ida, known}, 2, "no pairs");
   write("zero.sav", Blob());
   mistake({known, path("zero.sav"), "--id", "gba.x"}, 4, "don't hold the same save");

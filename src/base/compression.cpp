@@ -74,7 +74,7 @@ std::vector<Byte> deflate_to(ByteView plain, int window, int level) {
   z.next_out = out.data();
   z.avail_out = static_cast<uInt>(out.size());
   if (deflate(&z, Z_FINISH) != Z_STREAM_END) throw std::bad_alloc();
-  out.resize(out.size() - z.avail_out);
+  out.erase(out.end() - static_cast<std::ptrdiff_t>(z.avail_out), out.end());
   return out;
 }
 

@@ -91,8 +91,7 @@ void add_file_commands(CLI::App& app, Words& w) {
       ->add_option(
           "A B", w.infer.files,
           "A save in a known form, and the same save in the form to learn; more pairs narrow it down")
-      ->required()
-      ->expected(2, 64);
+      ->required();
   infer->add_option("--from", w.infer.from, "The layout of A; told from the content where not given")
       ->type_name("LAYOUT");
   infer->add_option("--rom", w.infer.rom, "The ROM the saves belong to")->type_name("ROM");

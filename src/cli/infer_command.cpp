@@ -17,7 +17,9 @@ class Learning {
 
   Result<int> run() {
     if (options_.files.size() % 2 != 0)
-      return fail(ErrorCode::bad_usage, fmt::format("{} files are no pairs", options_.files.size()),
+      return fail(ErrorCode::bad_usage,
+                  options_.files.size() == 1 ? "one file is no pair"
+                                             : fmt::format("{} files are no pairs", options_.files.size()),
                   "name them two by two: the known form, then the one to learn");
     BAYSWAP_TRY(home_, home_of(globals_));
     BAYSWAP_TRY(catalog_, load_catalog(home_));
