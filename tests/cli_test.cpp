@@ -418,7 +418,10 @@ TEST_F(Cli, InferWritesALayoutThatConvertTakesAtOnce) {
   mistake({known}, 2, "no pair");
   mistake({known, ida, known}, 2, "no pairs");
   write("zero.sav", Blob());
-  mistake({known, path("zero.sav"), "--id", "gba.x"}, 4, "don't hold the same save");
+  mistake({known, path("zero.sav"), "--id", "gba.x"}, 4, "is empty");
+  mistake({path("zero.sav"), ida, "--id", "gba.x"}, 4, "zero.sav");
+  write("short.sav", noise(5000, 1));
+  mistake({path("short.sav"), ida, "--id", "gba.x"}, 4, "size of any chip");
   EXPECT_FALSE(exists("home/layouts/gba.x.toml"));
 }
 

@@ -3,8 +3,6 @@
 #include <bayswap/fs.hpp>
 #include <bayswap/layout.hpp>
 
-#include <filesystem>
-
 #include "support/builders.hpp"
 #include "support/property.hpp"
 
@@ -57,20 +55,49 @@ TEST(Compression, GzipHeadsAreKept) {
   EXPECT_EQ(wrap(*read, noise(4000, 3)).slice(0, 19), named.slice(0, 19));
 }
 
-TEST(Compression, FilesOfLiveCores) {
-  const std::filesystem::path folder =
-      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/gb/gb-mbc5-32k/coreA-rz/A";
-  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
-  LocalStore disk;
-  for (const auto& entry : std::filesystem::directory_iterator(folder)) {
-    const Blob file = *disk.read(entry.path().string());
-    const auto read = unwrap(file);
-    ASSERT_TRUE(read);
-    EXPECT_EQ(read->kind, Compression::chunks);
-    EXPECT_EQ(read->plain, pattern(32768, 0x31));
-    EXPECT_EQ(wrap(Compression::chunks, read->plain).slice(0, 20), file.slice(0, 20))
-        << "the same head from nothing";
-  }
+// Files that live cores wrote (tests/data).
+Blob data(const std::string& name) {
+  const auto file = LocalStore().read(BAYSWAP_SOURCE_DIR "/tests/data/" + name);
+  EXPECT_TRUE(file) << name;
+  return file ? *file : Blob();
+}
+
+TEST(Compression, ChunksOfALiveCore) {
+  const Blob file = data("chunks-a.srm");
+  const auto read = unwrap(file);
+  ASSERT_TRUE(read);
+  EXPECT_EQ(read->kind, Compression::chunks);
+  EXPECT_EQ(read->plain, pattern(32768, 0x31));
+  EXPECT_EQ(wrap(Compression::chunks, read->plain).slice(0, 20), file.slice(0, 20))
+      << "the same head from nothing";
+  EXPECT_EQ(wrap(*read, read->plain), file);
+}
+
+TEST(LiveFiles, HalfBytesInAllTheirForms) {
+  const Catalog catalog;
+  const auto one = open_save(layout(catalog, "gb.nibbles"), data("half-bytes-a.sav"));
+  const auto two = open_save(layout(catalog, "gb.nibbles-packed"), data("half-bytes-packed-a.srm"));
+  ASSERT_TRUE(one && two);
+  EXPECT_EQ(one->save.parts.front().bytes, two->save.parts.front().bytes);
+  EXPECT_EQ(*pack(layout(catalog, "gb.nibbles-packed"), one->save), data("half-bytes-packed-a.srm"));
+  const Blob own = data("half-bytes-a.sav");
+  EXPECT_EQ(*pack(layout(catalog, "gb.nibbles"), two->save, &own), own)
+      << "upper halves are the target's own";
+  const Blob large = *pack(layout(catalog, "gb.nibbles-8k"), two->save);
+  EXPECT_EQ(large.slice(512, 8192), Blob::filled(7680, 0xff));
+}
+
+TEST(LiveFiles, ClocksAndFormattedMemoriesAreTold) {
+  const Catalog catalog;
+  const auto told = [&](const std::string& name, const std::string& id) {
+    const Recognition found = recognise(catalog, data(name), {});
+    ASSERT_FALSE(found.matches.empty()) << name;
+    EXPECT_EQ(found.matches.front().layout->id, id);
+    EXPECT_FALSE(found.either());
+  };
+  told("clock-48-a.rtc", "gb.clock48");
+  told("clock-8-a.rtc", "gb.clock8");
+  told("pce-fresh.srm", "pce.raw");
 }
 
 // ---- Padding and early ends ------------------------------------------------------------------------------

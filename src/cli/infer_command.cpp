@@ -1,6 +1,8 @@
 #include <bayswap/infer.hpp>
 #include <bayswap/inspect.hpp>
 
+#include <bit>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
@@ -98,6 +100,12 @@ class Learning {
       return fail(ErrorCode::bad_usage,
                   fmt::format("{}: {} bytes could be of many platforms", path, bytes.size()),
                   "say which with --id, e.g. --id gba.mine, or name the game's ROM with --rom");
+    if (!std::has_single_bit(file->plain.size()))
+      return fail(
+          ErrorCode::not_recognised,
+          fmt::format("{}: {} bytes is neither a form of {} that is known nor the size of any chip", path,
+                      bytes.size(), tag(hints.platform ? *hints.platform : hints.game->platform)),
+          "the first of a pair must be in a known form: name it with --from; or it was cut short");
     const Platform platform = hints.platform ? *hints.platform : hints.game->platform;
     used_.emplace_back("raw: the bytes of the chip and nothing else");
     return Save{saves_as(platform), {{{PartKind::sram, 0}, file->plain, true}}};

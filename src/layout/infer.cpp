@@ -134,6 +134,11 @@ class Learner {
       const std::string which = examples_.size() == 1 ? "" : fmt::format("pair {}: ", i + 1);
       if (example.save.platform != platform)
         return fail(ErrorCode::bad_usage, which + "it is of another platform than the first");
+      if (example.file.empty() ||
+          std::ranges::all_of(example.save.parts, [](const Part& part) { return part.bytes.empty(); }))
+        return fail(ErrorCode::damaged,
+                    which + "one of the files is empty: the copy was cut off before its first byte",
+                    "copy it again from where it came from");
       if (example.save.is_blank())
         return fail(ErrorCode::bad_usage, which + "the known save is blank, so any place would do for it",
                     "save something in the game first, and take both files after that");

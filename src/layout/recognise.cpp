@@ -25,7 +25,11 @@ class Recogniser {
   // `owner`: the one platform whose layouts have the file's extension; `settled`: only one platform comes
   // into question.
   Recogniser(const Blob& file, const Hints& hints, std::optional<Platform> owner, bool settled)
-      : file_(file), hints_(hints), owner_(owner), settled_(settled) {}
+      : file_(file),
+        hints_(hints),
+        owner_(owner),
+        settled_(settled),
+        platform_known_(hints.platform || hints.game) {}
 
   // How much likelier this layout became by looking at the content.
   double weigh(LayoutMatch& match) {
@@ -56,8 +60,7 @@ class Recogniser {
       }
     }
     weight *= weigh_rest(layout, bytes.view(), match.evidence);
-    for (const Field& field : layout.fields)
-      weight *= weigh_field(layout, field, bytes.view(), match.evidence);
+    weight *= weigh_fields(layout, bytes.view(), match.evidence);
     return weight;
   }
 
@@ -66,7 +69,9 @@ class Recogniser {
     if (!owner_) return 1;  // such as .sav, which stands for anything
     if (layout.platform != *owner_) return 0.05;
     if (layout.extension != hints_.extension) return 0.5;
-    evidence.push_back(fmt::format("the extension {} is usual on {} alone", hints_.extension, tag(*owner_)));
+    if (!platform_known_)
+      evidence.push_back(
+          fmt::format("the extension {} is usual on {} alone", hints_.extension, tag(*owner_)));
     return fair;
   }
 
@@ -209,24 +214,38 @@ class Recogniser {
     return bytes[1] != 0 && bytes[2] != 0;
   }
 
-  static double weigh_field(const Layout& layout, const Field& field, ByteView file,
-                            std::vector<std::string>& evidence) {
-    const auto place = layout.place(field, file.size());
+  // The known bytes of header and trailer. All of them together count once: a form learned from a single
+  // example may have taken bytes of that save for its own.
+  static double weigh_fields(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
+    if (layout.fields.empty()) return 1;
+    constexpr std::size_t telling = 4;
     const Slot* elastic = layout.elastic();
     const Slot& sized = elastic != nullptr ? *elastic : layout.slots.front();
-    const auto value = field.value(sized.part_size(layout.place(sized, file.size()).size));
-    if (field.unknown_bytes != 0) return 1;
-    const bool same = std::ranges::equal(file.subspan(place.at, place.size), value);
-    if (field.bytes.empty()) return same ? 2 : 0.7;
-    if (!same) return field.bytes.size() >= 4 ? 0.01 : 0.3;
-    evidence.push_back(fmt::format("{} bytes at {} are those of {}", place.size, place.at, layout.id));
-    return field.bytes.size() >= 4 ? strong : fair;
+    const std::size_t part_bytes = sized.part_size(layout.place(sized, file.size()).size);
+    std::size_t right = 0;
+    double weight = 1;
+    for (const Field& field : layout.fields) {
+      if (field.unknown_bytes != 0) continue;
+      const auto place = layout.place(field, file.size());
+      const bool same = std::ranges::equal(file.subspan(place.at, place.size), field.value(part_bytes));
+      if (field.bytes.empty()) {
+        weight *= same ? 1.5 : 0.7;
+      } else if (same) {
+        right += place.size;
+      } else {
+        weight *= place.size >= telling ? 0.01 : 0.3;
+      }
+    }
+    if (right > 0)
+      evidence.push_back(fmt::format("{} bytes of its header and trailer are those of {}", right, layout.id));
+    return weight * (right >= telling ? strong : right > 0 ? fair : 1);
   }
 
   const Blob& file_;
   const Hints& hints_;
   std::optional<Platform> owner_;
   bool settled_;
+  bool platform_known_;
   std::map<std::pair<std::size_t, ByteOrder>, OrderVerdict> verdicts_;
 };
 
