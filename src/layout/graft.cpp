@@ -8,6 +8,7 @@
 #include <cmath>
 
 #include "base/try.hpp"
+#include "layout/byte_order.hpp"
 
 namespace bayswap {
 namespace {
@@ -51,23 +52,9 @@ struct Sample {
   Byte step = 0;
 };
 
-std::size_t word_mask(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return 0;
-    case ByteOrder::swap16:
-      return 1;
-    case ByteOrder::swap32:
-      return 3;
-    case ByteOrder::swap64:
-      return 7;
-  }
-  return 0;
-}
-
 std::vector<Sample> samples_of(const Slot& slot, ByteView chip) {
   const auto position = [&](std::size_t i) {
-    i ^= word_mask(slot.order);
+    i ^= (word_bytes(slot.order) - 1);
     return slot.spread == Spread::none ? i : 2 * i + (slot.lane == Lane::odd ? 1 : 0);
   };
   std::size_t telling = 0;
@@ -188,7 +175,7 @@ class Search {
 
   [[nodiscard]] double excess_of(const Slot& slot, std::size_t stride) const {
     const ByteView chip = part_.bytes.view();
-    const std::size_t mask = word_mask(slot.order);
+    const std::size_t mask = (word_bytes(slot.order) - 1);
     const bool spread = slot.spread != Spread::none;
     const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
     const auto all = static_cast<double>(base_.size());

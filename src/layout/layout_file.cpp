@@ -10,47 +10,13 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "layout/byte_order.hpp"
+#include "layout/layout_words.hpp"
 
 namespace bayswap {
 namespace {
 
 constexpr std::size_t max_file_size = std::size_t{64} << 20;
-
-constexpr std::array<std::pair<ByteOrder, std::string_view>, 4> order_words{{{ByteOrder::chip, "chip"},
-                                                                             {ByteOrder::swap16, "swap16"},
-                                                                             {ByteOrder::swap32, "swap32"},
-                                                                             {ByteOrder::swap64, "swap64"}}};
-constexpr std::array<std::pair<Absent, std::string_view>, 3> absent_words{
-    {{Absent::ff, "ff"}, {Absent::zero, "00"}, {Absent::fresh_pak, "fresh-pak"}}};
-constexpr std::array<std::pair<Form, std::string_view>, 5> form_words{
-    {{Form::plain, "plain"},
-     {Form::nibbles, "nibbles"},
-     {Form::nibbles_packed, "nibbles-packed"},
-     {Form::clock44, "clock44"},
-     {Form::clock_start, "clock-start"}}};
-constexpr std::array<std::pair<Spread, std::string_view>, 4> spread_words{
-    {{Spread::none, "none"}, {Spread::zero, "00"}, {Spread::ff, "ff"}, {Spread::doubled, "doubled"}}};
-constexpr std::array<std::pair<Lane, std::string_view>, 2> lane_words{
-    {{Lane::odd, "odd"}, {Lane::even, "even"}}};
-constexpr std::array<std::pair<Compression, std::string_view>, 4> stream_words{
-    {{Compression::none, "none"},
-     {Compression::gzip, "gzip"},
-     {Compression::zlib, "zlib"},
-     {Compression::chunks, "chunks"}}};
-
-std::size_t word_size(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return 1;
-    case ByteOrder::swap16:
-      return 2;
-    case ByteOrder::swap32:
-      return 4;
-    case ByteOrder::swap64:
-      return 8;
-  }
-  return 1;
-}
 
 // The value of `key` among `words`, or `fallback` where the key is absent.
 template <class Words, class Value>
@@ -101,9 +67,9 @@ Result<void> check_form(const TableReader& reader, const Slot& slot) {
   for (const std::size_t bytes : slot.file_sizes) {
     if (bytes % lanes != 0)
       return reader.error("spread", fmt::format("{} bytes can't be spread over every other address", bytes));
-    if (bytes / lanes % word_size(slot.order) != 0)
+    if (bytes / lanes % word_bytes(slot.order) != 0)
       return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes / lanes,
-                                               word_size(slot.order)));
+                                               word_bytes(slot.order)));
     if (slot.file_size(slot.part_size(bytes)) != bytes)
       return reader.error("form", fmt::format("{} takes {} bytes here, not {}", to_text(slot.form),
                                               slot.file_size(slot.part_size(bytes)), bytes));
@@ -180,9 +146,9 @@ Result<Slot> read_slot(TableReader reader) {
   if (slot.file_sizes.size() > 1 && slot.chip_sizes != slot.part_sizes())
     return reader.error("chips", "a part of several sizes is always as long as its chip: leave chips out");
   for (const std::size_t bytes : slot.chip_sizes)
-    if (bytes % word_size(slot.order) != 0)
+    if (bytes % word_bytes(slot.order) != 0)
       return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes,
-                                               word_size(slot.order)));
+                                               word_bytes(slot.order)));
   BAYSWAP_TRY(slot.absent, choice(reader, "absent", absent_words, Absent::ff));
   if (slot.absent == Absent::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
     return reader.error("absent", "only a controller pak of 32768 bytes can be fresh-pak");
@@ -324,54 +290,6 @@ Result<Stream> read_stream_table(TableReader reader) {
   return stream;
 }
 
-std::string to_hex(ByteView bytes) {
-  std::string text;
-  for (const Byte b : bytes) text += fmt::format("{:02x}", b);
-  return text;
-}
-
-std::string anchor_line(std::size_t at, bool behind) {
-  return fmt::format("{} = {}\n", behind ? "behind" : "at", at);
-}
-
-std::string to_toml(const Slot& slot) {
-  std::string out = fmt::format("\n[[part]]\nrole = {}\n", toml_quoted(to_text(slot.role))) +
-                    anchor_line(slot.at, slot.behind);
-  if (slot.file_sizes.size() == 1) {
-    out += fmt::format("size = {}\n", slot.file_sizes.front());
-  } else {
-    out += fmt::format("sizes = [{}]\n", fmt::join(slot.file_sizes, ", "));
-  }
-  if (slot.chip_sizes != slot.part_sizes())
-    out += fmt::format("chips = [{}]\n", fmt::join(slot.chip_sizes, ", "));
-  if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
-  if (slot.form != Form::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
-  if (slot.spread != Spread::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
-  if (slot.lane != Lane::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.lane));
-  if (slot.absent != Absent::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
-  if (!slot.mark.empty()) out += fmt::format("mark = \"{}\"\n", to_hex(slot.mark));
-  if (slot.mark_at != 0) out += fmt::format("mark_at = {}\n", slot.mark_at);
-  return out;
-}
-
-std::string to_toml(const Stream& stream) {
-  std::string out = fmt::format("\n[stream]\nkind = \"{}\"\nat = {}\n", to_text(stream.kind), stream.at);
-  if (!stream.head.empty()) out += fmt::format("head = \"{}\"\n", to_hex(stream.head));
-  if (!stream.tail.empty()) out += fmt::format("tail = \"{}\"\n", to_hex(stream.tail));
-  return out;
-}
-
-std::string to_toml(const Field& field) {
-  std::string out = "\n[[field]]\n" + anchor_line(field.at, field.behind);
-  if (!field.bytes.empty()) return out + fmt::format("hex = \"{}\"\n", to_hex(field.bytes));
-  if (field.unknown_bytes != 0) return out + fmt::format("unknown = {}\n", field.unknown_bytes);
-  if (field.number_bytes != 0) return out + fmt::format("size_in = {}\n", field.number_bytes);
-  std::vector<std::string> rows;
-  for (const auto& [size, bytes] : field.by_size)
-    rows.push_back(fmt::format("\"{} {}\"", size, to_hex(bytes)));
-  return out + fmt::format("by_size = [{}]\n", fmt::join(rows, ", "));
-}
-
 bool is_good_id(std::string_view id, Platform platform) {
   const std::string prefix = std::string(tag(platform)) + ".";
   return id.size() > prefix.size() && id.size() <= 64 && id.starts_with(prefix) &&
@@ -381,35 +299,6 @@ bool is_good_id(std::string_view id, Platform platform) {
 }
 
 }  // namespace
-
-std::string_view to_text(ByteOrder order) {
-  return order_words.at(static_cast<std::size_t>(order)).second;
-}
-std::string_view in_words(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return "as the chip holds it";
-    case ByteOrder::swap16:
-      return "each 16-bit word reversed";
-    case ByteOrder::swap32:
-      return "each 32-bit word reversed";
-    case ByteOrder::swap64:
-      return "each 64-bit word reversed";
-  }
-  return {};
-}
-std::string_view to_text(Form form) {
-  return form_words.at(static_cast<std::size_t>(form)).second;
-}
-std::string_view to_text(Spread spread) {
-  return spread_words.at(static_cast<std::size_t>(spread)).second;
-}
-std::string_view to_text(Lane lane) {
-  return lane_words.at(static_cast<std::size_t>(lane)).second;
-}
-std::string_view to_text(Absent absent) {
-  return absent_words.at(static_cast<std::size_t>(absent)).second;
-}
 
 Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
   BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
@@ -475,24 +364,6 @@ Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
   }
   BAYSWAP_CHECK(check_places(reader, layout));
   return layout;
-}
-
-std::string to_toml(const Layout& layout) {
-  std::string out = fmt::format("id = {}\nplatform = {}\nname = {}\n", toml_quoted(layout.id),
-                                toml_quoted(tag(layout.platform)), toml_quoted(layout.name));
-  if (!layout.about.empty()) out += fmt::format("about = {}\n", toml_quoted(layout.about));
-  if (!layout.extension.empty()) out += fmt::format("extension = {}\n", toml_quoted(layout.extension));
-  if (layout.fill != 0) out += fmt::format("fill = {}\n", layout.fill);
-  if (layout.size != 0) out += fmt::format("size = {}\n", layout.size);
-  if (layout.is_set()) {
-    std::vector<std::string> quoted;
-    for (const std::string& member : layout.members) quoted.push_back(toml_quoted(member));
-    out += fmt::format("members = [{}]\n", fmt::join(quoted, ", "));
-  }
-  if (layout.stream.kind != Compression::none) out += to_toml(layout.stream);
-  for (const Slot& slot : layout.slots) out += to_toml(slot);
-  for (const Field& field : layout.fields) out += to_toml(field);
-  return out;
 }
 
 }  // namespace bayswap

@@ -68,20 +68,6 @@ std::vector<Byte> lower_halves(ByteView bytes) {
   return out;
 }
 
-std::size_t word_bytes(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return 1;
-    case ByteOrder::swap16:
-      return 2;
-    case ByteOrder::swap32:
-      return 4;
-    case ByteOrder::swap64:
-      return 8;
-  }
-  return 1;
-}
-
 class Finder {
  public:
   Finder(const Part& part, ByteView file) : part_(part), file_(file) {}

@@ -26,20 +26,6 @@ bool is_letter(Byte b) {
   return (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z');
 }
 
-std::size_t bytes_of(ByteOrder order) {
-  switch (order) {
-    case ByteOrder::chip:
-      return 1;
-    case ByteOrder::swap16:
-      return 2;
-    case ByteOrder::swap32:
-      return 4;
-    case ByteOrder::swap64:
-      return 8;
-  }
-  return 1;
-}
-
 std::string words_stand(bool chip, ByteOrder other) {
   return chip ? "as the chip holds them" : fmt::format("with {}", in_words(other));
 }
@@ -51,7 +37,7 @@ double log_odds(double confidence) {
 // One slot's bytes, asked in several ways whether their words stand as the chip holds them or reversed.
 class Judge {
  public:
-  Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), width_(bytes_of(other)) {}
+  Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), width_(word_bytes(other)) {}
 
   // The game's own code or title, readable in one of the two orders only.
   [[nodiscard]] std::optional<Vote> by_game_name(const GameId& game) const {
@@ -173,7 +159,7 @@ class Judge {
 }  // namespace
 
 OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game, ByteOrder other) {
-  const ByteView bytes = slot_bytes.first(slot_bytes.size() / bytes_of(other) * bytes_of(other));
+  const ByteView bytes = slot_bytes.first(slot_bytes.size() / word_bytes(other) * word_bytes(other));
   if (bytes.empty() || is_uniform(bytes))
     return {Says::nothing, 0.5, "it is blank, so its byte order makes no difference"};
   const Judge judge(bytes, other);
