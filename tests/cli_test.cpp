@@ -510,6 +510,68 @@ TEST_F(Cli, AClockGoesAlongInTheFormTheTargetHas) {
   EXPECT_FALSE(exists("quay-tv/saves/Gull Ledger (World).rtc"));
 }
 
+TEST_F(Cli, CardsAreListedTakenApartAndPutTogether) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  const auto listed = json({"card", "list", card});
+  EXPECT_EQ(listed["kind"], "ps1");
+  EXPECT_EQ(listed["capacity_blocks"], 15);
+  EXPECT_EQ(listed["free_blocks"], 11);
+  ASSERT_EQ(listed["saves"].size(), 3U);
+  EXPECT_EQ(listed["saves"][0]["title"], "Saltglass: IDA");
+  EXPECT_EQ(listed["saves"][0]["code"], "SLPS-99001");
+  EXPECT_EQ(listed["saves"][1]["state"], "deleted");
+  ASSERT_EQ(bayswap({"card", "take", card, "--all", "--out", path("taken")}).code, 0);
+  ASSERT_EQ(
+      bayswap({"card", "take", card, "BESLPS-99001SUVI", "--parcel", "--out", path("suvi.parcel")}).code, 0);
+  const std::string other = path("other.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
+  const Blob fresh = read("other.card");
+  ASSERT_EQ(bayswap({"card", "add", other, path("taken/BESLPS-99001IDA.single"), path("suvi.parcel")}).code,
+            0);
+  EXPECT_EQ(json({"card", "list", other})["free_blocks"], 11);
+  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel")}).code, 3) << "it is there already";
+  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "drop", other, "BESLPS-99001IDA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "copy", card, "BESLPS-99001IDA", other}).code, 0);
+  EXPECT_EQ(bayswap({"card", "check", other}).code, 0);
+  const auto entries = json({"logbook"});
+  for (std::size_t i = 0; i < entries.size(); ++i)
+    ASSERT_EQ(bayswap({"undo", std::to_string(entries.size() - i), "--yes"}).code, 0);
+  EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+}
+
+TEST_F(Cli, BrokenCardsAreNamedAndMended) {
+  const std::string name = "clubroom/cards/saltglass.card";
+  const Blob sound = read(name);
+  std::vector<Byte> bytes = bytes_of(sound);
+  bytes[128 + 127] ^= 0xff;  // a checksum
+  write(name, Blob::copy_of(bytes));
+  const Outcome broken = bayswap({"card", "check", path(name)});
+  EXPECT_EQ(broken.code, 1);
+  EXPECT_TRUE(has(broken.out, "frame 1: checksum"));
+  EXPECT_EQ(bayswap({"card", "check", path(name), "--repair"}).code, 0);
+  EXPECT_EQ(read(name), sound);
+  EXPECT_TRUE(has(bayswap({"logbook"}).out, "card"));
+  const auto mistake = [&](std::vector<std::string> words, int code, std::string_view piece) {
+    words.insert(words.begin(), "card");
+    const Outcome outcome = bayswap(words);
+    EXPECT_EQ(outcome.code, code) << outcome.err;
+    EXPECT_TRUE(has(outcome.err, piece));
+    EXPECT_TRUE(has(outcome.err, "What to do: "));
+    EXPECT_EQ(read(name), sound);
+  };
+  mistake({"lst", path(name)}, 2, "list");
+  mistake({"list", path("none")}, 5, "does not exist");
+  mistake({"list", path(dump)}, 4, "no memory card");
+  mistake({"take", path(name), "BESLPS-99001IDB", "--out", path("x")}, 2, "BESLPS-99001IDA");
+  mistake({"take", path(name), "--out", path("x")}, 2, "--all");
+  mistake({"add", path(name), path(dump)}, 4, "no single save");
+  mistake({"drop", path(name), "NOBODY"}, 2, "NOBODY");
+  mistake({"make", "ps9", path("x")}, 2, "ps1");
+  mistake({"make", "ps1", path(name)}, 3, "exists already");
+  EXPECT_FALSE(exists("x"));
+}
+
 TEST_F(Cli, TheDemoWorldIsTheSameEverywhere) {
   EXPECT_EQ(bayswap({"demo", "--out", folder_ / "w"}).code, 3) << "never into a folder that holds something";
   ASSERT_EQ(bayswap({"demo", "--out", folder_ / "second"}).code, 0);

@@ -7,7 +7,7 @@
 
 namespace bayswap {
 
-enum class FileKind { unknown, rom, battery_save, controller_pak };
+enum class FileKind { unknown, rom, battery_save, controller_pak, memory_card };
 /// "battery save", ...: words of the trade, the same in tables and JSON.
 [[nodiscard]] std::string_view to_text(FileKind kind);
 

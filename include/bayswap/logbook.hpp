@@ -15,7 +15,7 @@ namespace bayswap {
 using Clock = std::function<std::int64_t()>;
 [[nodiscard]] Clock system_clock();
 
-enum class EntryKind { carry, convert, undo };
+enum class EntryKind { carry, convert, undo, card };
 enum class EntryState {
   begun,  // under way, or its process died before anyone looked
   done,

@@ -18,6 +18,7 @@ struct Words {
   InspectOptions inspect;
   ConvertOptions convert;
   InferOptions infer;
+  CardOptions card;
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
@@ -105,6 +106,52 @@ void add_file_commands(CLI::App& app, Words& w) {
   layouts->add_option("ID", w.layout, "The layout to explain");
 }
 
+void add_card_commands(CLI::App& app, Words& w) {
+  CLI::App* card = app.add_subcommand("card", "List, take, add and check the saves of a memory card");
+  card->require_subcommand(1);
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const CardOptions&)) {
+    CLI::App* made = command(*card, w, name, about, [&w, run] { return run(w.globals, w.card); });
+    if (std::string_view(name) != "make")
+      made->add_option("IMAGE", w.card.image, "The card image")->required();
+    return made;
+  };
+  const auto names = [&](CLI::App& made, const char* what, const char* about) {
+    return made.add_option(what, w.card.names, about);
+  };
+  action("list", "What is on the card", card_list_command);
+
+  CLI::App* take = action("take", "Write saves into files of their own", card_take_command);
+  names(*take, "NAME", "Saves, as `card list` names them");
+  take->add_option("--out", w.card.out, "The file to write, or a folder")->required()->type_name("OUT");
+  take->add_flag("--all", w.card.all, "Every good save of the card");
+  CLI::Option* parcel =
+      take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
+  take->add_flag("--raw", w.card.raw, "The save's blocks alone, without its directory entry")
+      ->excludes(parcel);
+
+  CLI::App* add = action("add", "Put single saves onto the card", card_add_command);
+  names(*add, "FILE", "Parcels, or single saves with their directory entry")->required();
+  add->add_flag("--replace", w.card.replace,
+                "Replace a save of the same name; the old card is kept in the logbook");
+
+  names(*action("drop", "Delete saves from the card", card_drop_command), "NAME",
+        "Saves, as `card list` names them")
+      ->required();
+
+  CLI::App* copy = action("copy", "Copy saves to another card", card_copy_command);
+  names(*copy, "NAME TO-IMAGE", "Saves, and last the card they go to")->required();
+  copy->add_flag("--replace", w.card.replace, "Replace a save of the same name there");
+
+  CLI::App* make = action("make", "Make a freshly formatted card", card_make_command);
+  make->add_option("KIND", w.card.kind, "ps1 or n64")->required();
+  make->add_option("IMAGE", w.card.image, "The file to write")->required();
+
+  CLI::App* check = action("check", "Name every violation of the card's own rules", card_check_command);
+  check->add_flag("--repair", w.card.repair,
+                  "Mend what can be mended without guessing; the old card is kept");
+}
+
 void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* bay = app.add_subcommand("bay", "Describe the places where saves live");
   bay->require_subcommand(1);
@@ -173,8 +220,10 @@ void add_carry_commands(CLI::App& app, Words& w) {
 bool report_unknown_command(const CLI::App& app, const std::vector<std::string>& args) {
   const CLI::App* level = &app;
   std::string path = "bayswap";
-  for (const std::string& word : args) {
-    if (word.starts_with('-')) return false;
+  for (std::size_t i = 0; i < args.size(); ++i) {
+    const std::string& word = args[i];
+    if (word == "--home") ++i;  // and its folder
+    if (word.starts_with('-')) continue;
     std::vector<std::string> names;
     const CLI::App* next = nullptr;
     for (const CLI::App* sub : level->get_subcommands([](const CLI::App*) { return true; })) {
@@ -228,6 +277,7 @@ int run_command_line(int argc, char** argv) {
   app.require_subcommand(1);
   add_globals(app, words);
   add_file_commands(app, words);
+  add_card_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);
   app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");

@@ -43,6 +43,25 @@ struct InferOptions {
 };
 int infer_command(const Globals& globals, const InferOptions& options);
 
+struct CardOptions {
+  std::string image;
+  std::vector<std::string> names;  // of saves; files for add; saves and the other image for copy
+  std::string kind;
+  std::string out;
+  bool all = false;
+  bool parcel = false;
+  bool raw = false;
+  bool replace = false;
+  bool repair = false;
+};
+int card_list_command(const Globals& globals, const CardOptions& options);
+int card_take_command(const Globals& globals, const CardOptions& options);
+int card_add_command(const Globals& globals, const CardOptions& options);
+int card_drop_command(const Globals& globals, const CardOptions& options);
+int card_copy_command(const Globals& globals, const CardOptions& options);
+int card_make_command(const Globals& globals, const CardOptions& options);
+int card_check_command(const Globals& globals, const CardOptions& options);
+
 int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {

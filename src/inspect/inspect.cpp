@@ -1,3 +1,4 @@
+#include <bayswap/card.hpp>
 #include <bayswap/inspect.hpp>
 
 #include <fmt/format.h>
@@ -86,6 +87,29 @@ Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
 
 namespace {
 
+// A card of many saves. Controller paks are told by their layouts, which know where they can stand.
+bool find_card(const Blob& bytes, Finding& finding) {
+  const auto guess = guess_card(bytes.view());
+  if (!guess || guess->kind == CardKind::n64) return false;
+  const auto card = open_card(bytes);
+  if (!card) return false;
+  finding.kind = FileKind::memory_card;
+  finding.platform = platform_from_tag(to_text(guess->kind));
+  finding.confidence = guess->confidence;
+  finding.evidence.push_back(guess->evidence);
+  if (guess->wrapper_bytes > 0)
+    finding.evidence.push_back(fmt::format("the card begins at {}; what is around it is kept", guess->at));
+  std::size_t saves = 0;
+  for (const CardEntry& entry : (*card)->entries()) saves += entry.state == CardEntry::State::good ? 1 : 0;
+  finding.evidence.push_back(
+      fmt::format("{} saves on it, {} of {} blocks free; `bayswap card list` names them", saves,
+                  (*card)->free_blocks(), (*card)->capacity_blocks()));
+  if (const std::size_t problems = (*card)->check().size(); problems > 0)
+    finding.evidence.push_back(
+        fmt::format("it breaks its own rules in {} places; `bayswap card check` names them", problems));
+  return true;
+}
+
 // Platforms whose ROMs have no header at all: the extension is all there is to go by, where the size agrees.
 std::optional<RomFacts> rom_by_name(const std::string& path, std::uint64_t size_bytes) {
   const std::string extension = lower(extension_of(path));
@@ -146,6 +170,8 @@ std::string_view to_text(FileKind kind) {
       return "battery save";
     case FileKind::controller_pak:
       return "controller pak";
+    case FileKind::memory_card:
+      return "memory card";
   }
   return "unknown";
 }
@@ -167,6 +193,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     finding.evidence.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
                                            to_text(unwrapped->kind), plain.size(), bytes.size()));
   }
+  if (find_card(plain, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);

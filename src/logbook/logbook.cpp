@@ -14,7 +14,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 3> kind_words{"carry", "convert", "undo"};
+constexpr std::array<std::string_view, 4> kind_words{"carry", "convert", "undo", "card"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
 constexpr const char* schema = R"sql(
