@@ -40,6 +40,7 @@ class CardJob {
       return exit_done;
     }
     std::vector<std::vector<std::string>> rows;
+    rows.reserve(entries.size());
     for (const CardEntry& entry : entries)
       rows.push_back({printable(entry.name), printable(entry.title), entry.code,
                       entry.region == Region::unknown ? "" : std::string(name(entry.region)),
