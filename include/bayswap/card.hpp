@@ -7,8 +7,8 @@
 
 namespace bayswap {
 
-enum class CardKind { ps1, n64 };
-/// "ps1", "n64": the platform's tag.
+enum class CardKind { ps1, ps2, gc, n64, dc, sat, pce, scd };
+/// "ps1", "n64", ...: the platform's tag.
 [[nodiscard]] std::string_view to_text(CardKind kind);
 [[nodiscard]] std::optional<CardKind> card_kind_from_text(std::string_view text);
 [[nodiscard]] std::vector<CardKind> all_card_kinds();
@@ -19,13 +19,16 @@ struct CardEntry {
   std::string title;  // as the save itself, or the directory, has it; UTF-8, may be empty
   std::string code;   // product code, may be empty
   Region region = Region::unknown;
+  std::string language;  // ISO 639-1, where the card notes one
   std::size_t blocks = 0;
-  std::size_t size_bytes = 0;  // of the payload
+  std::size_t size_bytes = 0;  // of the payload, or of all files
   std::optional<std::int64_t>
-      modified;  // seconds since 1970 on the console's clock; nothing where it keeps none
+      modified;  // seconds since 1970 as the console's clock shows them; nothing where it keeps none
   State state = State::good;
 };
 [[nodiscard]] std::string_view to_text(CardEntry::State state);
+/// "2031-05-04 12:30:00"; with "+09:00" behind it for ps2, whose cards keep the time of that zone.
+[[nodiscard]] std::string card_time(CardKind kind, std::int64_t modified);
 
 /// A violation of the card's own rules.
 struct CardProblem {
@@ -34,13 +37,53 @@ struct CardProblem {
   std::string text;       // a sentence
 };
 
-/// One save off its card. What place it had there is not in it.
+/// A file of a save that is a folder (ps2).
+struct CardFile {
+  std::string name;
+  Blob entry;  // its directory entry as the medium holds it
+  Blob bytes;
+  [[nodiscard]] bool operator==(const CardFile&) const = default;
+};
+
+/// One save off its card. What place it had there means nothing in it.
 struct CardSave {
   CardKind kind{};
   std::string name;
   std::string title;
   Blob entry;    // its directory entry as the medium holds it
-  Blob payload;  // all its blocks, in their order
+  Blob payload;  // all its blocks, in their order; empty for a folder
+  std::vector<CardFile> files;
+
+  [[nodiscard]] std::size_t size_bytes() const;
+  /// The same bytes inside, wherever they come from.
+  [[nodiscard]] bool same_content(const CardSave& other) const;
+};
+
+/// What a save off its card tells: all of an entry but its blocks and its state.
+[[nodiscard]] CardEntry describe(const CardSave& save);
+/// A copy with another region in its code and its directory name. `unsupported` where the kind keeps no
+/// region there or has no sign for that one.
+[[nodiscard]] Result<CardSave> restamped(const CardSave& save, Region region);
+
+/// A save that was found on a card in whatever state.
+struct FoundSave {
+  enum class Surety {
+    certain,  // every sign agrees
+    likely,   // one sign is missing or had to be guessed, and the others agree
+    doubtful  // bytes are missing, or may be another save's
+  };
+  CardSave save;
+  Surety surety = Surety::certain;
+  bool deleted = false;
+  std::vector<std::string> notes;  // sentences: what is missing, what was guessed
+};
+[[nodiscard]] std::string_view to_text(FoundSave::Surety surety);
+
+/// What a block of a card is used for.
+enum class BlockUse { free, save, system, lost };
+struct CardBlock {
+  BlockUse use = BlockUse::free;
+  std::size_t entry = 0;  // which of entries(), for BlockUse::save
 };
 
 /// A card image in memory. Changes are made to the copy in hand; image() gives it back. Not for several
@@ -53,10 +96,14 @@ class Card {
   virtual ~Card() = default;
 
   [[nodiscard]] virtual CardKind kind() const = 0;
+  /// In which form the image holds it: "plain"; "ecc" (with spare bytes); "packed", "spread".
+  [[nodiscard]] virtual std::string_view form() const { return "plain"; }
   [[nodiscard]] virtual std::size_t block_bytes() const = 0;
   /// Blocks that saves can have.
   [[nodiscard]] virtual std::size_t capacity_blocks() const = 0;
   [[nodiscard]] virtual std::size_t free_blocks() const = 0;
+  /// How many free blocks the save would take, now.
+  [[nodiscard]] virtual std::size_t blocks_for(const CardSave& save) const = 0;
   /// In the directory's order; deleted ones that can still be read among them.
   [[nodiscard]] virtual std::vector<CardEntry> entries() const = 0;
   /// `bad_usage` with the nearest name where it is not there; `damaged` where its blocks can't all be told.
@@ -68,25 +115,62 @@ class Card {
   [[nodiscard]] virtual Result<void> drop(const std::string& name) = 0;
   /// Every violation; nothing for a sound card.
   [[nodiscard]] virtual std::vector<CardProblem> check() const = 0;
-  /// Mends what can be mended without guessing. Gives back how much was.
+  /// Mends what can be mended without guessing. Gives back how many violations are gone.
   virtual std::size_t repair() = 0;
+  /// Every save there is a trace of, deleted ones too. Of the image only the first `present_bytes` bytes are
+  /// real, the others stand in for what is missing.
+  [[nodiscard]] virtual std::vector<FoundSave> carve(std::size_t present_bytes) const = 0;
+  /// One for each block, from the start of the medium.
+  [[nodiscard]] virtual std::vector<CardBlock> map() const = 0;
   [[nodiscard]] virtual Blob image() const = 0;
 };
 
 /// Finds the kind, and a wrapper around the image, by content. The wrapper comes back with image().
 /// `not_recognised` where it is no card; a damaged one is opened as far as it can be told.
 [[nodiscard]] Result<std::unique_ptr<Card>> open_card(const Blob& file);
-/// A freshly formatted card, as the console leaves it.
+
+struct CardSize {
+  std::size_t blocks = 0;  // that saves can have
+  std::size_t image_bytes = 0;  // packed, without spare bytes
+};
+/// The sizes that cards of a kind have, the usual one first.
+[[nodiscard]] std::vector<CardSize> card_sizes(CardKind kind);
+/// "plain", "ecc", ...: what Card::form() can be, the usual one first.
+[[nodiscard]] std::vector<std::string_view> card_forms(CardKind kind);
+struct CardWish {
+  std::size_t blocks = 0;      // 0: the usual size
+  std::string form;            // empty: the usual one
+  std::int64_t formatted = 0;  // seconds since 1970 on the console's clock; kinds that note it do
+  bool japanese = false;       // the card's text is Shift-JIS, where it says so (gc)
+};
+/// A freshly formatted card, as the console leaves it. `bad_usage` where there is no such size or form.
+[[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish);
+/// The usual one.
 [[nodiscard]] std::unique_ptr<Card> make_card(CardKind kind);
+
 /// How sure the content is to be a card of some kind, 0 to 1, and why.
 struct CardGuess {
   CardKind kind{};
   double confidence = 0;
-  std::size_t at = 0;             // where the image begins; before and behind it is wrapper
+  std::size_t at = 0;  // where the image begins; before and behind it is wrapper
+  std::size_t image_bytes = 0;
   std::size_t wrapper_bytes = 0;  // how much of that there is
   std::string evidence;
 };
 [[nodiscard]] std::optional<CardGuess> guess_card(ByteView file);
+
+/// What could be saved off a card in whatever state.
+struct Rescue {
+  CardKind kind{};
+  std::size_t at = 0;              // where in the file the card begins
+  std::size_t missing_bytes = 0;   // of the image, behind the end of the file
+  std::vector<FoundSave> saves;
+  std::unique_ptr<Card> card;      // a fresh one with all that is certain or likely and had room
+  std::vector<bool> on_card;       // for each of `saves`
+};
+/// Carves every save that can be found. `kind` where the user knows it; `not_recognised` where nothing at all
+/// tells it.
+[[nodiscard]] Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind = std::nullopt);
 
 // ---- Single saves in files of their own ---------------------------------------------------------
 
@@ -97,5 +181,29 @@ struct CardGuess {
 [[nodiscard]] Result<Blob> to_single_save(const CardSave& save);
 /// Either of them, told by content. `damaged` where a digest is wrong, `not_recognised` otherwise.
 [[nodiscard]] Result<CardSave> single_save_from(const Blob& file);
+/// A ps2 save from the files of a folder; `name` is the folder's. Entries are made as the console makes them,
+/// with `modified` (seconds since 1970, UTC) as their time. `bad_usage` where a name can't stand on a card.
+struct FolderFile {
+  std::string name;
+  Blob bytes;
+  std::int64_t modified = 0;
+};
+[[nodiscard]] Result<CardSave> folder_save(const std::string& name, const std::vector<FolderFile>& files);
+
+// ---- Pictures -----------------------------------------------------------------------------------
+
+/// Pixels, row by row: red, green, blue, opacity, a byte each.
+struct Picture {
+  std::size_t width = 0;
+  std::size_t height = 0;
+  std::vector<std::uint32_t> pixels;  // 0xRRGGBBAA
+};
+/// What the console shows of a save. Empty where it has nothing, or what it has can't be read.
+struct SaveIcon {
+  std::vector<Picture> frames;
+  std::optional<Picture> banner;
+  bool model = false;  // a shape in space: frames hold its texture
+};
+[[nodiscard]] SaveIcon icon_of(const CardSave& save);
 
 }  // namespace bayswap

@@ -34,6 +34,15 @@ std::uint16_t crc16(ByteView bytes) {
   return crc;
 }
 
+std::uint16_t crc16_ccitt(ByteView bytes) {
+  unsigned crc = 0;
+  for (const Byte b : bytes) {
+    crc ^= static_cast<unsigned>(b) << 8U;
+    for (int bit = 0; bit < 8; ++bit) crc = (crc << 1U) ^ ((crc & 0x8000U) != 0 ? 0x1021U : 0U);
+  }
+  return static_cast<std::uint16_t>(crc & 0xffffU);
+}
+
 std::uint16_t sum16(ByteView bytes) {
   return static_cast<std::uint16_t>(std::accumulate(bytes.begin(), bytes.end(), std::uint32_t{0}) & 0xffff);
 }

@@ -9,6 +9,8 @@ namespace bayswap {
 [[nodiscard]] std::uint32_t crc32(ByteView bytes, std::uint32_t so_far = 0);
 /// CRC-16 as the nds header has it: reflected, polynomial A001, start FFFF.
 [[nodiscard]] std::uint16_t crc16(ByteView bytes);
+/// CRC-16 of polynomial 1021, highest bit first, start 0 (ITU-T V.41).
+[[nodiscard]] std::uint16_t crc16_ccitt(ByteView bytes);
 /// The sum of all bytes, modulo 65536.
 [[nodiscard]] std::uint16_t sum16(ByteView bytes);
 

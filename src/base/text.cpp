@@ -50,7 +50,7 @@ class Converter {
 
 }  // namespace
 
-std::string to_utf8(ByteView bytes, TextEncoding /*encoding*/) {
+std::string to_utf8(ByteView bytes, TextEncoding encoding) {
   bytes = bytes.first(static_cast<std::size_t>(std::ranges::find(bytes, Byte{0}) - bytes.begin()));
   while (!bytes.empty() && bytes.back() == ' ') bytes = bytes.first(bytes.size() - 1);
   std::string text;
@@ -58,7 +58,7 @@ std::string to_utf8(ByteView bytes, TextEncoding /*encoding*/) {
     text.assign(bytes.begin(), bytes.end());
     return text;
   }
-  const Converter converter("SHIFT_JIS");
+  const Converter converter(encoding == TextEncoding::western ? "CP1252" : "SHIFT_JIS");
   while (!bytes.empty()) {
     std::size_t taken = 1;
     if (is_plain(bytes[0])) {

@@ -6,7 +6,10 @@
 
 namespace bayswap {
 
-enum class TextEncoding { shift_jis };  // JIS X 0201/0208; plain ASCII is a subset
+enum class TextEncoding {
+  shift_jis,  // JIS X 0201/0208; plain ASCII is a subset
+  western     // the western Windows code page; plain ASCII is a subset
+};
 
 /// UTF-8 of `bytes` up to the first NUL, padding spaces cut off at the end. Bytes that are no text in the
 /// encoding, and control characters, become U+FFFD, so that the result is always printable.

@@ -1,27 +1,66 @@
-// One function a kind: where in a file may an image begin, and opening it there.
+// What a kind of card is to the rest of the room: one table of functions for its medium, one for a save off it.
 #pragma once
 
 #include <bayswap/card.hpp>
 
-#include <vector>
+#include <array>
+#include <span>
 
 namespace bayswap {
 
-struct CardFormat {
+/// A header and trailer around an image may have so many bytes together.
+inline constexpr std::size_t most_wrapper_bytes = 65536;
+
+/// One save off its card. In src/card/<tag>_save.cpp.
+struct SaveFormat {
   CardKind kind{};
+  /// How long a directory entry is; `is_save` is asked with no other.
+  std::size_t entry_bytes = 0;
+  /// The entry stands in front of the payload in the trade's usual form.
+  bool usual_single = false;
+  /// Entry, payload and files can be those of a save.
+  bool (*is_save)(const CardSave& save) = nullptr;
+  CardEntry (*describe)(const CardSave& save) = nullptr;
+  SaveIcon (*icon)(const CardSave& save) = nullptr;
+  /// The entry and payload changed; nothing where there is no sign for that region.
+  std::optional<CardSave> (*restamped)(const CardSave& save, Region region) = nullptr;
+};
+
+/// The medium. In src/card/<tag>.cpp.
+struct CardFormat {
+  const SaveFormat& save;
   std::string_view tag;
-  std::size_t image_bytes = 0;
-  /// How sure these bytes, image_bytes of them, are to be such a card: 0 to 1, and why.
+  std::span<const CardSize> sizes;           // the usual one first; of the first form
+  std::span<const std::string_view> forms;   // the usual one first
+  /// The sizes that a file with such a card can have, whatever its form.
+  std::span<const std::size_t> image_sizes;
+  /// How sure these bytes, as many as one of the sizes, are to be such a card: 0 to 1, and why.
   double (*weigh)(ByteView image, std::string& evidence) = nullptr;
-  std::unique_ptr<Card> (*open)(std::vector<Byte> image) = nullptr;
-  std::vector<Byte> (*fresh)() = nullptr;
-  /// Directory entry of a single save in front of its payload: how long it is, 0 where there is no such form.
-  std::size_t single_entry_bytes = 0;
-  /// A save from its entry and payload; nothing where the entry is none.
-  std::optional<CardSave> (*from_entry)(ByteView entry, const Blob& payload) = nullptr;
+  std::unique_ptr<Card> (*open)(Blob image) = nullptr;
+  Blob (*fresh)(const CardSize& size, const CardWish& wish) = nullptr;
 };
 
 [[nodiscard]] const CardFormat& ps1_format();
+[[nodiscard]] const CardFormat& ps2_format();
+[[nodiscard]] const CardFormat& gc_format();
 [[nodiscard]] const CardFormat& n64_format();
+[[nodiscard]] const CardFormat& dc_format();
+[[nodiscard]] const CardFormat& sat_format();
+[[nodiscard]] const CardFormat& pce_format();
+[[nodiscard]] const CardFormat& scd_format();
+
+[[nodiscard]] const SaveFormat& ps1_save();
+[[nodiscard]] const SaveFormat& ps2_save();
+[[nodiscard]] const SaveFormat& gc_save();
+[[nodiscard]] const SaveFormat& n64_save();
+[[nodiscard]] const SaveFormat& dc_save();
+[[nodiscard]] const SaveFormat& sat_save();
+[[nodiscard]] const SaveFormat& pce_save();
+[[nodiscard]] const SaveFormat& scd_save();
+
+[[nodiscard]] const CardFormat& card_format(CardKind kind);
+[[nodiscard]] std::span<const CardFormat* const> card_formats();
+/// A save with its name and title told by its entry and payload.
+[[nodiscard]] CardSave named_save(CardKind kind, Blob entry, Blob payload, std::vector<CardFile> files = {});
 
 }  // namespace bayswap

@@ -1,0 +1,297 @@
+#include "card/block_card.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+
+namespace bayswap {
+
+BlockCard::BlockCard(const SaveFormat& format, const Blob& image)
+    : format_(format), image_(image.view().begin(), image.view().end()) {}
+
+CardEntry BlockCard::listed(const Slot& slot, const Chain& chain) const {
+  return describe(save_at(slot, chain.blocks));
+}
+
+std::string BlockCard::name_of(const Slot& slot) const {
+  return listed(slot, chain(slot)).name;
+}
+
+std::vector<CardEntry> BlockCard::entries() const {
+  std::vector<CardEntry> list;
+  for (const Slot& slot : slots()) {
+    const Chain found = chain(slot);
+    if (slot.deleted && !found.problem.empty()) continue;  // overwritten in part
+    CardEntry entry = listed(slot, found);
+    entry.blocks = found.blocks.size();
+    entry.state = slot.deleted                                            ? CardEntry::State::deleted
+                  : found.problem.empty() && entry_problem(slot).empty() ? CardEntry::State::good
+                                                                          : CardEntry::State::damaged;
+    list.push_back(std::move(entry));
+  }
+  return list;
+}
+
+Blob BlockCard::gather(const std::vector<std::size_t>& blocks) const {
+  Buffer payload(blocks.size() * block_bytes());
+  auto out = payload.bytes().begin();
+  for (const std::size_t block : blocks)
+    out = std::ranges::copy(bytes(block_at(block), block_bytes()), out).out;
+  return std::move(payload).freeze();
+}
+
+Result<BlockCard::Slot> BlockCard::find(const std::string& name) const {
+  std::vector<std::string> names;
+  for (const Slot& slot : slots()) {
+    if (slot.deleted) continue;
+    names.push_back(name_of(slot));
+    if (names.back() == name) return slot;
+  }
+  const std::string hint = did_you_mean(name, names);
+  return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is on the card", printable(name)),
+              hint.empty() ? "`bayswap card list` shows what there is" : hint);
+}
+
+Result<CardSave> BlockCard::read(const std::string& name) const {
+  BAYSWAP_TRY(const Slot slot, find(name));
+  const Chain found = chain(slot);
+  if (!found.problem.empty())
+    return fail(ErrorCode::damaged, fmt::format("{}: {}", name, found.problem),
+                fmt::format("not all of its {}s can be told; `bayswap card rescue` gets what is left", unit()));
+  return save_at(slot, found.blocks);
+}
+
+Result<void> BlockCard::put(const CardSave& save) {
+  if (save.kind != kind() || save.entry.size() != format_.entry_bytes || !format_.is_save(save))
+    return fail(ErrorCode::bad_usage, fmt::format("{} is no save of a {} card", save.name, to_text(kind())),
+                "a save of another platform has no place there");
+  const std::string name = named_save(kind(), save.entry, save.payload, save.files).name;
+  if (find(name))
+    return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", name),
+                "say --replace to have it replaced, or drop it first");
+  const std::size_t wanted = blocks_for(save);
+  const std::size_t free = free_blocks();
+  if (wanted > free)
+    return fail(ErrorCode::does_not_fit,
+                fmt::format("{} takes {} {}s, and {} are free: {} are missing", name, wanted, unit(), free,
+                            wanted - free),
+                "drop another save, or use another card");
+  return place(save);
+}
+
+std::map<std::size_t, std::size_t> BlockCard::claims() const {
+  std::map<std::size_t, std::size_t> count;
+  for (const Slot& slot : slots())
+    if (!slot.deleted)
+      for (const std::size_t block : chain(slot).blocks) ++count[block];
+  return count;
+}
+
+Result<void> BlockCard::drop(const std::string& name) {
+  BAYSWAP_TRY(const Slot slot, find(name));
+  auto claimed = claims();
+  std::vector<std::size_t> own = chain(slot).blocks;
+  std::erase_if(own, [&](std::size_t block) { return claimed[block] > 1; });
+  erase(slot, own);
+  return {};
+}
+
+std::size_t BlockCard::free_blocks() const {
+  std::size_t count = 0;
+  for (std::size_t block = 0; block < block_count(); ++block) count += use_of(block) == BlockUse::free ? 1 : 0;
+  return count;
+}
+
+std::vector<CardProblem> BlockCard::check() const {
+  Problems problems;
+  check_medium(problems);
+  std::set<std::size_t> reached;
+  std::set<std::string> names;
+  for (const Slot& slot : slots()) {
+    if (slot.deleted) continue;
+    const Chain found = chain(slot);
+    const std::string name = listed(slot, found).name;
+    if (!found.problem.empty()) problems.add(slot.at, false, "{}: {}", name, found.problem);
+    for (const std::size_t block : found.blocks)
+      if (!reached.insert(block).second)
+        problems.add(slot.at, false, "{}: {} {} belongs to another save as well", name, unit(), block);
+    if (!names.insert(name).second) problems.add(slot.at, false, "{}: that name is there twice", name);
+  }
+  for (std::size_t block = 0; block < block_count(); ++block)
+    if (use_of(block) == BlockUse::save && !reached.contains(block))
+      problems.add(mark_at(block), true, "{} {} is in use, but no save leads to it", unit(), block);
+  return std::move(problems.list);
+}
+
+std::size_t BlockCard::repair() {
+  const std::size_t before = check().size();
+  if (before == 0) return 0;
+  mend();
+  const auto claimed = claims();
+  for (std::size_t block = 0; block < block_count(); ++block)
+    if (use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
+  seal();
+  const std::size_t after = check().size();
+  return before > after ? before - after : 0;
+}
+
+std::vector<CardBlock> BlockCard::map() const {
+  std::vector<CardBlock> blocks(block_count());
+  for (std::size_t block = 0; block < blocks.size(); ++block) {
+    const BlockUse use = use_of(block);
+    blocks[block].use = use == BlockUse::save ? BlockUse::lost : use;
+  }
+  std::size_t entry = 0;
+  for (const Slot& slot : slots()) {
+    const Chain found = chain(slot);
+    if (slot.deleted) {
+      entry += found.problem.empty() ? 1 : 0;
+      continue;
+    }
+    for (const std::size_t block : found.blocks)
+      if (block < blocks.size()) blocks[block] = {BlockUse::save, entry};
+    ++entry;
+  }
+  return blocks;
+}
+
+// ---- Carving ------------------------------------------------------------------------------------
+
+std::set<std::size_t> BlockCard::settled() const {
+  std::set<std::size_t> blocks;
+  for (const Slot& slot : slots())
+    if (!slot.deleted)
+      if (const Chain way = chain(slot); way.problem.empty())
+        blocks.insert(way.blocks.begin(), way.blocks.end());
+  return blocks;
+}
+
+std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_t count, int step,
+                                                   const std::vector<Links>& tables) const {
+  if (count == 0 || count > block_count()) return std::nullopt;
+  const std::set<std::size_t> taken = settled();
+  std::set<std::size_t> own;
+  const auto can_be = [&](std::size_t block) {
+    return block < block_count() && use_of(block) != BlockUse::system && !taken.contains(block) &&
+           !own.contains(block);
+  };
+  if (!can_be(first)) return std::nullopt;
+  Chain way{{}, {}, true};
+  std::size_t other_table = 0;
+  std::size_t behind = 0;
+  for (std::size_t block = first;;) {
+    way.blocks.push_back(block);
+    own.insert(block);
+    if (way.blocks.size() == count) break;
+    std::optional<std::size_t> next;
+    for (std::size_t i = 0; i < tables.size() && !next; ++i)
+      if (const std::size_t link = tables[i](block); can_be(link)) {
+        next = link;
+        other_table += i > 0 ? 1 : 0;
+      }
+    if (!next) {
+      const std::size_t neighbour = block + static_cast<std::size_t>(step);  // wraps below 0: then it is no block
+      if (!can_be(neighbour)) return std::nullopt;
+      next = neighbour;
+      ++behind;
+    }
+    block = *next;
+  }
+  way.problem = fmt::format("{} links are taken from the backup, {} are guessed to be the {} beside", other_table,
+                            behind, unit());
+  return way;
+}
+
+std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
+  std::vector<FoundSave> found;
+  std::vector<std::vector<std::size_t>> blocks;
+  const auto add = [&](const Slot& slot, const Chain& way, std::vector<std::string> notes,
+                       FoundSave::Surety surety) {
+    FoundSave one{save_by(slot, way), surety, slot.deleted, std::move(notes)};
+    one.save.kind = kind();
+    std::size_t missing = 0;
+    for (const std::size_t block : way.blocks)
+      missing += block_at(block) + block_bytes() > present_bytes ? 1 : 0;
+    if (slot.at + format_.entry_bytes > present_bytes) return;
+    if (missing > 0) {
+      one.notes.push_back(fmt::format("{} of {} {}s lie behind the end of the file", missing,
+                                      way.blocks.size(), unit()));
+      one.surety = FoundSave::Surety::doubtful;
+    }
+    if (const std::string wrong = entry_problem(slot); !wrong.empty()) {
+      one.notes.push_back(wrong);
+      one.surety = std::max(one.surety, FoundSave::Surety::likely);
+    }
+    if (!format_.is_save(one.save)) {
+      one.notes.emplace_back("its entry and its content do not agree");
+      one.surety = FoundSave::Surety::doubtful;
+    }
+    if (const auto proof = proven(one.save); proof && missing == 0) {
+      if (!*proof) one.notes.emplace_back("the checksum of its content is wrong");
+      one.surety = !*proof                                   ? FoundSave::Surety::doubtful
+                   : one.surety == FoundSave::Surety::likely ? FoundSave::Surety::certain
+                                                             : one.surety;
+    }
+    // The same save by another entry, or from a backup, adds nothing.
+    for (const FoundSave& other : found)
+      if (other.save.entry == one.save.entry && other.save.same_content(one.save)) return;
+    found.push_back(std::move(one));
+    blocks.push_back(way.blocks);
+  };
+  std::vector<Slot> all = slots();
+  const std::vector<Slot> hidden = hidden_slots();
+  all.insert(all.end(), hidden.begin(), hidden.end());
+  for (const Slot& slot : all) {
+    const Chain way = chain(slot);
+    if (way.problem.empty()) {
+      add(slot, way, {}, FoundSave::Surety::certain);
+      continue;
+    }
+    bool proved = false;
+    const std::vector<Chain> others = other_chains(slot);
+    for (const Chain& other : others)
+      if (!proved && proven(save_by(slot, other)).value_or(false)) {
+        add(slot, other, {fmt::format("{}; its {}s were found by its checksum", way.problem, unit())},
+            FoundSave::Surety::likely);
+        proved = true;
+      }
+    if (proved) continue;
+    if (!others.empty()) {
+      add(slot, others.front(), {fmt::format("{}; {}", way.problem, others.front().problem)},
+          FoundSave::Surety::likely);
+    } else {
+      add(slot, way, {way.problem}, FoundSave::Surety::doubtful);
+    }
+  }
+  settle_claims(found, blocks);
+  return found;
+}
+
+// Blocks that several saves claim: the surest one keeps them. Of two that are equally sure, neither is.
+void BlockCard::settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const {
+  for (auto& own : blocks) std::ranges::sort(own);
+  const auto rank = [&](std::size_t i) {
+    return std::pair{found[i].surety, found[i].deleted};
+  };
+  std::vector<FoundSave::Surety> settled;
+  settled.reserve(found.size());
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    settled.push_back(found[i].surety);
+    for (std::size_t j = 0; j < found.size(); ++j) {
+      if (i == j || rank(j) > rank(i)) continue;
+      std::vector<std::size_t> shared;
+      std::ranges::set_intersection(blocks[i], blocks[j], std::back_inserter(shared));
+      if (shared.empty() || proven(found[i].save).value_or(false)) continue;
+      found[i].notes.push_back(fmt::format("{} claims {} {} as well", found[j].save.name, unit(), shared.front()));
+      settled[i] = rank(j) < rank(i) ? FoundSave::Surety::doubtful : std::max(settled[i], FoundSave::Surety::likely);
+      break;
+    }
+  }
+  for (std::size_t i = 0; i < found.size(); ++i) found[i].surety = settled[i];
+}
+
+}  // namespace bayswap

@@ -1,0 +1,121 @@
+// What the kinds of cards have in common: numbered entries, each with a chain of blocks. A kind says how its
+// medium holds them; names, clashes, room, cross-links, lost blocks and carving are done here, once.
+#pragma once
+
+#include <fmt/format.h>
+
+#include <functional>
+#include <map>
+#include <set>
+
+#include "card/kinds.hpp"
+
+namespace bayswap {
+
+class BlockCard : public Card {
+ public:
+  BlockCard(const SaveFormat& format, const Blob& image);
+
+  CardKind kind() const final { return format_.kind; }
+  std::vector<CardEntry> entries() const final;
+  Result<CardSave> read(const std::string& name) const final;
+  Result<void> put(const CardSave& save) final;
+  Result<void> drop(const std::string& name) final;
+  std::vector<CardProblem> check() const final;
+  std::size_t repair() final;
+  std::vector<FoundSave> carve(std::size_t present_bytes) const override;
+  std::vector<CardBlock> map() const final;
+  std::size_t free_blocks() const override;
+  Blob image() const override { return Blob::copy_of(image_); }
+
+ protected:
+  /// An entry's place in the directory.
+  struct Slot {
+    std::size_t number = 0;
+    std::size_t at = 0;  // offset of its entry in the image
+    bool deleted = false;
+  };
+  struct Chain {
+    std::vector<std::size_t> blocks;
+    std::string problem;  // part of a sentence; empty for a sound one
+    bool bridged = false;  // links were guessed
+  };
+  struct Problems {
+    std::vector<CardProblem> list;
+    template <class... Parts>
+    void add(std::size_t at, bool mendable, fmt::format_string<Parts...> text, Parts&&... parts) {
+      list.push_back({at, mendable, fmt::format(text, std::forward<Parts>(parts)...)});
+    }
+  };
+
+  // ---- The medium as it is ----
+  /// In the directory's order.
+  [[nodiscard]] virtual std::vector<Slot> slots() const = 0;
+  [[nodiscard]] virtual Chain chain(const Slot& slot) const = 0;
+  [[nodiscard]] virtual CardSave save_at(const Slot& slot, const std::vector<std::size_t>& blocks) const = 0;
+  /// The same, where links may have been guessed.
+  [[nodiscard]] virtual CardSave save_by(const Slot& slot, const Chain& way) const {
+    return save_at(slot, way.blocks);
+  }
+  [[nodiscard]] virtual std::size_t block_count() const = 0;
+  [[nodiscard]] virtual BlockUse use_of(std::size_t block) const = 0;
+  /// Where the image holds the block, and where it says what the block is used for.
+  [[nodiscard]] virtual std::size_t block_at(std::size_t block) const = 0;
+  [[nodiscard]] virtual std::size_t mark_at(std::size_t block) const { return block_at(block); }
+  [[nodiscard]] virtual std::string_view unit() const { return "block"; }
+  /// Name, title, size and all else that an entry tells. The default reads the whole save.
+  [[nodiscard]] virtual CardEntry listed(const Slot& slot, const Chain& chain) const;
+  /// What is wrong with the entry by itself; a sentence.
+  [[nodiscard]] virtual std::string entry_problem(const Slot& /*slot*/) const { return {}; }
+  /// All violations but those of chains, of names and of lost blocks.
+  virtual void check_medium(Problems& problems) const = 0;
+
+  // ---- Changes ----
+  /// The save is a sound one of this kind, its name is free, and there is room.
+  [[nodiscard]] virtual Result<void> place(const CardSave& save) = 0;
+  /// `blocks` are those of its blocks that no other save has.
+  virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
+  /// Mends what check_medium() calls mendable; chains stay.
+  virtual void mend() = 0;
+  /// Makes a block that no save leads to a free one.
+  virtual void release(std::size_t /*block*/) {}
+  /// Makes checksums right after a change.
+  virtual void seal() {}
+
+  // ---- Carving ----
+  /// Further entries that a sound card would not show: in backups, behind a broken end.
+  [[nodiscard]] virtual std::vector<Slot> hidden_slots() const { return {}; }
+  /// The blocks by other signs, where the chain is broken.
+  [[nodiscard]] virtual std::vector<Chain> other_chains(const Slot& /*slot*/) const { return {}; }
+  /// Whether the content proves itself, by a checksum of its own.
+  [[nodiscard]] virtual std::optional<bool> proven(const CardSave& /*save*/) const { return std::nullopt; }
+
+  using Links = std::function<std::size_t(std::size_t block)>;
+  /// A chain of `count` blocks in which broken links are bridged: by the first of `tables` whose link can be
+  /// one, or else by the block `step` further on. Nothing where that leads off the card, or into another
+  /// save that is sound. `problem` says what was bridged.
+  [[nodiscard]] std::optional<Chain> bridged(std::size_t first, std::size_t count, int step,
+                                             const std::vector<Links>& tables) const;
+
+  [[nodiscard]] ByteView bytes(std::size_t at, std::size_t count) const {
+    return ByteView(image_).subspan(at, count);
+  }
+  [[nodiscard]] std::span<Byte> bytes(std::size_t at, std::size_t count) {
+    return std::span(image_).subspan(at, count);
+  }
+  [[nodiscard]] Blob gather(const std::vector<std::size_t>& blocks) const;
+
+  const SaveFormat& format_;
+  std::vector<Byte> image_;
+
+ private:
+  [[nodiscard]] Result<Slot> find(const std::string& name) const;
+  [[nodiscard]] std::string name_of(const Slot& slot) const;
+  /// The blocks of the live saves that are sound.
+  [[nodiscard]] std::set<std::size_t> settled() const;
+  /// How many live saves have each block.
+  [[nodiscard]] std::map<std::size_t, std::size_t> claims() const;
+  void settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const;
+};
+
+}  // namespace bayswap

@@ -1,0 +1,150 @@
+// One save off a gc card: its directory entry, its comment, banner and icons (docs/formats/gc.md).
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "card/gc.hpp"
+#include "card/kinds.hpp"
+
+namespace bayswap {
+namespace {
+
+using namespace gc;
+
+struct Letter {
+  Region region;
+  char letter;
+};
+constexpr std::array<Letter, 3> letters{
+    {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}}};
+
+// Japanese games write Shift-JIS, all others the western Windows code page.
+TextEncoding encoding_of(ByteView entry) {
+  return entry[code_at + 3] == 'J' ? TextEncoding::shift_jis : TextEncoding::western;
+}
+
+CardEntry describe_gc(const CardSave& save) {
+  const ByteView bytes = save.entry.view();
+  CardEntry entry;
+  entry.code = to_utf8(bytes.subspan(code_at, 4), TextEncoding::western);
+  const std::string maker = to_utf8(bytes.subspan(maker_at, 2), TextEncoding::western);
+  entry.name = fmt::format("{}{}.{}", entry.code, maker,
+                           to_utf8(bytes.subspan(name_at, name_bytes), encoding_of(bytes)));
+  const auto known = std::ranges::find(letters, static_cast<char>(bytes[code_at + 3]), &Letter::letter);
+  if (known != letters.end()) entry.region = known->region;
+  entry.modified = epoch + be32(bytes, modified_at);
+  entry.size_bytes = save.payload.size();
+  const std::size_t comment = be32(bytes, comment_at);
+  if (comment <= save.payload.size() && save.payload.size() - comment >= 2 * comment_bytes) {
+    const ByteView both = save.payload.view().subspan(comment, 2 * comment_bytes);
+    entry.title = to_utf8(both.first(comment_bytes), encoding_of(bytes));
+    const std::string more = to_utf8(both.subspan(comment_bytes), encoding_of(bytes));
+    if (!more.empty()) entry.title += (entry.title.empty() ? "" : " / ") + more;
+  }
+  return entry;
+}
+
+bool is_gc_save(const CardSave& save) {
+  const ByteView entry = save.entry.view();
+  const ByteView code = entry.subspan(code_at, 6);
+  const auto plain = [](Byte b) { return b > 0x20 && b < 0x7f; };
+  return save.files.empty() && !save.payload.empty() && save.payload.size() % block_size == 0 &&
+         std::ranges::all_of(code, plain) && entry[name_at] != 0 &&
+         be16(entry, blocks_at) == save.payload.size() / block_size;
+}
+
+// ---- Pictures: tiles of 8 by 4 (256 colours) or 4 by 4 (16 bits) pixels --------------------------------
+
+constexpr std::size_t palette_bytes = 512;
+enum Form { none = 0, shared_palette = 1, direct = 2, own_palette = 3 };
+
+// Bit 15: five bits each; otherwise three bits of opacity and four each.
+std::uint32_t colour(std::uint16_t value) {
+  const auto five = [&](unsigned shift) {
+    const std::uint32_t v = (value >> shift) & 31U;
+    return (v << 3) | (v >> 2);
+  };
+  const auto four = [&](unsigned shift) { return ((value >> shift) & 15U) * 17U; };
+  if ((value & 0x8000U) != 0) return five(10) << 24 | five(5) << 16 | five(0) << 8 | 0xff;
+  const std::uint32_t opacity = (value >> 12) & 7U;
+  return four(8) << 24 | four(4) << 16 | four(0) << 8 | ((opacity << 5) | (opacity << 2) | (opacity >> 1));
+}
+
+// `palette` is empty for pictures of 16 bits.
+Picture untile(ByteView pixels, ByteView palette, std::size_t width, std::size_t height) {
+  Picture picture{width, height, std::vector<std::uint32_t>(width * height)};
+  const std::size_t tile_width = palette.empty() ? 4 : 8;
+  constexpr std::size_t tile_height = 4;
+  std::size_t at = 0;
+  for (std::size_t top = 0; top < height; top += tile_height)
+    for (std::size_t left = 0; left < width; left += tile_width)
+      for (std::size_t y = top; y < top + tile_height; ++y)
+        for (std::size_t x = left; x < left + tile_width; ++x, ++at)
+          picture.pixels[y * width + x] =
+              colour(palette.empty() ? be16(pixels, 2 * at) : be16(palette, std::size_t{2} * pixels[at]));
+  return picture;
+}
+
+SaveIcon icon_gc(const CardSave& save) {
+  constexpr std::size_t banner_width = 96;
+  constexpr std::size_t side = 32;
+  constexpr std::size_t most_icons = 8;
+  SaveIcon icon;
+  const ByteView entry = save.entry.view();
+  const ByteView data = save.payload.view();
+  std::size_t at = be32(entry, pictures_at);
+  const auto take = [&](std::size_t count) -> std::optional<ByteView> {
+    if (at > data.size() || data.size() - at < count) return std::nullopt;
+    at += count;
+    return data.subspan(at - count, count);
+  };
+  if (const unsigned form = entry[banner_at] & 3U; form == direct) {
+    const auto pixels = take(banner_width * side * 2);
+    if (!pixels) return icon;
+    icon.banner = untile(*pixels, {}, banner_width, side);
+  } else if (form == shared_palette) {
+    const auto pixels = take(banner_width * side);
+    const auto palette = take(palette_bytes);
+    if (!pixels || !palette) return icon;
+    icon.banner = untile(*pixels, *palette, banner_width, side);
+  }
+  std::vector<std::pair<std::size_t, ByteView>> waiting;  // for the palette behind the last icon
+  for (std::size_t i = 0; i < most_icons; ++i) {
+    const unsigned form = (be16(entry, icon_forms_at) >> (2 * i)) & 3U;
+    const unsigned speed = (be16(entry, icon_speeds_at) >> (2 * i)) & 3U;
+    if (speed == 0) break;
+    if (form == none) continue;  // the one before stays
+    const auto pixels = take(side * side * (form == direct ? 2 : 1));
+    const auto palette = form == own_palette ? take(palette_bytes) : std::optional(ByteView{});
+    if (!pixels || !palette) break;
+    if (form == shared_palette) {
+      waiting.emplace_back(icon.frames.size(), *pixels);
+      icon.frames.emplace_back();
+    } else {
+      icon.frames.push_back(untile(*pixels, *palette, side, side));
+    }
+  }
+  if (const auto palette = waiting.empty() ? std::nullopt : take(palette_bytes))
+    for (const auto& [frame, pixels] : waiting) icon.frames[frame] = untile(pixels, *palette, side, side);
+  std::erase_if(icon.frames, [](const Picture& picture) { return picture.pixels.empty(); });
+  return icon;
+}
+
+std::optional<CardSave> restamped_gc(const CardSave& save, Region region) {
+  const auto wanted = std::ranges::find(letters, region, &Letter::region);
+  if (wanted == letters.end()) return std::nullopt;
+  std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
+  entry[code_at + 3] = static_cast<Byte>(wanted->letter);
+  CardSave stamped = save;
+  stamped.entry = Blob::copy_of(entry);
+  return stamped;
+}
+
+}  // namespace
+
+const SaveFormat& gc_save() {
+  static const SaveFormat format{CardKind::gc, entry_bytes, true,        is_gc_save,
+                                 describe_gc,  icon_gc,     restamped_gc};
+  return format;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,94 @@
+// One note off a controller pak (docs/formats/n64.md).
+#include <algorithm>
+#include <array>
+
+#include "card/kinds.hpp"
+#include "card/n64.hpp"
+
+namespace bayswap {
+namespace {
+
+using namespace n64;
+
+// The pak's own character set, from 0F on.
+constexpr std::array<std::string_view, 0x86> characters{
+    " ",  "0",  "1",  "2",  "3",  "4",  "5",  "6",  "7",  "8",  "9",  "A",  "B",  "C",  "D",  "E",  "F",
+    "G",  "H",  "I",  "J",  "K",  "L",  "M",  "N",  "O",  "P",  "Q",  "R",  "S",  "T",  "U",  "V",  "W",
+    "X",  "Y",  "Z",  "!",  "\"", "#",  "'",  "*",  "+",  ",",  "-",  ".",  "/",  ":",  "=",  "?",  "@",
+    "。", "゛", "゜", "ァ", "ィ", "ゥ", "ェ", "ォ", "ッ", "ャ", "ュ", "ョ", "ヲ", "ン", "ア", "イ", "ウ",
+    "エ", "オ", "カ", "キ", "ク", "ケ", "コ", "サ", "シ", "ス", "セ", "ソ", "タ", "チ", "ツ", "テ", "ト",
+    "ナ", "ニ", "ヌ", "ネ", "ノ", "ハ", "ヒ", "フ", "ヘ", "ホ", "マ", "ミ", "ム", "メ", "モ", "ヤ", "ユ",
+    "ヨ", "ラ", "リ", "ル", "レ", "ロ", "ワ", "ガ", "ギ", "グ", "ゲ", "ゴ", "ザ", "ジ", "ズ", "ゼ", "ゾ",
+    "ダ", "ヂ", "ヅ", "デ", "ド", "バ", "ビ", "ブ", "ベ", "ボ", "パ", "ピ", "プ", "ペ", "ポ"};
+
+std::string text_of(ByteView field) {
+  constexpr Byte first = 0x0f;
+  std::string text;
+  for (const Byte b : field) {
+    if (b == 0) break;
+    text +=
+        b >= first && b - first < static_cast<int>(characters.size()) ? characters.at(b - first) : "\uFFFD";
+  }
+  while (text.ends_with(' ')) text.pop_back();
+  return text;
+}
+
+std::string code_of(ByteView note) {
+  std::string code;
+  for (const Byte b : note.subspan(code_at, 4)) code += b >= 0x20 && b < 0x7f ? static_cast<char>(b) : '_';
+  return code;
+}
+
+std::string title_of(ByteView note) {
+  const std::string name = text_of(note.subspan(name_at, name_bytes));
+  const std::string extension = text_of(note.subspan(extension_at, extension_bytes));
+  return extension.empty() ? name : name + "." + extension;
+}
+
+std::string name_of_note(ByteView note) {
+  return code_of(note) + "." + title_of(note);
+}
+
+struct Letter {
+  Region region;
+  char letter;
+};
+constexpr std::array<Letter, 3> letters{
+    {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}}};
+
+CardEntry describe_n64(const CardSave& save) {
+  const ByteView note = save.entry.view();
+  CardEntry entry;
+  entry.name = name_of_note(note);
+  entry.title = title_of(note);
+  entry.code = code_of(note);
+  const auto known = std::ranges::find(letters, entry.code.back(), &Letter::letter);
+  if (known != letters.end()) entry.region = known->region;
+  entry.size_bytes = save.payload.size();
+  return entry;
+}
+
+bool is_n64_save(const CardSave& save) {
+  return save.files.empty() && !save.payload.empty() && save.payload.size() % page_bytes == 0 &&
+         save.payload.size() / page_bytes <= page_count - first_data_page && !is_blank_note(save.entry.view());
+}
+
+std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
+  const auto wanted = std::ranges::find(letters, region, &Letter::region);
+  if (wanted == letters.end()) return std::nullopt;
+  std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
+  entry[code_at + 3] = static_cast<Byte>(wanted->letter);
+  CardSave stamped = save;
+  stamped.entry = Blob::copy_of(entry);
+  return stamped;
+}
+
+}  // namespace
+
+const SaveFormat& n64_save() {
+  static const SaveFormat format{CardKind::n64, note_bytes, false,         is_n64_save,
+                                 describe_n64,  nullptr,    restamped_n64};
+  return format;
+}
+
+}  // namespace bayswap

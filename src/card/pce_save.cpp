@@ -1,0 +1,38 @@
+// One save out of a pce backup memory (docs/formats/pce.md).
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "card/kinds.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t entry_bytes = 16;
+constexpr std::size_t maker_bytes = 2;  // the game's own number, in front of its name
+constexpr std::size_t name_at = 4 + maker_bytes;
+constexpr std::size_t name_bytes = 10;
+constexpr std::size_t most_payload = 2048 - 16 - entry_bytes - 2;
+
+CardEntry describe_pce(const CardSave& save) {
+  const ByteView bytes = save.entry.view();
+  CardEntry entry;
+  entry.title = to_utf8(bytes.subspan(name_at, name_bytes), TextEncoding::shift_jis);
+  entry.code = fmt::format("{:02X}{:02X}", bytes[4], bytes[5]);
+  entry.name = entry.code + "." + entry.title;
+  entry.size_bytes = save.payload.size();
+  return entry;
+}
+
+bool is_pce_save(const CardSave& save) {
+  return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload;
+}
+
+}  // namespace
+
+const SaveFormat& pce_save() {
+  static const SaveFormat format{CardKind::pce, entry_bytes, false,  is_pce_save,
+                                 describe_pce,  nullptr,     nullptr};
+  return format;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,165 @@
+#include "card/ps2_superblock.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "card/clock.hpp"
+#include "card/ps2_pages.hpp"
+
+namespace bayswap {
+namespace ps2 {
+namespace {
+
+// "Sony PS2 Memory Card Format " and a version: what the console looks for.
+constexpr std::array<Byte, 28> mark{0x53, 0x6f, 0x6e, 0x79, 0x20, 0x50, 0x53, 0x32, 0x20, 0x4d,
+                                    0x65, 0x6d, 0x6f, 0x72, 0x79, 0x20, 0x43, 0x61, 0x72, 0x64,
+                                    0x20, 0x46, 0x6f, 0x72, 0x6d, 0x61, 0x74, 0x20};
+constexpr std::string_view format_version = "1.2.0.0";
+constexpr std::size_t page_size_at = 40;         // 16 bits
+constexpr std::size_t pages_a_cluster_at = 42;   // 16 bits
+constexpr std::size_t pages_a_block_at = 44;     // 16 bits
+constexpr std::size_t unused_at = 46;            // 16 bits, FF00
+constexpr std::size_t clusters_at = 48;
+constexpr std::size_t first_cluster_at = 52;
+constexpr std::size_t allocatable_at = 56;
+constexpr std::size_t root_at = 60;
+constexpr std::size_t backup_blocks_at = 64;     // two erase blocks, 32 bits each
+constexpr std::size_t table_list_at = 80;        // 32 clusters
+constexpr std::size_t table_list_count = 32;
+constexpr std::size_t broken_blocks_at = 208;    // 32 erase blocks, FFFFFFFF: none
+constexpr std::size_t card_type_at = 336;
+constexpr std::size_t card_flags_at = 337;
+constexpr std::size_t cluster_size_at = 340;     // from here on what the console works out for itself
+constexpr std::size_t pages_a_block = 16;
+constexpr std::size_t links_a_cluster = cluster_bytes / 4;
+
+struct Usual {
+  std::size_t clusters;
+  std::size_t tables;
+  std::size_t tables_of_tables;
+  std::size_t first_cluster;
+  std::size_t allocatable;
+};
+constexpr std::size_t first_table_of_tables = 8;
+constexpr Usual usual(std::size_t data_bytes) {
+  Usual u{};
+  u.clusters = data_bytes / cluster_bytes;
+  u.tables = u.clusters / links_a_cluster;
+  u.tables_of_tables = (u.tables + links_a_cluster - 1) / links_a_cluster;
+  u.first_cluster = first_table_of_tables + u.tables_of_tables + u.tables;
+  u.allocatable = u.clusters - u.first_cluster - 2 * pages_a_block / 2;
+  return u;
+}
+
+}  // namespace
+
+Superblock Superblock::read(ByteView card) {
+  Superblock super;
+  const Usual standard = usual(card.size());
+  const auto wrong = [&](std::string why) {
+    super = {standard.clusters, standard.first_cluster, standard.allocatable, 0, std::move(why)};
+    return super;
+  };
+  if (!std::ranges::equal(card.first(mark.size()), mark)) return wrong("its mark is missing");
+  if (le16(card, page_size_at) != page_bytes || le16(card, pages_a_cluster_at) != 2)
+    return wrong(fmt::format("pages of {} bytes, {} a cluster; every card has 512 and 2", le16(card, page_size_at),
+                             le16(card, pages_a_cluster_at)));
+  super.clusters = le32(card, clusters_at);
+  super.first_cluster = le32(card, first_cluster_at);
+  super.allocatable = le32(card, allocatable_at);
+  super.tables_at = table_list_at;
+  if (super.clusters != standard.clusters)
+    return wrong(fmt::format("{} clusters, and the image has {}", super.clusters, standard.clusters));
+  if (super.first_cluster < first_table_of_tables || super.first_cluster >= super.clusters ||
+      super.allocatable < 1 || super.allocatable > super.clusters - super.first_cluster)
+    return wrong(fmt::format("clusters {} to {} are for saves, which the card does not have", super.first_cluster,
+                             super.first_cluster + super.allocatable));
+  if (le32(card, root_at) != 0) return wrong(fmt::format("the root is at cluster {}, not at 0", le32(card, root_at)));
+  return super;
+}
+
+std::size_t Superblock::link_at(ByteView card, std::size_t cluster) const {
+  const std::size_t table = cluster / links_a_cluster;
+  const std::size_t table_of_tables = table / links_a_cluster;
+  if (table_of_tables >= table_list_count) return 0;
+  const std::size_t first =
+      tables_at == 0 ? first_table_of_tables + table_of_tables : le32(card, tables_at + 4 * table_of_tables);
+  if (first == 0 || first >= clusters) return 0;
+  const std::size_t second = le32(card, first * cluster_bytes + 4 * (table % links_a_cluster));
+  if (second == 0 || second >= clusters) return 0;
+  return second * cluster_bytes + 4 * (cluster % links_a_cluster);
+}
+
+}  // namespace ps2
+
+using namespace ps2;
+
+Blob fresh_ps2(const CardSize& size, const CardWish& wish) {
+  const Usual u = usual(size.image_bytes);
+  std::vector<Byte> card(size.image_bytes, 0xff);
+  const std::span<Byte> super = std::span(card).first(page_bytes);
+  std::ranges::fill(super, Byte{0});
+  std::ranges::copy(format_version, std::ranges::copy(mark, super.begin()).out);
+  put_le(super, page_size_at, 2, page_bytes);
+  put_le(super, pages_a_cluster_at, 2, 2);
+  put_le(super, pages_a_block_at, 2, pages_a_block);
+  put_le(super, unused_at, 2, 0xff00);
+  put_le(super, clusters_at, 4, u.clusters);
+  put_le(super, first_cluster_at, 4, u.first_cluster);
+  put_le(super, allocatable_at, 4, u.allocatable);
+  const std::size_t blocks = u.clusters * 2 / pages_a_block;
+  put_le(super, backup_blocks_at, 4, blocks - 1);
+  put_le(super, backup_blocks_at + 4, 4, blocks - 2);
+  for (std::size_t i = 0; i < u.tables_of_tables; ++i)
+    put_le(super, table_list_at + 4 * i, 4, first_table_of_tables + i);
+  std::ranges::fill(super.subspan(broken_blocks_at, card_type_at - broken_blocks_at), Byte{0xff});
+  super[card_type_at] = 2;
+  super[card_flags_at] = 0x2b;
+  put_le(super, cluster_size_at, 4, cluster_bytes);
+  put_le(super, cluster_size_at + 4, 4, links_a_cluster);
+  put_le(super, cluster_size_at + 8, 4, pages_a_block / 2);
+  put_le(super, cluster_size_at + 12, 4, 0xffffffff);
+  for (std::size_t i = 0; i < u.tables; ++i)
+    put_le(card, first_table_of_tables * cluster_bytes + 4 * i, 4, first_table_of_tables + u.tables_of_tables + i);
+  const std::size_t links_at = (first_table_of_tables + u.tables_of_tables) * cluster_bytes;
+  for (std::size_t i = 0; i < u.allocatable; ++i) put_le(card, links_at + 4 * i, 4, i == 0 ? 0xffffffff : 0x7fffffff);
+  // The root: itself, and the folder above it, which it has not.
+  const std::span<Byte> root = std::span(card).subspan(u.first_cluster * cluster_bytes, cluster_bytes);
+  std::ranges::fill(root, Byte{0});
+  const ClockTime time = clock_time(wish.formatted);
+  for (const std::size_t i : {0U, 1U}) {
+    const std::span<Byte> entry = root.subspan(i * entry_bytes, entry_bytes);
+    put_le(entry, mode_at, 2, i == 0 ? 0x8427 : 0xa426);
+    put_le(entry, length_at, 4, i == 0 ? 2 : 0);
+    for (const std::size_t at : {created_at, modified_at}) {
+      const std::array<int, 6> fields{0, time.second, time.minute, time.hour, time.day, time.month};
+      for (std::size_t f = 0; f < fields.size(); ++f) entry[at + f] = static_cast<Byte>(fields.at(f));
+      put_le(entry, at + 6, 2, static_cast<std::uint64_t>(time.year));
+    }
+    std::fill_n(entry.subspan(name_at).begin(), i + 1, Byte{'.'});
+  }
+  return wish.form == "plain" ? Blob::copy_of(card) : with_spare_bytes(card);
+}
+
+double weigh_ps2(ByteView image, std::string& evidence) {
+  const bool spare = image.size() % (std::size_t{1} << 20) != 0;
+  const std::size_t pages = image.size() / (page_bytes + (spare ? spare_bytes : 0));
+  if (std::ranges::equal(image.first(mark.size()), mark)) {
+    const bool size = le32(image, clusters_at) == pages / 2;
+    evidence = fmt::format("the superblock has its mark{}", size ? ", and the size of the image" : "");
+    return size ? 0.98 : 0.5;
+  }
+  // Without a superblock: the root stands where it does on every card of this size.
+  const Usual u = usual(pages * page_bytes);
+  const std::size_t at = u.first_cluster * 2 * (page_bytes + (spare ? spare_bytes : 0));
+  const auto folder = [&](std::size_t page, std::size_t dots) {
+    return (le16(image, page) & mode_folder) != 0 && image[page + name_at] == '.' &&
+           image[page + name_at + dots] == 0 && image[page + name_at + dots - 1] == '.';
+  };
+  if (!folder(at, 1) || !folder(at + page_bytes + (spare ? spare_bytes : 0), 2)) return 0;
+  evidence = "no superblock, but the root folder stands where it should";
+  return 0.35;
+}
+
+}  // namespace bayswap

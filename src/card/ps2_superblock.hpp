@@ -1,0 +1,39 @@
+// The first page of a ps2 card, and what follows from it: where the allocation table and the first cluster are.
+#pragma once
+
+#include <string>
+
+#include "card/kinds.hpp"
+#include "card/ps2.hpp"
+
+namespace bayswap::ps2 {
+
+struct Superblock {
+  std::size_t clusters = 0;       // of the whole card
+  std::size_t first_cluster = 0;  // that saves and folders can have; theirs are counted from it
+  std::size_t allocatable = 0;    // how many
+  std::size_t tables_at = 0;      // in the superblock: where the list of clusters with tables of tables stands
+  std::string problem;            // why the usual numbers for a card of this size are taken; else empty
+
+  /// `card` has all pages' data. Every number is checked against its size.
+  [[nodiscard]] static Superblock read(ByteView card);
+  /// Where the link of a cluster stands; 0 where the table of tables is broken.
+  [[nodiscard]] std::size_t link_at(ByteView card, std::size_t cluster) const;
+};
+
+}  // namespace bayswap::ps2
+
+namespace bayswap {
+
+/// Of a card whose pages' data are so many bytes.
+constexpr CardSize ps2_size(std::size_t data_bytes) {
+  const std::size_t clusters = data_bytes / ps2::cluster_bytes;
+  const std::size_t tables = clusters * 4 / ps2::cluster_bytes;
+  const std::size_t tables_of_tables = (tables * 4 + ps2::cluster_bytes - 1) / ps2::cluster_bytes;
+  // 8 clusters in front, 16 behind; the root has one.
+  return {clusters - 8 - tables_of_tables - tables - 16 - 1, data_bytes};
+}
+[[nodiscard]] double weigh_ps2(ByteView image, std::string& evidence);
+[[nodiscard]] Blob fresh_ps2(const CardSize& size, const CardWish& wish);
+
+}  // namespace bayswap

@@ -1,0 +1,101 @@
+// Saves off a card in whatever state: where in the file is it, what can be carved, and all that is good onto a fresh
+// one.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/try.hpp"
+#include "card/kinds.hpp"
+
+namespace bayswap {
+namespace {
+
+struct Place {
+  const CardFormat* format = nullptr;
+  std::size_t at = 0;
+  std::size_t image_bytes = 0;
+  double confidence = 0;
+};
+
+// The image as long as it should be; FF stands in for what is missing.
+Blob padded(const Blob& file, std::size_t at, std::size_t size) {
+  const Blob there = file.slice(at, size);
+  if (there.size() == size) return there;
+  Buffer image(size);
+  const auto rest = std::ranges::copy(there.view(), image.bytes().begin()).out;
+  std::fill(rest, image.bytes().end(), Byte{0xff});
+  return std::move(image).freeze();
+}
+
+// Where the file could hold a card, the likeliest place first. A damaged one may weigh next to nothing.
+std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
+  std::vector<Place> places;
+  for (const CardFormat* format : card_formats()) {
+    if (kind && format->save.kind != *kind) continue;
+    for (const std::size_t size : format->image_sizes) {
+      const std::size_t room = file.size() > size ? file.size() - size : 0;
+      if (room > most_wrapper_bytes) continue;
+      Place best{format, 0, size, -1};
+      // A file that was cut short may have had a wrapper in front as well.
+      const std::size_t last = file.size() >= size ? room : std::min<std::size_t>(file.size(), 4096);
+      for (std::size_t at = 0; at <= last; at = at == last ? last + 1 : std::min(last, at + 16)) {
+        std::string evidence;
+        if (file.size() < size && at > 0 && at % 64 != 0) continue;
+        const double weight = format->weigh(padded(file, at, size).view(), evidence);
+        if (weight > best.confidence) best = {format, at, size, weight};
+      }
+      // Without any sign of it, only a file of the right size is worth a look.
+      if (best.confidence > 0.02 || (file.size() == size) || kind) places.push_back(best);
+    }
+  }
+  std::ranges::stable_sort(places, std::greater<>{}, &Place::confidence);
+  return places;
+}
+
+}  // namespace
+
+Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind) {
+  std::optional<Rescue> best;
+  std::size_t best_count = 0;
+  CardWish wish;
+  std::size_t best_size = 0;
+  std::string best_form;
+  double best_confidence = 0;
+  for (const Place& place : places_for(file, kind)) {
+    if (best && best_count > 0 && place.confidence < best_confidence / 2) break;
+    const Blob image = padded(file, place.at, place.image_bytes);
+    const std::size_t present = std::min(place.image_bytes, file.size() - std::min(file.size(), place.at));
+    const auto card = place.format->open(image);
+    Rescue rescue;
+    rescue.kind = place.format->save.kind;
+    rescue.at = place.at;
+    rescue.missing_bytes = place.image_bytes - present;
+    rescue.saves = card->carve(present);
+    std::size_t count = place.confidence > 0.4 ? 1 : 0;
+    for (const FoundSave& found : rescue.saves) count += found.surety == FoundSave::Surety::doubtful ? 0 : 2;
+    if (best && count <= best_count) continue;
+    best = std::move(rescue);
+    best_count = count;
+    best_size = card->capacity_blocks();
+    best_form = card->form();
+    best_confidence = place.confidence;
+  }
+  if (!best || (best_count == 0 && best->saves.empty() && !kind))
+    return fail(ErrorCode::not_recognised,
+                fmt::format("nothing in these {} bytes looks like a save of a card", file.size()),
+                "say --kind where you know which console it is from");
+  wish.form = best_form;
+  for (const CardSize& size : card_sizes(best->kind))
+    if (size.blocks == best_size) wish.blocks = best_size;
+  BAYSWAP_TRY(best->card, make_card(best->kind, wish));
+  best->on_card.assign(best->saves.size(), false);
+  // The living before the deleted, the sure before the likely.
+  for (const bool deleted : {false, true})
+    for (const auto surety : {FoundSave::Surety::certain, FoundSave::Surety::likely})
+      for (std::size_t i = 0; i < best->saves.size(); ++i)
+        if (best->saves[i].deleted == deleted && best->saves[i].surety == surety)
+          best->on_card[i] = best->card->put(best->saves[i].save).has_value();
+  return *std::move(best);
+}
+
+}  // namespace bayswap

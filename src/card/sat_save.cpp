@@ -1,0 +1,40 @@
+// One save out of a sat backup memory (docs/formats/sat.md).
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "card/kinds.hpp"
+#include "card/sat.hpp"
+
+namespace bayswap {
+namespace {
+
+using namespace sat;
+
+constexpr std::array<std::string_view, most_language + 1> languages{"ja", "en", "fr", "de", "es", "it"};
+constexpr std::size_t most_payload = std::size_t{4} << 20;
+
+CardEntry describe_sat(const CardSave& save) {
+  const ByteView bytes = save.entry.view();
+  CardEntry entry;
+  entry.name = to_utf8(bytes.subspan(name_at, name_bytes), TextEncoding::shift_jis);
+  entry.title = to_utf8(bytes.subspan(comment_at, comment_bytes), TextEncoding::shift_jis);
+  if (bytes[language_at] <= most_language) entry.language = languages.at(bytes[language_at]);
+  entry.modified = epoch + std::int64_t{60} * be32(bytes, date_at);
+  entry.size_bytes = save.payload.size();
+  return entry;
+}
+
+bool is_sat_save(const CardSave& save) {
+  const ByteView entry = save.entry.view();
+  return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload &&
+         be32(entry, size_at) == save.payload.size() && entry[name_at] != 0;
+}
+
+}  // namespace
+
+const SaveFormat& sat_save() {
+  static const SaveFormat format{CardKind::sat, entry_bytes, false, is_sat_save, describe_sat, nullptr, nullptr};
+  return format;
+}
+
+}  // namespace bayswap
