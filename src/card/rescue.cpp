@@ -36,16 +36,23 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
       const std::size_t room = file.size() > size ? file.size() - size : 0;
       if (room > most_wrapper_bytes) continue;
       Place best{format, 0, size, -1};
-      // A file that was cut short may have had a wrapper in front as well.
-      const std::size_t last = file.size() >= size ? room : std::min<std::size_t>(file.size(), 4096);
-      for (std::size_t at = 0; at <= last; at = at == last ? last + 1 : std::min(last, at + 16)) {
+      const auto weigh = [&](std::size_t at) {
         std::string evidence;
-        if (file.size() < size && at > 0 && at % 64 != 0) continue;
         const double weight = format->weigh(padded(file, at, size).view(), evidence);
         if (weight > best.confidence) best = {format, at, size, weight};
+      };
+      if (file.size() >= size) {
+        for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) weigh(at);
+      } else {
+        // Cut short: it may have had a header as well, of a round size.
+        const bool nearest = std::ranges::none_of(
+            format->image_sizes, [&](std::size_t other) { return other < size && other >= file.size(); });
+        if (!nearest) continue;
+        weigh(0);
+        for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) weigh(at);
       }
       // Without any sign of it, only a file of the right size is worth a look.
-      if (best.confidence > 0.02 || (file.size() == size) || kind) places.push_back(best);
+      if (best.confidence > 0.02 || file.size() == size || kind) places.push_back(best);
     }
   }
   std::ranges::stable_sort(places, std::greater<>{}, &Place::confidence);

@@ -166,7 +166,7 @@ CardSave made_save(CardKind kind, int number, std::size_t blocks, std::uint32_t 
   CardSave save;
   save.kind = kind;
   // Noise where the kind's own structures do not stand; as much as it can need.
-  std::vector<Byte> payload = bytes_of(noise(blocks * make_card(kind)->block_bytes(), seed));
+  std::vector<Byte> payload = bytes_of(noise(blocks * (kind == CardKind::gc || kind == CardKind::ps1 ? 8192 : 1024), seed));
   switch (kind) {
     case CardKind::ps1:
       make_ps1(save, number, blocks, payload);
@@ -251,11 +251,12 @@ std::vector<Range> places_of(const Card& card, const Blob& image, const CardSave
   if (card.kind() == CardKind::gc || card.kind() == CardKind::dc || card.kind() == CardKind::ps2 ||
       card.kind() == CardKind::n64) {
     const ByteView wanted = save.entry.view().subspan(name.at, name.size);
-    auto from = image.view().begin();
+    const ByteView searched = image.view().first(std::min<std::size_t>(image.size(), 262144));
+    auto from = searched.begin();
     for (;;) {
-      from = std::search(from, image.view().end(), wanted.begin(), wanted.end());
-      if (from == image.view().end()) break;
-      const auto at = static_cast<std::size_t>(from - image.view().begin()) - name.at;
+      from = std::search(from, searched.end(), wanted.begin(), wanted.end());
+      if (from == searched.end()) break;
+      const auto at = static_cast<std::size_t>(from - searched.begin()) - name.at;
       ranges.emplace_back(at, at + save.entry.size());
       ++from;
     }
