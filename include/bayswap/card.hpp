@@ -127,7 +127,10 @@ class Card {
 
 /// Finds the kind, and a wrapper around the image, by content. The wrapper comes back with image().
 /// `not_recognised` where it is no card; a damaged one is opened as far as it can be told.
-[[nodiscard]] Result<std::unique_ptr<Card>> open_card(const Blob& file);
+/// `slot`: which controller pak, 1 to 4, of a file that holds four; the first where it is 0.
+[[nodiscard]] Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot = 0);
+/// How many cards of equal right a file holds: 4 for a file with four controller paks, otherwise 1.
+[[nodiscard]] int card_slots(ByteView file);
 
 struct CardSize {
   std::size_t blocks = 0;  // that saves can have

@@ -66,6 +66,8 @@ enum class Region {
 
 /// "Europe", "North America", ...; "unknown" for Region::unknown.
 [[nodiscard]] std::string_view name(Region region);
+/// From its name in any case, with '-' or ' ' between words: "north-america". Nothing for "unknown".
+[[nodiscard]] std::optional<Region> region_from_text(std::string_view text);
 
 /// Which game, as far as its ROM tells.
 struct GameId {

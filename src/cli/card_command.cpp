@@ -1,309 +1,252 @@
-#include <bayswap/card.hpp>
-#include <bayswap/carry.hpp>
-
 #include <algorithm>
+#include <ctime>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "cli/commands.hpp"
-#include "cli/output.hpp"
-#include "cli/session.hpp"
+#include "cli/card_job.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
 
-// Characters that file systems refuse become '_'.
-std::string file_name_of(std::string_view name) {
-  std::string out;
-  for (const char c : name)
-    out += std::string_view("/\\:*?\"<>|").find(c) == std::string_view::npos ? c : '_';
-  return out.empty() || out.starts_with('.') ? "_" + out : out;
+
+Result<int> list(CardJob& job) {
+  BAYSWAP_TRY(const auto opened, job.open(job.options.image));
+  const Card& card = *opened.card;
+  const auto entries = card.entries();
+  const auto problems = card.check();
+  if (job.globals.json) {
+    Json saves = Json::array();
+    for (const CardEntry& entry : entries) saves.push_back(CardJob::to_json(card.kind(), entry));
+    print_json({{"kind", to_text(card.kind())},
+                {"form", card.form()},
+                {"slots", opened.slots},
+                {"block_bytes", card.block_bytes()},
+                {"capacity_blocks", card.capacity_blocks()},
+                {"free_blocks", card.free_blocks()},
+                {"problems", CardJob::to_json(problems)},
+                {"saves", std::move(saves)}});
+    return exit_done;
+  }
+  std::vector<std::vector<std::string>> rows;
+  rows.reserve(entries.size());
+  for (const CardEntry& entry : entries)
+    rows.push_back({printable(entry.name), printable(entry.title), entry.code,
+                    entry.region != Region::unknown ? std::string(name(entry.region)) : entry.language,
+                    fmt::format("{}", entry.blocks),
+                    entry.modified ? card_time(card.kind(), *entry.modified).substr(0, 16) : "",
+                    std::string(to_text(entry.state))});
+  // Columns that no save of this kind has anything for are left out.
+  std::vector<std::string> headings{"save", "title", "code", "region", "blocks", "date", "state"};
+  for (std::size_t i = headings.size(); i-- > 0;)
+    if (std::ranges::all_of(rows, [&](const auto& row) { return row[i].empty(); })) {
+      headings.erase(headings.begin() + static_cast<std::ptrdiff_t>(i));
+      for (auto& row : rows) row.erase(row.begin() + static_cast<std::ptrdiff_t>(i));
+    }
+  const auto blocks = static_cast<std::size_t>(std::ranges::find(headings, "blocks") - headings.begin());
+  if (!rows.empty()) {
+    print_table(headings, rows, {blocks});
+    fmt::print("\n");
+  }
+  if (opened.folder != nullptr)
+    fmt::print("A folder of {} {} saves.\n", entries.size(), to_text(card.kind()));
+  else if (card.block_bytes() == 1)
+    fmt::print("{} card: {} of {} bytes free.\n", to_text(card.kind()), card.free_blocks(), card.capacity_blocks());
+  else
+    fmt::print("{} card: {} of {} blocks free, {} bytes each.\n", to_text(card.kind()), card.free_blocks(),
+               card.capacity_blocks(), card.block_bytes());
+  if (opened.slots > 1)
+    fmt::print("This is pak {} of {} in the file; --slot chooses another.\n", std::max(1, job.options.slot), opened.slots);
+  if (card.kind() == CardKind::scd)
+    say(job.globals.quiet, "bayswap: note: the directory of an scd memory can't be read; docs/formats/scd.md says why");
+  if (!problems.empty())
+    say(job.globals.quiet, fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
+                                       problems.size(), problems.size() == 1 ? "" : "s"));
+  return exit_done;
 }
 
-class CardJob {
- public:
-  CardJob(const Globals& globals, const CardOptions& options) : globals_(globals), options_(options) {}
-
-  Result<int> list() {
-    BAYSWAP_TRY(const auto card, open(options_.image));
-    const auto entries = card->entries();
-    const auto problems = card->check();
-    if (globals_.json) {
-      Json saves = Json::array();
-      for (const CardEntry& entry : entries) saves.push_back(to_json(entry));
-      print_json({{"kind", to_text(card->kind())},
-                  {"capacity_blocks", card->capacity_blocks()},
-                  {"free_blocks", card->free_blocks()},
-                  {"problems", to_json(problems)},
-                  {"saves", std::move(saves)}});
-      return exit_done;
-    }
-    std::vector<std::vector<std::string>> rows;
-    rows.reserve(entries.size());
-    for (const CardEntry& entry : entries)
-      rows.push_back({printable(entry.name), printable(entry.title), entry.code,
-                      entry.region == Region::unknown ? "" : std::string(name(entry.region)),
-                      fmt::format("{}", entry.blocks), std::string(to_text(entry.state))});
-    if (!rows.empty()) print_table({"save", "title", "code", "region", "blocks", "state"}, rows, {4});
-    fmt::print("{}{} card: {} of {} blocks free, {} bytes each.\n", rows.empty() ? "" : "\n",
-               to_text(card->kind()), card->free_blocks(), card->capacity_blocks(), card->block_bytes());
-    if (!problems.empty())
-      say(globals_.quiet,
-          fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
-                      problems.size(), problems.size() == 1 ? "" : "s"));
-    return exit_done;
+// In which form a save goes into files of its own.
+std::vector<std::pair<std::string, Blob>> files_for(const CardSave& save, const CardOptions& options, bool folder) {
+  const std::string path = folder ? join_path(options.out, file_name_for(save.name)) : options.out;
+  std::vector<std::pair<std::string, Blob>> files;
+  const bool many = !save.files.empty() && !options.parcel;
+  if (many) {
+    for (const CardFile& file : save.files) files.emplace_back(join_path(path, file_name_for(file.name)), file.bytes);
+    return files;
   }
+  const auto single = to_single_save(save);
+  const bool as_single = single && !options.parcel && !options.raw;
+  const char* extension = options.raw ? ".raw" : as_single ? ".single" : ".parcel";
+  files.emplace_back(folder ? path + extension : path, options.raw ? save.payload : as_single ? *single : to_parcel(save));
+  return files;
+}
 
-  Result<int> take() {
-    BAYSWAP_TRY(const auto card, open(options_.image));
-    std::vector<std::string> names = options_.names;
-    if (options_.all)
-      for (const CardEntry& entry : card->entries())
-        if (entry.state == CardEntry::State::good) names.push_back(entry.name);
-    if (names.empty())
-      return fail(ErrorCode::bad_usage, "which save?",
-                  "name one or more, or say --all; `bayswap card list` shows them");
-    BAYSWAP_TRY(const auto there, disk_.stat(options_.out));
-    const bool folder = names.size() > 1 || options_.all || options_.out.ends_with('/') ||
-                        (there && there->kind == FileInfo::Kind::folder);
-    std::vector<std::pair<std::string, Blob>> files;
-    for (const std::string& save_name : names) {
-      BAYSWAP_TRY(const CardSave save, card->read(save_name));
-      auto single = to_single_save(save);
-      const bool as_single = single && !options_.parcel && !options_.raw;
-      const Blob bytes = options_.raw ? save.payload : as_single ? *single : to_parcel(save);
-      const char* extension = options_.raw ? ".raw" : as_single ? ".single" : ".parcel";
-      files.emplace_back(folder ? join_path(options_.out, file_name_of(save_name) + extension) : options_.out,
-                         bytes);
-    }
-    for (const auto& [path, bytes] : files) {
-      BAYSWAP_TRY(const auto info, disk_.stat(path));
-      if (info)
-        return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
-                    "choose another --out; nothing was written");
-    }
-    for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk_.create(path, bytes.view()));
+Result<int> take(CardJob& job) {
+  const CardOptions& options = job.options;
+  BAYSWAP_TRY(const auto opened, job.open(options.image));
+  BAYSWAP_TRY(const auto names, wanted_saves(options, *opened.card));
+  BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
+  const bool folder = names.size() > 1 || options.all || options.out.ends_with('/') ||
+                      (there && there->kind == FileInfo::Kind::folder);
+  std::vector<std::pair<std::string, Blob>> files;
+  for (const std::string& name : names) {
+    BAYSWAP_TRY(const CardSave save, opened.card->read(name));
+    for (auto& file : files_for(save, options, folder)) files.push_back(std::move(file));
+  }
+  BAYSWAP_TRY(const int code, job.write_new(files));
+  if (job.globals.json) {
     Json made = Json::array();
-    for (const auto& [path, bytes] : files) {
-      made.push_back({{"path", path}, {"size_bytes", bytes.size()}});
-      if (!globals_.json && !globals_.quiet)
-        print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
-    }
-    if (globals_.json) print_json({{"files", std::move(made)}});
-    return exit_done;
+    for (const auto& [path, bytes] : files) made.push_back({{"path", path}, {"size_bytes", bytes.size()}});
+    print_json({{"files", std::move(made)}});
   }
+  return code;
+}
 
-  Result<int> add() {
-    return change(options_.image, "card add", [&](Card& card) -> Result<void> {
-      for (const std::string& path : options_.names) {
-        BAYSWAP_TRY(const Blob file, disk_.read(path));
-        auto save = single_save_from(file);
-        if (!save)
-          return fail(save.error().code, fmt::format("{}: {}", path, save.error().message),
-                      save.error().hint);
-        BAYSWAP_CHECK(put(card, *save));
+Result<int> add(CardJob& job) {
+  return job.change(job.options.image, "card add", [&](Card& card) -> Result<void> {
+    for (const std::string& path : job.options.names) {
+      BAYSWAP_TRY(const auto info, job.disk.stat(path));
+      if (info && info->kind == FileInfo::Kind::folder && card.kind() == CardKind::ps2) {
+        BAYSWAP_TRY(const CardSave save, save_from_folder(job.disk, path));
+        BAYSWAP_CHECK(job.put(card, save));
+        continue;
       }
-      return {};
-    });
-  }
-
-  Result<int> drop() {
-    return change(options_.image, "card drop", [&](Card& card) -> Result<void> {
-      for (const std::string& save_name : options_.names) BAYSWAP_CHECK(card.drop(save_name));
-      return {};
-    });
-  }
-
-  Result<int> copy() {
-    std::vector<std::string> names = options_.names;
-    if (names.size() < 2)
-      return fail(ErrorCode::bad_usage, "copy needs saves and a card to copy to",
-                  "e.g. `bayswap card copy FROM-IMAGE NAME TO-IMAGE`");
-    const std::string to = names.back();
-    names.pop_back();
-    BAYSWAP_TRY(const auto from, open(options_.image));
-    return change(to, "card copy", [&](Card& card) -> Result<void> {
-      for (const std::string& save_name : names) {
-        BAYSWAP_TRY(const CardSave save, from->read(save_name));
-        BAYSWAP_CHECK(put(card, save));
+      if (info && info->kind == FileInfo::Kind::folder) {
+        BAYSWAP_TRY(const auto folder, CardFolder::open(job.disk, path));
+        for (const CardEntry& entry : folder->entries()) {
+          BAYSWAP_TRY(const CardSave save, folder->read(entry.name));
+          BAYSWAP_CHECK(job.put(card, save));
+        }
+        continue;
       }
-      return {};
-    });
-  }
-
-  Result<int> make() {
-    const auto kind = card_kind_from_text(options_.kind);
-    if (!kind) {
-      std::vector<std::string> kinds;
-      for (const CardKind known : all_card_kinds()) kinds.emplace_back(to_text(known));
-      const std::string hint = did_you_mean(options_.kind, kinds);
-      return fail(ErrorCode::bad_usage, fmt::format("no card is called '{}'", printable(options_.kind)),
-                  hint.empty() ? fmt::format("kinds are {}", fmt::join(kinds, ", ")) : hint);
+      BAYSWAP_TRY(const Blob file, job.disk.read(path));
+      auto save = single_save_from(file);
+      if (!save)
+        return fail(save.error().code, fmt::format("{}: {}", path, save.error().message), save.error().hint);
+      BAYSWAP_CHECK(job.put(card, *save));
     }
-    const auto card = make_card(*kind);
-    if (auto made = disk_.create(options_.image, card->image().view()); !made) {
-      if (made.error().code == ErrorCode::unsafe)
-        made.error().hint = "choose another name; a card is never made over a file";
-      return tl::unexpected(std::move(made.error()));
-    }
-    if (globals_.json) {
-      print_json(
-          {{"path", options_.image}, {"kind", to_text(*kind)}, {"capacity_blocks", card->capacity_blocks()}});
-    } else if (!globals_.quiet) {
-      print_field("wrote", fmt::format("{} (a fresh {} card of {} blocks)", options_.image, to_text(*kind),
-                                       card->capacity_blocks()));
-    }
-    return exit_done;
-  }
-
-  Result<int> check() {
-    BAYSWAP_TRY(const auto card, open(options_.image));
-    const auto problems = card->check();
-    const bool mend = options_.repair && std::ranges::any_of(problems, [](const CardProblem& problem) {
-                        return problem.mendable;
-                      });
-    if (globals_.json && !mend)
-      print_json({{"kind", to_text(card->kind())}, {"problems", to_json(problems)}});
-    if (!globals_.json) {
-      for (const CardProblem& problem : problems)
-        fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), problem.text,
-                   problem.mendable ? toned(Tone::dim, "  (can be mended)") : "");
-      if (problems.empty()) fmt::print("{}: good\n", printable(options_.image));
-    }
-    if (mend) {
-      BAYSWAP_TRY(const int code,
-                  change(options_.image, "card check --repair", [](Card& damaged) -> Result<void> {
-                    damaged.repair();
-                    return {};
-                  }));
-      if (code != exit_done) return code;
-      BAYSWAP_TRY(const auto mended, open(options_.image));
-      return mended->check().empty() ? exit_done : exit_problems;
-    }
-    if (!problems.empty() && !options_.repair)
-      say(globals_.quiet, "`bayswap card check --repair` mends what can be mended without guessing.");
-    return problems.empty() ? exit_done : exit_problems;
-  }
-
- private:
-  Result<std::unique_ptr<Card>> open(const std::string& path) {
-    BAYSWAP_TRY(const Blob file, disk_.read(path));
-    auto card = open_card(file);
-    if (!card)
-      return fail(card.error().code, fmt::format("{}: {}", path, card.error().message), card.error().hint);
-    return card;
-  }
-
-  Result<void> put(Card& card, const CardSave& save) {
-    if (options_.replace && card.read(save.name)) BAYSWAP_CHECK(card.drop(save.name));
-    auto done = card.put(save);
-    if (!done) return done;
-    const auto entries = card.entries();
-    const auto own = std::ranges::find(entries, save.name, &CardEntry::name);
-    if (own == entries.end()) return {};
-    for (const CardEntry& other : entries)
-      if (other.title == own->title && !own->title.empty() && other.region != own->region &&
-          other.region != Region::unknown && own->region != Region::unknown)
-        say(globals_.quiet, fmt::format("bayswap: warning: {} is of {}, {} on the same card of {}", own->name,
-                                        name(own->region), other.name, name(other.region)));
     return {};
-  }
+  });
+}
 
-  // The image with a change made to it: the old one into the logbook, the new one whole in its place.
-  template <class Change>
-  Result<int> change(const std::string& path, const std::string& what, Change make_change) {
-    BAYSWAP_TRY(const Blob before, disk_.read(path));
-    auto opened = open_card(before);
-    if (!opened)
-      return fail(opened.error().code, fmt::format("{}: {}", path, opened.error().message),
-                  opened.error().hint);
-    Card& card = **opened;
-    const std::size_t problems_before = card.check().size();
-    auto changed = make_change(card);
-    if (!changed) return fail(changed.error().code, changed.error().message, changed.error().hint);
-    const Blob after = card.image();
-    // What is about to be written must open, and be no worse than it was.
-    BAYSWAP_TRY(const auto again, open_card(after));
-    if (again->check().size() > problems_before)
-      return fail(ErrorCode::damaged,
-                  fmt::format("{}: the change would break the card: {}", path, again->check().front().text),
-                  "nothing was written; `bayswap card check --repair` first");
-    std::optional<std::int64_t> entry;
-    if (after != before) {
-      Plan plan;
-      plan.kind = EntryKind::card;
-      plan.reason = fmt::format("{} {}", what, fmt::join(options_.names, ", "));
-      plan.from_files.push_back(disk_.address(path));
-      plan.changes.push_back({path, before, after});
-      BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
-      BAYSWAP_TRY(entry, bayswap::run(plan, disk_, logbook->book()));
+Result<int> drop(CardJob& job) {
+  return job.change(job.options.image, "card drop", [&](Card& card) -> Result<void> {
+    for (const std::string& name : job.options.names) BAYSWAP_CHECK(card.drop(name));
+    return {};
+  });
+}
+
+Result<int> copy(CardJob& job) {
+  std::vector<std::string> names = job.options.names;
+  if (names.empty() || (names.size() < 2 && !job.options.all))
+    return fail(ErrorCode::bad_usage, "copy needs saves and a card to copy to",
+                "e.g. `bayswap card copy FROM-IMAGE NAME TO-IMAGE`, or --all for the names");
+  const std::string to = names.back();
+  names.pop_back();
+  BAYSWAP_TRY(const auto from, job.open(job.options.image));
+  if (job.options.all)
+    for (const CardEntry& entry : from.card->entries())
+      if (entry.state == CardEntry::State::good) names.push_back(entry.name);
+  return job.change(
+      to, "card copy",
+      [&](Card& card) -> Result<void> {
+        for (const std::string& name : names) {
+          BAYSWAP_TRY(const CardSave save, from.card->read(name));
+          BAYSWAP_CHECK(job.put(card, save));
+        }
+        return {};
+      },
+      from.card->kind());
+}
+
+Result<int> rename(CardJob& job) {
+  BAYSWAP_TRY(const auto region, job.wished_region());
+  if (!region) return fail(ErrorCode::bad_usage, "to which region?", "--region japan, north-america or europe");
+  if (job.options.names.empty())
+    return fail(ErrorCode::bad_usage, "which save?", "name one or more; `bayswap card list` shows them");
+  BAYSWAP_TRY(const int code, job.change(job.options.image, "card rename", [&](Card& card) -> Result<void> {
+    for (const std::string& name : job.options.names) {
+      BAYSWAP_TRY(const CardSave save, card.read(name));
+      BAYSWAP_TRY(const CardSave stamped, restamped(save, *region));
+      if (stamped.name == save.name) continue;
+      if (card.read(stamped.name) && !job.options.replace)
+        return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", stamped.name),
+                    "say --replace to have it replaced, or drop it first");
+      BAYSWAP_CHECK(card.drop(save.name));
+      if (job.options.replace && card.read(stamped.name)) BAYSWAP_CHECK(card.drop(stamped.name));
+      BAYSWAP_CHECK(card.put(stamped));
     }
-    if (globals_.json) {
-      print_json({{"path", path},
-                  {"kind", to_text(card.kind())},
-                  {"free_blocks", card.free_blocks()},
-                  {"problems", to_json(card.check())},
-                  {"entry", entry ? Json(*entry) : Json(nullptr)}});
-    } else if (!globals_.quiet) {
-      print_field("wrote",
-                  fmt::format("{}: {} of {} blocks free", path, card.free_blocks(), card.capacity_blocks()));
-      if (entry)
-        print_field(
-            "kept",
-            fmt::format("the card as it was, in logbook entry {}; `bayswap undo` brings it back", *entry));
-    }
-    return exit_done;
-  }
+    return {};
+  }));
+  say(job.globals.quiet,
+      "bayswap: note: the game's own data may name the old region as well; that is not touched. Try it in the game.");
+  return code;
+}
 
-  static Json to_json(const CardEntry& entry) {
-    return {{"name", entry.name},
-            {"title", entry.title},
-            {"code", entry.code},
-            {"region", name(entry.region)},
-            {"blocks", entry.blocks},
-            {"size_bytes", entry.size_bytes},
-            {"modified", entry.modified ? Json(utc_time(*entry.modified)) : Json(nullptr)},
-            {"state", to_text(entry.state)}};
+Result<int> make(CardJob& job) {
+  const CardOptions& options = job.options;
+  const auto kind = card_kind_from_text(options.kind);
+  if (!kind) {
+    std::vector<std::string> kinds;
+    for (const CardKind known : all_card_kinds()) kinds.emplace_back(to_text(known));
+    const std::string hint = did_you_mean(options.kind, kinds);
+    return fail(ErrorCode::bad_usage, fmt::format("no card is called '{}'", printable(options.kind)),
+                hint.empty() ? fmt::format("kinds are {}", fmt::join(kinds, ", ")) : hint);
   }
-  static Json to_json(const std::vector<CardProblem>& problems) {
-    Json list = Json::array();
-    for (const CardProblem& problem : problems)
-      list.push_back({{"at", problem.at}, {"mendable", problem.mendable}, {"text", problem.text}});
-    return list;
+  // The console's clock has no zone: it shows local time, but for ps2, which keeps the time of its own.
+  const std::time_t now = std::time(nullptr);
+  std::tm local{};
+  localtime_r(&now, &local);
+  const std::int64_t here = now + (*kind == CardKind::ps2 ? 9 * 3600 : local.tm_gmtoff);
+  BAYSWAP_TRY(const auto card, make_card(*kind, {options.blocks, options.form, here, options.japanese}));
+  const Blob image = card->image();
+  if (auto made = job.disk.create(options.image, image.view()); !made) {
+    if (made.error().code == ErrorCode::unsafe)
+      made.error().hint = "choose another name; a card is never made over a file";
+    return tl::unexpected(std::move(made.error()));
   }
-
-  const Globals& globals_;
-  const CardOptions& options_;
-  LocalStore disk_;
-};
-
-int finished(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  if (job.globals.json) {
+    print_json({{"path", options.image},
+                {"kind", to_text(*kind)},
+                {"form", card->form()},
+                {"size_bytes", image.size()},
+                {"capacity_blocks", card->capacity_blocks()}});
+  } else if (!job.globals.quiet) {
+    print_field("wrote", fmt::format("{} (a fresh {} card of {} {})", options.image, to_text(*kind), card->capacity_blocks(),
+                                     card->block_bytes() == 1 ? "bytes" : "blocks"));
+  }
+  return exit_done;
 }
 
 }  // namespace
 
 int card_list_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).list());
+  CardJob job{globals, options};
+  return finished(list(job));
 }
 int card_take_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).take());
+  CardJob job{globals, options};
+  return finished(take(job));
 }
 int card_add_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).add());
+  CardJob job{globals, options};
+  return finished(add(job));
 }
 int card_drop_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).drop());
+  CardJob job{globals, options};
+  return finished(drop(job));
 }
 int card_copy_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).copy());
+  CardJob job{globals, options};
+  return finished(copy(job));
+}
+int card_rename_command(const Globals& globals, const CardOptions& options) {
+  CardJob job{globals, options};
+  return finished(rename(job));
 }
 int card_make_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).make());
-}
-int card_check_command(const Globals& globals, const CardOptions& options) {
-  return finished(CardJob(globals, options).check());
+  CardJob job{globals, options};
+  return finished(make(job));
 }
 
 }  // namespace bayswap::cli

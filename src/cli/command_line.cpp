@@ -107,13 +107,18 @@ void add_file_commands(CLI::App& app, Words& w) {
 }
 
 void add_card_commands(CLI::App& app, Words& w) {
-  CLI::App* card = app.add_subcommand("card", "List, take, add and check the saves of a memory card");
+  CLI::App* card =
+      app.add_subcommand("card", "List, take, add, check, rescue and draw the saves of a memory card");
   card->require_subcommand(1);
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const CardOptions&)) {
     CLI::App* made = command(*card, w, name, about, [&w, run] { return run(w.globals, w.card); });
     if (std::string_view(name) != "make")
-      made->add_option("IMAGE", w.card.image, "The card image")->required();
+      made->add_option("IMAGE", w.card.image, "The card image, or a folder of single saves")->required();
+    if (std::string_view(name) != "make" && std::string_view(name) != "rescue")
+      made->add_option("--slot", w.card.slot, "Which controller pak, in a file with four")
+          ->type_name("N")
+          ->check(CLI::Range(1, 4));
     return made;
   };
   const auto names = [&](CLI::App& made, const char* what, const char* about) {
@@ -127,13 +132,14 @@ void add_card_commands(CLI::App& app, Words& w) {
   take->add_flag("--all", w.card.all, "Every good save of the card");
   CLI::Option* parcel =
       take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
-  take->add_flag("--raw", w.card.raw, "The save's blocks alone, without its directory entry")
+  take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")
       ->excludes(parcel);
 
   CLI::App* add = action("add", "Put single saves onto the card", card_add_command);
-  names(*add, "FILE", "Parcels, or single saves with their directory entry")->required();
+  names(*add, "FILE", "Parcels, single saves with their directory entry, or folders")->required();
   add->add_flag("--replace", w.card.replace,
                 "Replace a save of the same name; the old card is kept in the logbook");
+  add->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
 
   names(*action("drop", "Delete saves from the card", card_drop_command), "NAME",
         "Saves, as `card list` names them")
@@ -141,15 +147,38 @@ void add_card_commands(CLI::App& app, Words& w) {
 
   CLI::App* copy = action("copy", "Copy saves to another card", card_copy_command);
   names(*copy, "NAME TO-IMAGE", "Saves, and last the card they go to")->required();
+  copy->add_flag("--all", w.card.all, "Every good save of the card");
   copy->add_flag("--replace", w.card.replace, "Replace a save of the same name there");
+  copy->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
+
+  CLI::App* rename = action("rename", "Stamp another region into a save's code and name", card_rename_command);
+  names(*rename, "NAME", "Saves, as `card list` names them")->required();
+  rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
+      ->required()
+      ->type_name("REGION");
+  rename->add_flag("--replace", w.card.replace, "Replace a save that has the new name");
 
   CLI::App* make = action("make", "Make a freshly formatted card", card_make_command);
-  make->add_option("KIND", w.card.kind, "ps1 or n64")->required();
+  make->add_option("KIND", w.card.kind, "ps1, ps2, gc, n64, dc, sat, pce or scd")->required();
   make->add_option("IMAGE", w.card.image, "The file to write")->required();
+  make->add_option("--blocks", w.card.blocks, "How many blocks for saves; the usual size where not said")
+      ->type_name("N");
+  make->add_option("--form", w.card.form, "ps2: ecc or plain; sat: packed or spread")->type_name("FORM");
+  make->add_flag("--japanese", w.card.japanese, "gc: the card's text is Shift-JIS");
 
   CLI::App* check = action("check", "Name every violation of the card's own rules", card_check_command);
   check->add_flag("--repair", w.card.repair,
                   "Mend what can be mended without guessing; the old card is kept");
+
+  CLI::App* rescue =
+      action("rescue", "Find every save on a broken card, and put the good ones on a fresh one", card_rescue_command);
+  rescue->add_option("--out", w.card.out, "The fresh card to write, or a folder (ending in /) for parcels of all")
+      ->required()
+      ->type_name("OUT");
+  rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");
+
+  CLI::App* picture = action("picture", "Draw the saves' icons and the card's blocks", card_picture_command);
+  picture->add_option("--out", w.card.out, "The PNG file to write")->required()->type_name("PNG");
 }
 
 void add_bay_commands(CLI::App& app, Words& w) {

@@ -47,7 +47,12 @@ struct CardOptions {
   std::string image;
   std::vector<std::string> names;  // of saves; files for add; saves and the other image for copy
   std::string kind;
+  std::string form;
   std::string out;
+  std::string region;
+  std::size_t blocks = 0;
+  int slot = 0;
+  bool japanese = false;
   bool all = false;
   bool parcel = false;
   bool raw = false;
@@ -60,7 +65,10 @@ int card_add_command(const Globals& globals, const CardOptions& options);
 int card_drop_command(const Globals& globals, const CardOptions& options);
 int card_copy_command(const Globals& globals, const CardOptions& options);
 int card_make_command(const Globals& globals, const CardOptions& options);
+int card_rename_command(const Globals& globals, const CardOptions& options);
 int card_check_command(const Globals& globals, const CardOptions& options);
+int card_rescue_command(const Globals& globals, const CardOptions& options);
+int card_picture_command(const Globals& globals, const CardOptions& options);
 
 int layouts_command(const Globals& globals, const std::string& id);
 

@@ -86,6 +86,14 @@ std::string_view name(Region region) {
   return "unknown";
 }
 
+std::optional<Region> region_from_text(std::string_view text) {
+  std::string wanted = lower(text);
+  std::ranges::replace(wanted, '-', ' ');
+  for (int i = static_cast<int>(Region::world); i <= static_cast<int>(Region::asia); ++i)
+    if (lower(name(static_cast<Region>(i))) == wanted) return static_cast<Region>(i);
+  return std::nullopt;
+}
+
 GameMatch compare(const GameId& a, const GameId& b) {
   if (a.platform != b.platform) return GameMatch::other_game;
   if (a.code.size() == 4 && b.code.size() == 4) {

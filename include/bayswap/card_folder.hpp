@@ -1,0 +1,61 @@
+// A folder in which each save is a file or a folder of its own, as a card.
+#pragma once
+
+#include <bayswap/card.hpp>
+#include <bayswap/logbook.hpp>
+
+namespace bayswap {
+
+/// A name for a save's file: characters that file systems refuse become '_'.
+[[nodiscard]] std::string file_name_for(std::string_view save_name);
+/// A ps2 save from a folder with its files; their times become its dates.
+[[nodiscard]] Result<CardSave> save_from_folder(Store& store, const std::string& folder);
+
+/// A folder in which each save is a file (a parcel, or a single save behind its directory entry) or, for ps2, a
+/// folder. It has no size; changes are made in memory, and `changes` says what they come to on the disk.
+class CardFolder final : public Card {
+ public:
+  /// The kind that most saves in it have; `kind` for an empty one. `not_recognised` where there is none.
+  [[nodiscard]] static Result<std::unique_ptr<CardFolder>> open(Store& store, const std::string& path,
+                                                                std::optional<CardKind> kind = std::nullopt);
+
+  CardKind kind() const override { return kind_; }
+  std::string_view form() const override { return "folder"; }
+  std::size_t block_bytes() const override;
+  std::size_t capacity_blocks() const override { return 0; }
+  std::size_t free_blocks() const override { return 0; }
+  std::size_t blocks_for(const CardSave& save) const override;
+  std::vector<CardEntry> entries() const override;
+  Result<CardSave> read(const std::string& name) const override;
+  Result<void> put(const CardSave& save) override;
+  Result<void> drop(const std::string& name) override;
+  std::vector<CardProblem> check() const override { return {}; }
+  std::size_t repair() override { return 0; }
+  std::vector<FoundSave> carve(std::size_t /*present_bytes*/) const override { return {}; }
+  std::vector<CardBlock> map() const override { return {}; }
+  Blob image() const override { return {}; }
+
+  /// What put and drop come to: files to be written and removed.
+  [[nodiscard]] Result<std::vector<FileChange>> changes(Store& store) const;
+
+ private:
+  struct Held {
+    CardSave save;
+    std::string path;
+    bool on_disk = false;
+    bool folder = false;
+  };
+  explicit CardFolder(std::string path) : path_(std::move(path)) {}
+  [[nodiscard]] std::vector<Held>::const_iterator find(const std::string& name) const;
+  [[nodiscard]] tl::unexpected<Error> not_there(const std::string& name) const;
+  [[nodiscard]] CardEntry entry_of(const CardSave& save) const;
+
+  std::string path_;
+  CardKind kind_{};
+  std::vector<Held> saves_;
+  std::vector<Held> before_;
+  std::string extension_;
+  mutable std::unique_ptr<Card> measure_;  // an empty card, to count blocks with
+};
+
+}  // namespace bayswap

@@ -1,0 +1,140 @@
+// Cards that are not well: check, repair, rescue.
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/card_job.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+Result<int> check(CardJob& job) {
+  BAYSWAP_TRY(const auto opened, job.open(job.options.image));
+  const auto problems = opened.card->check();
+  const bool mend = job.options.repair && std::ranges::any_of(problems, [](const CardProblem& problem) {
+                      return problem.mendable;
+                    });
+  if (job.globals.json && !mend)
+    print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
+  if (!job.globals.json) {
+    for (const CardProblem& problem : problems)
+      fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), problem.text,
+                 problem.mendable ? toned(Tone::dim, "  (can be mended)") : "");
+    if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
+  }
+  if (mend) {
+    BAYSWAP_TRY(const int code, job.change(job.options.image, "card check --repair", [](Card& damaged) -> Result<void> {
+      damaged.repair();
+      return {};
+    }));
+    if (code != exit_done) return code;
+    BAYSWAP_TRY(const auto mended, job.open(job.options.image));
+    return mended.card->check().empty() ? exit_done : exit_problems;
+  }
+  if (!problems.empty() && !job.options.repair)
+    say(job.globals.quiet,
+        "`bayswap card check --repair` mends what can be mended without guessing; `card rescue` gets saves off a broken card.");
+  return problems.empty() ? exit_done : exit_problems;
+}
+
+Json to_json(CardKind kind, const FoundSave& found, bool on_card) {
+  Json entry = CardJob::to_json(kind, describe(found.save));
+  entry.erase("blocks");
+  entry.erase("state");
+  entry["surety"] = to_text(found.surety);
+  entry["deleted"] = found.deleted;
+  entry["on_card"] = on_card;
+  entry["notes"] = found.notes;
+  return entry;
+}
+
+void print_found(const Rescue& rescue) {
+  std::vector<std::vector<std::string>> rows;
+  rows.reserve(rescue.saves.size());
+  for (const FoundSave& found : rescue.saves) {
+    const CardEntry entry = describe(found.save);
+    rows.push_back({printable(found.save.name), printable(entry.title), fmt::format("{}", entry.size_bytes),
+                    std::string(to_text(found.surety)), found.deleted ? "deleted" : "",
+                    printable(found.notes.empty() ? "" : found.notes.front())});
+  }
+  if (!rows.empty()) print_table({"save", "title", "bytes", "how sure", "", "what is missing or was guessed"}, rows, {2});
+  for (const FoundSave& found : rescue.saves)
+    for (std::size_t i = 1; i < found.notes.size(); ++i)
+      fmt::print("{}: {}\n", printable(found.save.name), printable(found.notes[i]));
+  if (rescue.missing_bytes > 0) fmt::print("The file ends {} bytes before the card does.\n", rescue.missing_bytes);
+  if (rescue.at > 0) fmt::print("The card begins {} bytes into the file.\n", rescue.at);
+}
+
+Result<int> rescue(CardJob& job) {
+  const CardOptions& options = job.options;
+  std::optional<CardKind> kind;
+  if (!options.kind.empty()) {
+    kind = card_kind_from_text(options.kind);
+    if (!kind)
+      return fail(ErrorCode::bad_usage, fmt::format("no card is called '{}'", printable(options.kind)),
+                  "kinds are ps1, ps2, gc, n64, dc, sat, pce, scd");
+  }
+  BAYSWAP_TRY(const Blob file, job.disk.read(options.image, std::size_t{80} << 20));
+  auto found = rescue_card(file, kind);
+  if (!found)
+    return fail(found.error().code, fmt::format("{}: {}", options.image, found.error().message), found.error().hint);
+  BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
+  const bool folder = options.out.ends_with('/') || (there && there->kind == FileInfo::Kind::folder);
+  std::vector<std::pair<std::string, Blob>> files;
+  if (folder) {
+    for (const FoundSave& one : found->saves) {
+      const std::string stem = join_path(options.out, file_name_for(one.save.name));
+      const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful" : one.deleted ? ".deleted" : "";
+      std::string path = stem + sure + ".parcel";
+      const auto taken = [&] {
+        return std::ranges::any_of(files, [&](const auto& other) { return other.first == path; });
+      };
+      for (int i = 2; taken(); ++i) path = fmt::format("{}{}-{}.parcel", stem, sure, i);
+      files.emplace_back(path, to_parcel(one.save));
+    }
+  } else if (!found->saves.empty()) {
+    files.emplace_back(options.out, found->card->image());
+  }
+  const auto put_on = static_cast<std::size_t>(std::ranges::count(found->on_card, true));
+  if (!job.globals.json) print_found(*found);
+  BAYSWAP_TRY(const int code, job.write_new(files));
+  if (job.globals.json) {
+    Json saves = Json::array();
+    for (std::size_t i = 0; i < found->saves.size(); ++i)
+      saves.push_back(to_json(found->kind, found->saves[i], found->on_card[i] && !folder));
+    Json written = Json::array();
+    for (const auto& [path, bytes] : files) written.push_back({{"path", path}, {"size_bytes", bytes.size()}});
+    print_json({{"kind", to_text(found->kind)},
+                {"begins_at", found->at},
+                {"missing_bytes", found->missing_bytes},
+                {"saves", std::move(saves)},
+                {"files", std::move(written)}});
+  }
+  if (code != exit_done) return code;
+  if (found->saves.empty()) {
+    say(job.globals.quiet, "bayswap: no save was found on it, and nothing was written.");
+    return exit_problems;
+  }
+  if (!folder && put_on < found->saves.size())
+    say(job.globals.quiet,
+        fmt::format("bayswap: {} of {} saves are on the fresh card; `--out FOLDER/` writes the others too, as parcels.",
+                    put_on, found->saves.size()));
+  const bool whole = std::ranges::all_of(found->saves, [](const FoundSave& one) {
+    return one.deleted || one.surety == FoundSave::Surety::certain;
+  });
+  return whole && found->missing_bytes == 0 ? exit_done : exit_problems;
+}
+
+}  // namespace
+
+int card_check_command(const Globals& globals, const CardOptions& options) {
+  CardJob job{globals, options};
+  return finished(check(job));
+}
+int card_rescue_command(const Globals& globals, const CardOptions& options) {
+  CardJob job{globals, options};
+  return finished(rescue(job));
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,154 @@
+#include "cli/card_job.hpp"
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/session.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+
+Result<OpenCard> CardJob::open(const std::string& path, std::optional<CardKind> kind) {
+  OpenCard opened;
+  BAYSWAP_TRY(const auto info, disk.stat(path));
+  if (info && info->kind == FileInfo::Kind::folder) {
+    BAYSWAP_TRY(auto folder, CardFolder::open(disk, path, kind));
+    opened.folder = folder.get();
+    opened.card = std::move(folder);
+    return opened;
+  }
+  BAYSWAP_TRY(opened.file, disk.read(path, std::size_t{80} << 20));
+  opened.slots = card_slots(opened.file.view());
+  auto card = open_card(opened.file, options.slot);
+  if (!card)
+    return fail(card.error().code, fmt::format("{}: {}", path, card.error().message), card.error().hint);
+  opened.card = *std::move(card);
+  return opened;
+}
+
+Result<std::optional<Region>> CardJob::wished_region() const {
+  if (options.region.empty()) return std::optional<Region>{};
+  const auto region = region_from_text(options.region);
+  if (!region)
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(options.region)),
+                "e.g. japan, north-america, europe");
+  return region;
+}
+
+Result<void> CardJob::put(Card& card, const CardSave& save) {
+  BAYSWAP_TRY(const auto wanted, wished_region());
+  const CardEntry own = describe(save);
+  if (wanted && own.region != *wanted)
+    return fail(ErrorCode::wrong_region, fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
+                "`bayswap card rename --region` restamps one on its card");
+  if (options.replace && card.read(save.name)) BAYSWAP_CHECK(card.drop(save.name));
+  auto done = card.put(save);
+  if (!done) return done;
+  for (const CardEntry& other : card.entries()) {
+    const bool same_game = (other.title == own.title && !own.title.empty()) ||
+                           (own.code.size() == 4 && other.code.size() == 4 && own.code.substr(0, 3) == other.code.substr(0, 3));
+    if (same_game && other.region != own.region && other.region != Region::unknown &&
+        own.region != Region::unknown)
+      say(globals.quiet, fmt::format("bayswap: warning: {} is of {}, {} on the same card of {}", own.name,
+                                     name(own.region), other.name, name(other.region)));
+  }
+  return {};
+}
+
+namespace {
+
+// What is about to be written must open, and be no worse than it was.
+Result<void> proved(const std::string& path, const Blob& after, int slot, std::size_t problems_before) {
+  BAYSWAP_TRY(const auto again, open_card(after, slot));
+  const auto problems = again->check();
+  if (problems.size() > problems_before)
+    return fail(ErrorCode::damaged, fmt::format("{}: the change would break the card: {}", path, problems.front().text),
+                "nothing was written; `bayswap card check --repair` first");
+  return {};
+}
+
+}  // namespace
+
+Result<int> CardJob::change(const std::string& path, const std::string& what,
+                            const std::function<Result<void>(Card&)>& make_change, std::optional<CardKind> kind) {
+  BAYSWAP_TRY(auto opened, open(path, kind));
+  Card& card = *opened.card;
+  const std::size_t problems_before = card.check().size();
+  BAYSWAP_CHECK(make_change(card));
+  Plan plan;
+  plan.kind = EntryKind::card;
+  plan.reason = fmt::format("{} {}", what, fmt::join(options.names, ", "));
+  plan.from_files.push_back(disk.address(path));
+  if (opened.folder != nullptr) {
+    BAYSWAP_TRY(plan.changes, opened.folder->changes(disk));
+  } else if (const Blob after = card.image(); after != opened.file) {
+    BAYSWAP_CHECK(proved(path, after, options.slot, problems_before));
+    plan.changes.push_back({path, opened.file, after});
+  }
+  std::optional<std::int64_t> entry;
+  if (!plan.changes.empty()) {
+    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+    BAYSWAP_TRY(entry, bayswap::run(plan, disk, logbook->book()));
+  }
+  if (globals.json) {
+    print_json({{"path", path},
+                {"kind", to_text(card.kind())},
+                {"free_blocks", card.free_blocks()},
+                {"problems", to_json(card.check())},
+                {"entry", entry ? Json(*entry) : Json(nullptr)}});
+  } else if (!globals.quiet) {
+    print_field("wrote", opened.folder != nullptr
+                             ? fmt::format("{}: {} saves", path, card.entries().size())
+                             : fmt::format("{}: {} of {} blocks free", path, card.free_blocks(), card.capacity_blocks()));
+    if (entry)
+      print_field("kept", fmt::format("the card as it was, in logbook entry {}; `bayswap undo` brings it back", *entry));
+  }
+  return exit_done;
+}
+
+Result<int> CardJob::write_new(const std::vector<std::pair<std::string, Blob>>& files) {
+  for (const auto& [path, bytes] : files) {
+    BAYSWAP_TRY(const auto info, disk.stat(path));
+    if (info)
+      return fail(ErrorCode::unsafe, fmt::format("{} exists already", path), "choose another --out; nothing was written");
+  }
+  for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk.create(path, bytes.view()));
+  if (globals.json || globals.quiet) return exit_done;
+  for (const auto& [path, bytes] : files) print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
+  return exit_done;
+}
+
+Json CardJob::to_json(CardKind kind, const CardEntry& entry) {
+  return {{"name", entry.name},
+          {"title", entry.title},
+          {"code", entry.code},
+          {"region", name(entry.region)},
+          {"language", entry.language},
+          {"blocks", entry.blocks},
+          {"size_bytes", entry.size_bytes},
+          {"modified", entry.modified ? Json(card_time(kind, *entry.modified)) : Json(nullptr)},
+          {"state", to_text(entry.state)}};
+}
+Json CardJob::to_json(const std::vector<CardProblem>& problems) {
+  Json list = Json::array();
+  for (const CardProblem& problem : problems)
+    list.push_back({{"at", problem.at}, {"mendable", problem.mendable}, {"text", problem.text}});
+  return list;
+}
+
+Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const Card& card) {
+  std::vector<std::string> names = options.names;
+  if (options.all)
+    for (const CardEntry& entry : card.entries())
+      if (entry.state == CardEntry::State::good) names.push_back(entry.name);
+  if (names.empty())
+    return fail(ErrorCode::bad_usage, "which save?", "name one or more, or say --all; `bayswap card list` shows them");
+  return names;
+}
+
+int finished(const Result<int>& code) {
+  return code ? *code : report(code.error());
+}
+
+}  // namespace bayswap::cli

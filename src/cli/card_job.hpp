@@ -1,0 +1,48 @@
+// What the card commands share: opening an image or a folder as a card, and changing one with the logbook's help.
+#pragma once
+
+#include <bayswap/card_folder.hpp>
+#include <bayswap/carry.hpp>
+
+#include <functional>
+
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+
+namespace bayswap::cli {
+
+struct OpenCard {
+  std::unique_ptr<Card> card;
+  const CardFolder* folder = nullptr;  // where it is one
+  Blob file;                           // where it is an image
+  int slots = 1;
+};
+
+struct CardJob {
+  const Globals& globals;
+  const CardOptions& options;
+  LocalStore disk{};
+
+  /// `kind` for a folder without saves.
+  Result<OpenCard> open(const std::string& path, std::optional<CardKind> kind = std::nullopt);
+  /// A change to the card: the old bytes into the logbook, the new ones whole in their place. Nothing is written
+  /// where the change fails, or would leave the card with more problems than it had.
+  Result<int> change(const std::string& path, const std::string& what,
+                     const std::function<Result<void>(Card&)>& make_change,
+                     std::optional<CardKind> kind = std::nullopt);
+  /// Puts a save on; with --replace over one of its name. Warns of another region's save of the same game.
+  Result<void> put(Card& card, const CardSave& save);
+  /// Creates files that were not there; refuses all if one is.
+  Result<int> write_new(const std::vector<std::pair<std::string, Blob>>& files);
+  Result<std::optional<Region>> wished_region() const;
+
+  static Json to_json(CardKind kind, const CardEntry& entry);
+  static Json to_json(const std::vector<CardProblem>& problems);
+};
+
+/// The name or names that were asked for, or with --all every good save's.
+[[nodiscard]] Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const Card& card);
+
+[[nodiscard]] int finished(const Result<int>& code);
+
+}  // namespace bayswap::cli
