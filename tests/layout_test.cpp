@@ -3,6 +3,8 @@
 #include <gtest/gtest.h>
 #include <bayswap/layout.hpp>
 
+#include <bit>
+
 #include "layout/byte_order.hpp"
 #include "support/builders.hpp"
 #include "support/property.hpp"
@@ -26,6 +28,9 @@ class EveryLayout : public testing::TestWithParam<std::string> {
  protected:
   Catalog catalog_;
   const Layout& layout_ = layout(catalog_, GetParam());
+
+  // Megabytes are no other than kilobytes; they only take longer.
+  [[nodiscard]] int examples() const { return layout_.file_sizes().front() > 1000000 ? 3 : 100; }
 };
 
 // Bytes that a part of that slot can have come out of: all of them, but for clocks that can't be said in its
@@ -35,7 +40,7 @@ bool any_part_fits(const Slot& slot) {
 }
 
 TEST_P(EveryLayout, PackAndUnpackAreInverses) {
-  expect_property("pack(unpack(x), x) == x and unpack(pack(s)) == s", [&] {
+  expect_property_of(examples(), "pack(unpack(x), x) == x and unpack(pack(s)) == s", [&] {
     const auto size = *rc::gen::elementOf(small(layout_.file_sizes()));
     const Blob file = arbitrary_bytes(size);
     const auto save = unpack(layout_, file);
@@ -56,7 +61,7 @@ TEST_P(EveryLayout, PackAndUnpackAreInverses) {
 TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
   // By the definition, one byte at a time: chip byte `i` turned within its word stands at `at + i`, or on its
   // lane of every other address, or in half a byte.
-  expect_property("each chip byte comes from its place", [&] {
+  expect_property_of(examples(), "each chip byte comes from its place", [&] {
     const auto size = *rc::gen::elementOf(small(layout_.file_sizes()));
     const Blob file = noise(size, *rc::gen::arbitrary<std::uint32_t>());
     const ByteView bytes = file.view();
@@ -88,6 +93,9 @@ TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
           case Form::clock_start:
             RC_ASSERT(chip == (i < 40 ? 0 : bytes[at + i - 40]));
             break;
+          case Form::pages_ecc:  // but for bits that its ECC sets right, one a chunk
+            RC_ASSERT(std::popcount(static_cast<unsigned>(chip ^ bytes[at + i / 512 * 528 + i % 512])) <= 1);
+            break;
         }
       }
     }
@@ -117,7 +125,7 @@ TEST_P(EveryLayout, NothingBroughtMakesABlankFile) {
 }
 
 TEST_P(EveryLayout, GraftChangesOnlyTheGraftedPart) {
-  expect_property("bytes outside the part's slot stay", [&] {
+  expect_property_of(examples(), "bytes outside the part's slot stay", [&] {
     const auto size = *rc::gen::elementOf(small(layout_.file_sizes()));
     const Blob shell = noise(size, 1);
     const auto own = unpack(layout_, shell);

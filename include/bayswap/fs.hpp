@@ -56,7 +56,7 @@ class Store {
     return read_range(path, 0, count);
   }
   /// The whole file; `does_not_fit` where it is over `limit`.
-  [[nodiscard]] Result<Blob> read(const std::string& path, std::size_t limit = std::size_t{64} << 20);
+  [[nodiscard]] Result<Blob> read(const std::string& path, std::size_t limit = std::size_t{80} << 20);
 };
 
 /// A folder of the local disk. With an empty root, paths are the system's own. Symbolic links are followed to

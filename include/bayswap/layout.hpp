@@ -26,6 +26,7 @@ enum class Form {
   nibbles_packed,  // memory of 4-bit cells, two a byte, the lower half first
   clock44,         // the gb clock's ten registers in 32-bit words, then 32-bit Unix seconds
   clock_start,     // 64-bit Unix seconds at which the gb clock stood at zero
+  pages_ecc,       // each 512 bytes followed by their 16 spare bytes with the ECC (docs/formats/ps2.md)
 };
 [[nodiscard]] std::string_view to_text(Form form);
 
@@ -122,7 +123,7 @@ struct Layout {
   [[nodiscard]] Place place(const Field& field, std::size_t file_size) const;
 };
 
-/// Reads one layout file. `origin` names it in errors. Unknown keys, overlapping slots, sizes over 64 MiB and
+/// Reads one layout file. `origin` names it in errors. Unknown keys, overlapping slots, sizes over 72 MiB and
 /// the like are `bad_usage`, with the line.
 [[nodiscard]] Result<Layout> parse_layout(std::string_view toml, const std::string& origin);
 /// The same layout as a layout file; parse_layout gives it back.

@@ -53,4 +53,42 @@ EccFinding ecc_compare(const Ecc& computed, const Ecc& stored) {
   return {EccState::hopeless, 0, 0};
 }
 
+namespace {
+
+bool is_erased(ByteView bytes) {
+  Byte value = 0;
+  return bytes[0] == 0xff && is_uniform(bytes, &value);
+}
+
+}  // namespace
+
+void put_spare(std::span<Byte> spare, ByteView page) {
+  std::size_t at = 0;
+  for (std::size_t chunk = 0; chunk < ecc_chunks; ++chunk)
+    for (const Byte b : ecc_of(page.subspan(chunk * ecc_chunk_bytes, ecc_chunk_bytes))) spare[at++] = b;
+  std::memset(&spare[at], 0, ecc_spare_bytes - at);
+}
+
+void put_likely_spare(std::span<Byte> spare, ByteView page) {
+  if (is_erased(page)) {
+    std::memset(spare.data(), 0xff, ecc_spare_bytes);
+  } else {
+    put_spare(spare, page);
+  }
+}
+
+std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare) {
+  std::array<EccState, ecc_chunks> states{};
+  for (std::size_t chunk = 0; chunk < ecc_chunks; ++chunk) {
+    const std::span<Byte> data = page.subspan(chunk * ecc_chunk_bytes, ecc_chunk_bytes);
+    const Ecc stored{spare[3 * chunk], spare[3 * chunk + 1], spare[3 * chunk + 2]};
+    const EccFinding found = ecc_compare(ecc_of(data), stored);
+    if (found.state == EccState::sound) continue;
+    if (is_erased(spare) && is_erased(page)) return states;
+    if (found.state == EccState::one_bit) data[found.byte] ^= static_cast<Byte>(1U << found.bit);
+    states.at(chunk) = found.state;
+  }
+  return states;
+}
+
 }  // namespace bayswap

@@ -25,4 +25,17 @@ struct EccFinding {
 };
 [[nodiscard]] EccFinding ecc_compare(const Ecc& computed, const Ecc& stored);
 
+// ---- Pages: 512 bytes of data, 16 spare bytes ----------------------------------------------------------------
+
+inline constexpr std::size_t ecc_page_bytes = 512;
+inline constexpr std::size_t ecc_spare_bytes = 16;  // the codes of four chunks, and 4 bytes 00
+inline constexpr std::size_t ecc_chunks = ecc_page_bytes / ecc_chunk_bytes;
+
+/// The spare bytes of a page that was written.
+void put_spare(std::span<Byte> spare, ByteView page);
+/// The spare bytes of a page of which nothing else is known: FF for one that is all FF, as erased ones are.
+void put_likely_spare(std::span<Byte> spare, ByteView page);
+/// Sets single wrong bits in the page right. What each chunk was like; an erased page is sound.
+[[nodiscard]] std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare);
+
 }  // namespace bayswap

@@ -123,7 +123,7 @@ std::vector<CardProblem> BlockCard::check() const {
   }
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached.contains(block))
-      problems.add(mark_at(block), true, "{} {} is in use, but no save leads to it", unit(), block);
+      problems.add(mark_at(block), may_release(), "{} {} is in use, but no save leads to it", unit(), block);
   return std::move(problems.list);
 }
 
@@ -133,7 +133,7 @@ std::size_t BlockCard::repair() {
   mend();
   const auto claimed = claims();
   for (std::size_t block = 0; block < block_count(); ++block)
-    if (use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
+    if (may_release() && use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
   seal();
   const std::size_t after = check().size();
   return before > after ? before - after : 0;

@@ -77,6 +77,8 @@ class BlockCard : public Card {
   virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
   /// Mends what check_medium() calls mendable; chains stay.
   virtual void mend() = 0;
+  /// The table can be trusted where it says that a block is in use.
+  [[nodiscard]] virtual bool may_release() const { return true; }
   /// Makes a block that no save leads to a free one.
   virtual void release(std::size_t /*block*/) {}
   /// Makes checksums right after a change.

@@ -123,11 +123,14 @@ class GcCard final : public BlockCard {
     }
     const std::size_t at = tables.at(current_table());
     if (be16(image_, at + free_at) != free_blocks())
-      problems.add(at + free_at, true, "allocation table: {} blocks free by its head, {} by its links",
+      problems.add(at + free_at, may_release(), "allocation table: {} blocks free by its head, {} by its links",
                    be16(image_, at + free_at), free_blocks());
   }
 
   Result<void> place(const CardSave& save) override {
+    if (!may_release() || !is_sound(image_, directory(current_directory())))
+      return fail(ErrorCode::damaged, "the directory or the allocation table is broken, and its backup too",
+                  "`bayswap card rescue` puts what is left on a fresh card");
     const std::size_t wanted = blocks_for(save);
     const std::size_t slot = free_entry();
     if (slot == entry_count)
@@ -177,12 +180,12 @@ class GcCard final : public BlockCard {
       seal_area(image_, table(current_table()));
     }
   }
+  bool may_release() const override { return is_sound(image_, table(current_table())); }
   void release(std::size_t block) override {
     const std::size_t copy = current_table();
-    const bool sound = is_sound(image_, table(copy));
     put_be16(image_, link_at(copy, block), 0);
     put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
-    if (sound) seal_area(image_, table(copy));
+    seal_area(image_, table(copy));
   }
   void seal() override {
     // Only what was sound, or was just made from it: the newer copy of each.

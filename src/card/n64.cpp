@@ -52,16 +52,19 @@ class PakCard final : public BlockCard {
     if (ids < 4) problems.add(0x20, ids > 0, "{} of 4 ID sectors are sound", ids);
     for (const auto& [at, what] : {std::pair{index_at, "index table"}, std::pair{backup_at, "its backup"}})
       if (image_[at + 1] != table_sum(at))
-        problems.add(at + 1, true, "{}: checksum {:02X}, should be {:02X}", what, image_[at + 1],
+        problems.add(at + 1, may_release(), "{}: checksum {:02X}, should be {:02X}", what, image_[at + 1],
                      table_sum(at));
     if (!std::ranges::equal(bytes(index_at, page_bytes), bytes(backup_at, page_bytes)))
-      problems.add(backup_at, true, "the index table and its backup differ");
+      problems.add(backup_at, may_release(), "the index table and its backup differ");
     for (const Slot& slot : slots())
       if ((note(slot.number)[status_at] & status_occupied) == 0)
         problems.add(slot.at + status_at, true, "note {}: not marked as occupied", slot.number);
   }
 
   Result<void> place(const CardSave& save) override {
+    if (!may_release())
+      return fail(ErrorCode::damaged, "the index table of the pak and its backup are both broken",
+                  "`bayswap card rescue` puts what is left on a fresh one");
     std::size_t index = 0;
     while (index < note_count && !is_blank_note(note(index))) ++index;
     if (index == note_count)
@@ -81,24 +84,20 @@ class PakCard final : public BlockCard {
     std::ranges::copy(save.entry.view(), out.begin());
     put_be16(out, start_at, static_cast<std::uint16_t>(pages.front()));
     out[status_at] |= status_occupied;
-    seal();
     return {};
   }
   void erase(const Slot& slot, const std::vector<std::size_t>& blocks) override {
     mend_tables();
     for (const std::size_t page : blocks) set_next(page, page_free);
     std::ranges::fill(note(slot.number), Byte{0});
-    seal();
   }
   void mend() override {
     mend_tables();
     mend_ids();
     for (const Slot& slot : slots()) note(slot.number)[status_at] |= status_occupied;
   }
+  bool may_release() const override { return is_sound(index_at) || is_sound(backup_at); }
   void release(std::size_t page) override { set_next(page, page_free); }
-  void seal() override {
-    for (const std::size_t at : {index_at, backup_at}) image_[at + 1] = table_sum(at);
-  }
 
   std::vector<Chain> other_chains(const Slot& slot) const override {
     std::vector<Chain> ways;
@@ -120,22 +119,23 @@ class PakCard final : public BlockCard {
   }
   // The backup where only that one is sound.
   [[nodiscard]] std::size_t table() const {
-    return image_[index_at + 1] != table_sum(index_at) && image_[backup_at + 1] == table_sum(backup_at)
-               ? backup_at
-               : index_at;
+    return !is_sound(index_at) && is_sound(backup_at) ? backup_at : index_at;
   }
+  [[nodiscard]] bool is_sound(std::size_t table_at) const { return image_[table_at + 1] == table_sum(table_at); }
   [[nodiscard]] std::uint16_t next(std::size_t page) const { return be16(image_, table() + 2 * page); }
   void set_next(std::size_t page, std::uint16_t value) {
-    for (const std::size_t at : {index_at, backup_at}) put_be16(image_, at + 2 * page, value);
-    seal();
+    for (const std::size_t at : {index_at, backup_at}) {
+      put_be16(image_, at + 2 * page, value);
+      image_[at + 1] = table_sum(at);
+    }
   }
   // Both tables as the sound one has it.
   void mend_tables() {
+    if (!may_release()) return;
     const std::size_t from = table();
     const std::vector<Byte> sound(bytes(from, page_bytes).begin(), bytes(from, page_bytes).end());
     for (const std::size_t at : {index_at, backup_at})
       std::ranges::copy(sound, bytes(at, page_bytes).begin());
-    seal();
   }
   // Each bad ID sector from a sound one.
   void mend_ids() {

@@ -2,12 +2,13 @@
 // through a table of tables, a tree of directories (docs/formats/ps2.md). Numbers are little-endian.
 #pragma once
 
+#include "base/ecc.hpp"
 #include "base/endian.hpp"
 
 namespace bayswap::ps2 {
 
-inline constexpr std::size_t page_bytes = 512;
-inline constexpr std::size_t spare_bytes = 16;  // ECC of four chunks, and 4 bytes 00
+inline constexpr std::size_t page_bytes = ecc_page_bytes;
+inline constexpr std::size_t spare_bytes = ecc_spare_bytes;
 inline constexpr std::size_t cluster_bytes = 1024;
 
 // ---- A directory entry: half a cluster ------------------------------------------------------------------

@@ -7,7 +7,7 @@ namespace bayswap::ps2 {
 namespace {
 
 constexpr std::size_t raw_page_bytes = page_bytes + spare_bytes;
-constexpr std::size_t chunks = page_bytes / ecc_chunk_bytes;
+constexpr std::size_t chunks = ecc_chunks;
 
 bool is_erased(ByteView bytes) {
   Byte value = 0;
@@ -16,14 +16,6 @@ bool is_erased(ByteView bytes) {
 
 }  // namespace
 
-void put_spare(std::span<Byte> spare, ByteView page) {
-  for (std::size_t chunk = 0; chunk < chunks; ++chunk) {
-    const Ecc code = ecc_of(page.subspan(chunk * ecc_chunk_bytes, ecc_chunk_bytes));
-    std::ranges::copy(code, spare.subspan(chunk * code.size()).begin());
-  }
-  std::ranges::fill(spare.subspan(chunks * Ecc{}.size()), Byte{0});
-}
-
 Blob with_spare_bytes(ByteView data) {
   const std::size_t pages = data.size() / page_bytes;
   Buffer file(pages * raw_page_bytes);
@@ -31,10 +23,7 @@ Blob with_spare_bytes(ByteView data) {
     const ByteView page = data.subspan(i * page_bytes, page_bytes);
     const std::span<Byte> out = file.bytes().subspan(i * raw_page_bytes, raw_page_bytes);
     std::memcpy(out.data(), page.data(), page_bytes);
-    if (page[0] == 0xff && is_erased(page))
-      std::ranges::fill(out.subspan(page_bytes), Byte{0xff});
-    else
-      put_spare(out.subspan(page_bytes), page);
+    put_likely_spare(out.subspan(page_bytes), page);
   }
   return std::move(file).freeze();
 }
@@ -50,22 +39,9 @@ Pages::Pages(Blob file, bool with_spare) : file_(std::move(file)), with_spare_(w
   for (std::size_t i = 0; i < pages; ++i) {
     const ByteView raw = file_.view().subspan(i * raw_page_bytes, raw_page_bytes);
     std::memcpy(&data_[i * page_bytes], raw.data(), page_bytes);
-    check_page(i, raw.subspan(page_bytes));
-  }
-}
-
-void Pages::check_page(std::size_t page, ByteView spare) {
-  for (std::size_t chunk = 0; chunk < chunks; ++chunk) {
-    const std::span<Byte> data = std::span(data_).subspan(page * page_bytes + chunk * ecc_chunk_bytes, ecc_chunk_bytes);
-    Ecc stored{};
-    std::ranges::copy(spare.subspan(chunk * stored.size(), stored.size()), stored.begin());
-    const EccFinding found = ecc_compare(ecc_of(data), stored);
-    if (found.state == EccState::sound) continue;
-    // A page that was erased has no code.
-    if (spare[0] == 0xff && is_erased(spare) && is_erased(ByteView(data_).subspan(page * page_bytes, page_bytes)))
-      return;
-    if (found.state == EccState::one_bit) data[found.byte] ^= static_cast<Byte>(1U << found.bit);
-    flaws_.push_back({page, chunk, found.state});
+    const auto states = mend_page(std::span(data_).subspan(i * page_bytes, page_bytes), raw.subspan(page_bytes));
+    for (std::size_t chunk = 0; chunk < chunks; ++chunk)
+      if (states.at(chunk) != EccState::sound) flaws_.push_back({i, chunk, states.at(chunk)});
   }
 }
 

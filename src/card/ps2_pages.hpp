@@ -32,8 +32,6 @@ class Pages {
   [[nodiscard]] Blob file() const;
 
  private:
-  void check_page(std::size_t page, ByteView spare);
-
   Blob file_;
   std::vector<Byte> data_;
   std::vector<bool> written_;  // a chunk each
@@ -43,7 +41,5 @@ class Pages {
 
 /// Plain data to pages with spare bytes; erased pages (all FF) get erased spare bytes.
 [[nodiscard]] Blob with_spare_bytes(ByteView data);
-/// The code of a written page, and 4 bytes 00.
-void put_spare(std::span<Byte> spare, ByteView page);
 
 }  // namespace bayswap::ps2

@@ -72,6 +72,8 @@ Result<std::unique_ptr<CardFolder>> CardFolder::open(Store& store, const std::st
 CardEntry CardFolder::entry_of(const CardSave& save) const {
   CardEntry entry = describe(save);
   entry.blocks = blocks_for(save);
+  // On an empty ps2 card the root folder has to grow as well; that is not the save's.
+  if (kind_ == CardKind::ps2) entry.blocks -= blocks_for(CardSave{kind_, {}, {}, {}, {}, {}}) - 1;
   return entry;
 }
 std::vector<CardEntry> CardFolder::entries() const {

@@ -37,7 +37,7 @@ Result<int> list(CardJob& job) {
                     entry.modified ? card_time(card.kind(), *entry.modified).substr(0, 16) : "",
                     std::string(to_text(entry.state))});
   // Columns that no save of this kind has anything for are left out.
-  std::vector<std::string> headings{"save", "title", "code", "region", "blocks", "date", "state"};
+  std::vector<std::string> headings{"save", "title", "code", card.kind() == CardKind::sat ? "language" : "region", "blocks", "date", "state"};
   for (std::size_t i = headings.size(); i-- > 0;)
     if (std::ranges::all_of(rows, [&](const auto& row) { return row[i].empty(); })) {
       headings.erase(headings.begin() + static_cast<std::ptrdiff_t>(i));

@@ -1,4 +1,3 @@
-#include <bayswap/card.hpp>
 
 #include <array>
 
@@ -86,34 +85,6 @@ Blob ferry_box(const Blob& sram, std::uint32_t stamp) {
   return std::move(box).freeze();
 }
 
-// A save of Saltglass as the game leaves it: its title, an icon of one picture, and the member's progress.
-CardSave saltglass(std::string_view member, std::size_t blocks, std::uint64_t seed) {
-  constexpr std::size_t block = 8192;
-  const Blob rest = noise(blocks * block, seed);
-  Buffer payload(rest.size());
-  const std::span<Byte> out = payload.bytes();
-  std::ranges::copy(rest.view(), out.begin());
-  std::ranges::fill(out.first(128), Byte{0});
-  put_text(out, 0, "SC");
-  out[2] = 0x11;
-  out[3] = static_cast<Byte>(blocks);
-  put_text(out, 4, std::string("Saltglass: ") + std::string(member));
-  for (std::size_t i = 0; i < 16; ++i) put_le(out, 96 + 2 * i, 2, 0x8000 | i * 0x0842);
-  Buffer entry(128);
-  const std::span<Byte> frame = entry.bytes();
-  std::ranges::fill(frame, Byte{0});
-  frame[0] = 0x51;
-  put_le(frame, 4, 4, rest.size());
-  put_le(frame, 8, 2, 0xffff);
-  put_text(frame, 10, std::string("BESLPS-99001") + std::string(member));
-  for (std::size_t i = 0; i < 127; ++i) frame[127] ^= frame[i];
-  CardSave save;
-  save.kind = CardKind::ps1;
-  save.entry = std::move(entry).freeze();
-  save.payload = std::move(payload).freeze();
-  return save;
-}
-
 }  // namespace
 
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files) {
@@ -146,13 +117,6 @@ void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files) {
   files.push_back({"locker/Ropewalk.srm",
                    packed("md.spread-ff", PartKind::sram, ledger(8192, "ROPE", "MAREK", 26)),
                    spring - 28 * day});
-  const auto card = make_card(CardKind::ps1);
-  (void)card->put(saltglass("IDA", 1, 31));
-  (void)card->put(saltglass("MAREK", 2, 32));
-  (void)card->put(saltglass("SUVI", 3, 33));
-  (void)card->drop("BESLPS-99001MAREK");
-  files.push_back({"clubroom/cards/saltglass.card", card->image(), spring - 5 * day});
-
   Buffer fog(2048);
   std::ranges::fill(fog.bytes(), Byte{0});
   put_text(fog.bytes(), 0, std::string_view("HUBM\x00\x88\x10\x80", 8));

@@ -36,5 +36,7 @@ inline Blob text_blob(std::string_view text) {
 /// The cartridges of the other platforms: Gull Ledger with its clock, Moth Courier, and what lies in the
 /// locker.
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);
+/// The clubroom's disc consoles: memory cards of several kinds, and a folder of saves.
+void add_cards(std::vector<DemoFile>& files);
 
 }  // namespace bayswap::cli

@@ -162,6 +162,7 @@ roms = "roms"
 )"),
                    spring});
   add_cartridges(catalog, files);
+  add_cards(files);
   return files;
 }
 

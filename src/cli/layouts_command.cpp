@@ -47,6 +47,8 @@ std::string form_in_words(Form form) {
       return "ten registers, then 32-bit Unix seconds";
     case Form::clock_start:
       return "64-bit Unix seconds when it stood at zero";
+    case Form::pages_ecc:
+      return "pages of 512 bytes, each with 16 spare bytes";
   }
   return {};
 }

@@ -16,7 +16,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_file_size = std::size_t{64} << 20;
+constexpr std::size_t max_file_size = std::size_t{72} << 20;
 
 // The value of `key` among `words`, or `fallback` where the key is absent.
 template <class Words, class Value>

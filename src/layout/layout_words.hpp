@@ -14,12 +14,13 @@ inline constexpr std::array<std::pair<ByteOrder, std::string_view>, 4> order_wor
      {ByteOrder::swap64, "swap64"}}};
 inline constexpr std::array<std::pair<Absent, std::string_view>, 3> absent_words{
     {{Absent::ff, "ff"}, {Absent::zero, "00"}, {Absent::fresh_pak, "fresh-pak"}}};
-inline constexpr std::array<std::pair<Form, std::string_view>, 5> form_words{
+inline constexpr std::array<std::pair<Form, std::string_view>, 6> form_words{
     {{Form::plain, "plain"},
      {Form::nibbles, "nibbles"},
      {Form::nibbles_packed, "nibbles-packed"},
      {Form::clock44, "clock44"},
-     {Form::clock_start, "clock-start"}}};
+     {Form::clock_start, "clock-start"},
+     {Form::pages_ecc, "pages-ecc"}}};
 inline constexpr std::array<std::pair<Spread, std::string_view>, 4> spread_words{
     {{Spread::none, "none"}, {Spread::zero, "00"}, {Spread::ff, "ff"}, {Spread::doubled, "doubled"}}};
 inline constexpr std::array<std::pair<Lane, std::string_view>, 2> lane_words{

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <array>
 #include <cassert>
+#include <cstring>
 
+#include "base/ecc.hpp"
 #include "base/endian.hpp"
 #include "layout/byte_order.hpp"
 
@@ -28,6 +30,36 @@ std::uint64_t clock_start(ByteView clock) {
   return le64(clock, clock_time_at) - elapsed;
 }
 
+// ---- Pages with spare bytes: single wrong bits are set right on the way in -------------------------------
+constexpr std::size_t raw_page_bytes = ecc_page_bytes + ecc_spare_bytes;
+
+void read_pages(ByteView in, std::span<Byte> part) {
+  for (std::size_t i = 0; (i + 1) * raw_page_bytes <= in.size(); ++i) {
+    const ByteView raw = in.subspan(i * raw_page_bytes, raw_page_bytes);
+    const std::span<Byte> page = part.subspan(i * ecc_page_bytes, ecc_page_bytes);
+    std::memcpy(page.data(), raw.data(), ecc_page_bytes);
+    (void)mend_page(page, raw.subspan(ecc_page_bytes));
+  }
+}
+// A page that says what the shell's says keeps the shell's bytes, spare ones and all.
+void write_pages(ByteView part, std::span<Byte> out, ByteView shell) {
+  std::array<Byte, ecc_page_bytes> before{};
+  for (std::size_t i = 0; (i + 1) * raw_page_bytes <= out.size(); ++i) {
+    const ByteView page = part.subspan(i * ecc_page_bytes, ecc_page_bytes);
+    const std::span<Byte> raw = out.subspan(i * raw_page_bytes, raw_page_bytes);
+    if (!shell.empty()) {
+      const ByteView its = shell.subspan(i * raw_page_bytes, raw_page_bytes);
+      read_pages(its, before);
+      if (std::memcmp(before.data(), page.data(), before.size()) == 0) {
+        std::memcpy(raw.data(), its.data(), raw_page_bytes);
+        continue;
+      }
+    }
+    std::memcpy(raw.data(), page.data(), ecc_page_bytes);
+    put_likely_spare(raw.subspan(ecc_page_bytes), page);
+  }
+}
+
 void read_form(Form form, ByteView in, std::span<Byte> part) {
   switch (form) {
     case Form::plain:
@@ -50,6 +82,8 @@ void read_form(Form form, ByteView in, std::span<Byte> part) {
       std::ranges::fill(part, Byte{0});
       std::ranges::copy(in, part.subspan(clock_time_at).begin());
       return;
+    case Form::pages_ecc:
+      return read_pages(in, part);
   }
 }
 
@@ -72,6 +106,8 @@ void write_form(Form form, ByteView part, std::span<Byte> out, ByteView shell) {
     case Form::clock_start:
       put_le(out, 0, out.size(), clock_start(part));
       return;
+    case Form::pages_ecc:
+      return write_pages(part, out, shell);
   }
 }
 
@@ -87,6 +123,8 @@ std::size_t form_to_file(Form form, std::size_t part_bytes) {
       return 44;
     case Form::clock_start:
       return 8;
+    case Form::pages_ecc:
+      return part_bytes / ecc_page_bytes * raw_page_bytes;
   }
   return part_bytes;
 }
@@ -101,6 +139,8 @@ std::size_t form_to_part(Form form, std::size_t file_bytes) {
     case Form::clock44:
     case Form::clock_start:
       return clock_bytes;
+    case Form::pages_ecc:
+      return file_bytes / raw_page_bytes * ecc_page_bytes;
   }
   return file_bytes;
 }
@@ -158,10 +198,11 @@ void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
 void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView shell) {
   assert(part.size() == slot.part_size(file.size()) && (shell.empty() || shell.size() == file.size()));
   if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, part, file);
+  if (slot.spread == Spread::none && slot.order == ByteOrder::chip) return write_form(slot.form, part, file, shell);
   // The steps of reading, backwards; the shell goes forwards to each of them.
   const std::size_t formed_bytes = form_to_file(slot.form, part.size());
   std::vector<Byte> shell_formed;
-  if (!shell.empty() && slot.form == Form::nibbles) {
+  if (!shell.empty() && (slot.form == Form::nibbles || slot.form == Form::pages_ecc)) {
     const std::vector<Byte> lane =
         slot.spread == Spread::none ? std::vector<Byte>(shell.begin(), shell.end()) : gathered(slot, shell);
     shell_formed.resize(formed_bytes);

@@ -58,7 +58,7 @@ void draw_tile(Canvas& canvas, const Box& tile, const Card& card, const CardEntr
   if (!icon.frames.empty()) {
     canvas.draw(icon.frames.front(), big);
   } else {
-    draw_stand_in(canvas, big, icon.model ? "model" : "no icon");
+    draw_stand_in(canvas, big, gone ? "deleted" : icon.model ? "model" : "no icon");
   }
   const std::size_t text_x = big.x + icon_side + 16;
   const std::size_t room = tile.x + tile.width - 12 - text_x;
