@@ -52,7 +52,8 @@ TEST_P(EveryCard, FilledToTheLastBlockAndCarriedToAnother) {
     const auto seed = static_cast<std::uint32_t>(number);
     saves.push_back(made_save(GetParam(), number, blocks, seed));
     // A directory that must grow takes some of it.
-    if (const std::size_t takes = card->blocks_for(saves.back()); takes > blocks && blocks == card->free_blocks())
+    if (const std::size_t takes = card->blocks_for(saves.back());
+        takes > blocks && blocks == card->free_blocks())
       saves.back() = made_save(GetParam(), number, 2 * blocks - takes, seed);
     const std::size_t before = card->free_blocks();
     const std::size_t takes = card->blocks_for(saves.back());
@@ -105,8 +106,8 @@ TEST_P(EveryCard, AnyOrderOfChangesIsThatOfAPlainMap) {
     for (int step = 0; step < steps; ++step) {
       const int number = *rc::gen::inRange(1, 8);
       const std::size_t most = large ? 60 : card->capacity_blocks() / 3;
-      const CardSave save = made_save(GetParam(), number, *rc::gen::inRange(least, most),
-                                      *rc::gen::arbitrary<std::uint32_t>());
+      const CardSave save =
+          made_save(GetParam(), number, *rc::gen::inRange(least, most), *rc::gen::arbitrary<std::uint32_t>());
       const std::size_t free = card->free_blocks();
       if (*rc::gen::inRange(0, 3) == 0) {
         const bool was_there = model.erase(save.name) > 0;
@@ -132,99 +133,103 @@ TEST_P(EveryCard, AnyOrderOfChangesIsThatOfAPlainMap) {
 }
 
 TEST_P(EveryCard, DamageIsNamedAndWhatCanBeMendedIs) {
-  expect_property_of(examples(GetParam(), 100), "any damage: no crash, and repair leaves nothing that can be mended", [&] {
-    const auto card = fresh_card(GetParam());
-    for (int number = 1; number <= 4; ++number)
-      RC_ASSERT(card->put(made_save(GetParam(), number, least_blocks(GetParam()) + static_cast<std::size_t>(number), 1))
-                    .has_value());
-    std::vector<Byte> image = bytes_of(card->image());
-    const auto [from, to] = directory_of(GetParam());
-    const auto hits = *rc::gen::inRange(1, 12);
-    for (int i = 0; i < hits; ++i)
-      image[*rc::gen::inRange<std::size_t>(from, to)] = *rc::gen::arbitrary<Byte>();
-    const auto opened = open_card(Blob::copy_of(image));
-    if (!opened) return;
-    const std::size_t before = (*opened)->check().size();
-    for (const CardProblem& problem : (*opened)->check())
-      RC_ASSERT(!problem.text.empty() && problem.at < image.size());
-    for (const CardEntry& entry : (*opened)->entries()) (void)(*opened)->read(entry.name);
-    RC_ASSERT((*opened)->repair() <= before);
-    RC_ASSERT((*opened)->check().size() <= before);
-    for (const CardProblem& problem : (*opened)->check()) RC_ASSERT(!problem.mendable);
-  });
+  expect_property_of(
+      examples(GetParam(), 100), "any damage: no crash, and repair leaves nothing that can be mended", [&] {
+        const auto card = fresh_card(GetParam());
+        for (int number = 1; number <= 4; ++number)
+          RC_ASSERT(card->put(made_save(GetParam(), number,
+                                        least_blocks(GetParam()) + static_cast<std::size_t>(number), 1))
+                        .has_value());
+        std::vector<Byte> image = bytes_of(card->image());
+        const auto [from, to] = directory_of(GetParam());
+        const auto hits = *rc::gen::inRange(1, 12);
+        for (int i = 0; i < hits; ++i)
+          image[*rc::gen::inRange<std::size_t>(from, to)] = *rc::gen::arbitrary<Byte>();
+        const auto opened = open_card(Blob::copy_of(image));
+        if (!opened) return;
+        const std::size_t before = (*opened)->check().size();
+        for (const CardProblem& problem : (*opened)->check())
+          RC_ASSERT(!problem.text.empty() && problem.at < image.size());
+        for (const CardEntry& entry : (*opened)->entries()) (void)(*opened)->read(entry.name);
+        RC_ASSERT((*opened)->repair() <= before);
+        RC_ASSERT((*opened)->check().size() <= before);
+        for (const CardProblem& problem : (*opened)->check()) RC_ASSERT(!problem.mendable);
+      });
 }
 
 TEST_P(EveryCard, RescueBringsBackWhatIsIntact) {
-  expect_property_of(examples(GetParam(), 200), "saves whose bytes and entries were not hit come back as they were", [&] {
-    auto card = fresh_card(GetParam());
-    std::map<std::string, CardSave> saves;
-    const std::size_t least = least_blocks(GetParam());
-    const bool scattered = *rc::gen::arbitrary<bool>();
-    for (int number = 1; number <= 7; ++number) {
-      const CardSave save = made_save(GetParam(), number, *rc::gen::inRange(least, least + 2),
-                                      static_cast<std::uint32_t>(number));
-      RC_ASSERT(card->put(save).has_value());
-      saves[save.name] = save;
-    }
-    if (scattered) {
-      for (const char* const name : {"2", "4"})
-        for (auto at = saves.begin(); at != saves.end();)
-          at = at->first.ends_with(name) && card->drop(at->first) ? saves.erase(at) : std::next(at);
-      const CardSave last = made_save(GetParam(), 8, least + 3, 8);
-      if (card->put(last)) saves[last.name] = last;
-    }
-    const Blob sound = card->image();
-    std::vector<Byte> image = bytes_of(sound);
-    const auto [from, to] = directory_of(GetParam());
-    switch (*rc::gen::inRange(0, 4)) {
-      case 0:  // a few bytes of the directory
-        for (int i = *rc::gen::inRange(1, 10); i > 0; --i)
-          image[*rc::gen::inRange(from, to)] = *rc::gen::arbitrary<Byte>();
-        break;
-      case 1:  // a hole anywhere
-      {
-        const std::size_t at = *rc::gen::inRange<std::size_t>(0, image.size());
-        const std::size_t size = *rc::gen::inRange<std::size_t>(1, image.size() / 4);
-        std::fill_n(image.begin() + static_cast<std::ptrdiff_t>(at), std::min(size, image.size() - at),
-                    *rc::gen::element(Byte{0}, Byte{0xff}));
-        break;
-      }
-      case 2:  // the start of the header
-        std::fill_n(image.begin(), 64, Byte{0});
-        break;
-      default:  // the end is missing
-        image.resize(image.size() - *rc::gen::inRange<std::size_t>(1, image.size() / 2));
-        break;
-    }
-    const auto hit = [&](const std::vector<Range>& ranges) {
-      for (const auto& [begin, end] : ranges)
-        for (std::size_t i = begin; i < end; ++i)
-          if (i >= image.size() || image[i] != sound.view()[i]) return true;
-      return false;
-    };
-    std::vector<CardSave> intact;
-    for (const auto& [name, save] : saves)
-      if (!hit(places_of(*card, sound, save)) &&
-          ((!scattered && GetParam() != CardKind::n64) || !hit(links_of(*card, save))))
-        intact.push_back(save);
-    const auto rescue = rescue_card(Blob::copy_of(image), GetParam());
-    RC_ASSERT(rescue.has_value());
-    RC_ASSERT(rescue->card->check().empty());
-    for (const CardSave& save : intact) {
-      const bool back = std::ranges::any_of(rescue->saves, [&](const FoundSave& found) {
-        return found.save.name == save.name && found.save.same_content(save);
+  expect_property_of(
+      examples(GetParam(), 200), "saves whose bytes and entries were not hit come back as they were", [&] {
+        auto card = fresh_card(GetParam());
+        std::map<std::string, CardSave> saves;
+        const std::size_t least = least_blocks(GetParam());
+        const bool scattered = *rc::gen::arbitrary<bool>();
+        for (int number = 1; number <= 7; ++number) {
+          const CardSave save = made_save(GetParam(), number, *rc::gen::inRange(least, least + 2),
+                                          static_cast<std::uint32_t>(number));
+          RC_ASSERT(card->put(save).has_value());
+          saves[save.name] = save;
+        }
+        if (scattered) {
+          for (const char* const name : {"2", "4"})
+            for (auto at = saves.begin(); at != saves.end();)
+              at = at->first.ends_with(name) && card->drop(at->first) ? saves.erase(at) : std::next(at);
+          const CardSave last = made_save(GetParam(), 8, least + 3, 8);
+          if (card->put(last)) saves[last.name] = last;
+        }
+        const Blob sound = card->image();
+        std::vector<Byte> image = bytes_of(sound);
+        const auto [from, to] = directory_of(GetParam());
+        switch (*rc::gen::inRange(0, 4)) {
+          case 0:  // a few bytes of the directory
+            for (int i = *rc::gen::inRange(1, 10); i > 0; --i)
+              image[*rc::gen::inRange(from, to)] = *rc::gen::arbitrary<Byte>();
+            break;
+          case 1:  // a hole anywhere
+          {
+            const std::size_t at = *rc::gen::inRange<std::size_t>(0, image.size());
+            const std::size_t size = *rc::gen::inRange<std::size_t>(1, image.size() / 4);
+            std::fill_n(image.begin() + static_cast<std::ptrdiff_t>(at), std::min(size, image.size() - at),
+                        *rc::gen::element(Byte{0}, Byte{0xff}));
+            break;
+          }
+          case 2:  // the start of the header
+            std::fill_n(image.begin(), 64, Byte{0});
+            break;
+          default:  // the end is missing
+            image.resize(image.size() - *rc::gen::inRange<std::size_t>(1, image.size() / 2));
+            break;
+        }
+        const auto hit = [&](const std::vector<Range>& ranges) {
+          for (const auto& [begin, end] : ranges)
+            for (std::size_t i = begin; i < end; ++i)
+              if (i >= image.size() || image[i] != sound.view()[i]) return true;
+          return false;
+        };
+        std::vector<CardSave> intact;
+        for (const auto& [name, save] : saves)
+          if (!hit(places_of(*card, sound, save)) &&
+              ((!scattered && GetParam() != CardKind::n64) || !hit(links_of(*card, save))))
+            intact.push_back(save);
+        const auto rescue = rescue_card(Blob::copy_of(image), GetParam());
+        RC_ASSERT(rescue.has_value());
+        RC_ASSERT(rescue->card->check().empty());
+        for (const CardSave& save : intact) {
+          const bool back = std::ranges::any_of(rescue->saves, [&](const FoundSave& found) {
+            return found.save.name == save.name && found.save.same_content(save);
+          });
+          if (!back) RC_LOG() << save.name << " is not back";
+          RC_ASSERT(back);
+          const auto on_card = rescue->card->read(save.name);
+          RC_ASSERT(on_card.has_value());
+        }
+        // Nothing is made up: what is called certain was on the card, with the very bytes it has now.
+        for (const FoundSave& found : rescue->saves)
+          if (found.surety == FoundSave::Surety::certain && !found.deleted &&
+              saves.contains(found.save.name) && image.size() == sound.size() &&
+              !hit(places_of(*card, sound, saves[found.save.name])))
+            RC_ASSERT(found.save.same_content(saves[found.save.name]));
       });
-      if (!back) RC_LOG() << save.name << " is not back";
-      RC_ASSERT(back);
-      const auto on_card = rescue->card->read(save.name);
-      RC_ASSERT(on_card.has_value());
-    }
-    // Nothing is made up: what is called certain was on the card, with the very bytes it has now.
-    for (const FoundSave& found : rescue->saves)
-      if (found.surety == FoundSave::Surety::certain && !found.deleted && saves.contains(found.save.name) &&
-          image.size() == sound.size() && !hit(places_of(*card, sound, saves[found.save.name])))
-        RC_ASSERT(found.save.same_content(saves[found.save.name]));
-  });
 }
 
 TEST_P(EveryCard, AWrapperIsFoundAndKept) {
@@ -252,7 +257,8 @@ TEST_P(EveryCard, NamesThatAreNotThereAndNamesThatAre) {
   EXPECT_EQ(near.error().code, ErrorCode::bad_usage);
   EXPECT_NE(near.error().hint.find(save.name), std::string::npos);
   for (const CardKind kind : writable_kinds())
-    EXPECT_EQ(card->put(made_save(kind, 2, least_blocks(kind), 1)).has_value(), kind == GetParam()) << to_text(kind);
+    EXPECT_EQ(card->put(made_save(kind, 2, least_blocks(kind), 1)).has_value(), kind == GetParam())
+        << to_text(kind);
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, EveryCard, testing::ValuesIn(writable_kinds()),

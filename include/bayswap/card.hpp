@@ -133,7 +133,7 @@ class Card {
 [[nodiscard]] int card_slots(ByteView file);
 
 struct CardSize {
-  std::size_t blocks = 0;  // that saves can have
+  std::size_t blocks = 0;       // that saves can have
   std::size_t image_bytes = 0;  // packed, without spare bytes
 };
 /// The sizes that cards of a kind have, the usual one first.
@@ -141,10 +141,11 @@ struct CardSize {
 /// "plain", "ecc", ...: what Card::form() can be, the usual one first.
 [[nodiscard]] std::vector<std::string_view> card_forms(CardKind kind);
 struct CardWish {
-  std::size_t blocks = 0;      // 0: the usual size
-  std::string form;            // empty: the usual one
-  std::int64_t formatted = 0;  // seconds since 1970 on the console's clock; kinds that note it do
-  bool japanese = false;       // the card's text is Shift-JIS, where it says so (gc)
+  std::size_t blocks = 0;       // 0: the usual size
+  std::size_t image_bytes = 0;  // where sizes have the same number of blocks (sat); 0: not said
+  std::string form;             // empty: the usual one
+  std::int64_t formatted = 0;   // seconds since 1970 on the console's clock; kinds that note it do
+  bool japanese = false;        // the card's text is Shift-JIS, where it says so (gc)
 };
 /// A freshly formatted card, as the console leaves it. `bad_usage` where there is no such size or form.
 [[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish);
@@ -165,11 +166,11 @@ struct CardGuess {
 /// What could be saved off a card in whatever state.
 struct Rescue {
   CardKind kind{};
-  std::size_t at = 0;              // where in the file the card begins
-  std::size_t missing_bytes = 0;   // of the image, behind the end of the file
+  std::size_t at = 0;             // where in the file the card begins
+  std::size_t missing_bytes = 0;  // of the image, behind the end of the file
   std::vector<FoundSave> saves;
-  std::unique_ptr<Card> card;      // a fresh one with all that is certain or likely and had room
-  std::vector<bool> on_card;       // for each of `saves`
+  std::unique_ptr<Card> card;  // a fresh one with all that is certain or likely and had room
+  std::vector<bool> on_card;   // for each of `saves`
 };
 /// Carves every save that can be found. `kind` where the user knows it; `not_recognised` where nothing at all
 /// tells it.

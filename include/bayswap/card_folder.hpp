@@ -11,8 +11,8 @@ namespace bayswap {
 /// A ps2 save from a folder with its files; their times become its dates.
 [[nodiscard]] Result<CardSave> save_from_folder(Store& store, const std::string& folder);
 
-/// A folder in which each save is a file (a parcel, or a single save behind its directory entry) or, for ps2, a
-/// folder. It has no size; changes are made in memory, and `changes` says what they come to on the disk.
+/// A folder in which each save is a file (a parcel, or a single save behind its directory entry) or, for ps2,
+/// a folder. It has no size; changes are made in memory, and `changes` says what they come to on the disk.
 class CardFolder final : public Card {
  public:
   /// The kind that most saves in it have; `kind` for an empty one. `not_recognised` where there is none.

@@ -6,10 +6,11 @@
 
 namespace bayswap {
 
-// Eight bytes at a time: the exclusive or of all words has the columns; that of the words whose index has a bit set
-// has a line each; the three lines within a word are masks of whole bytes.
+// Eight bytes at a time: the exclusive or of all words has the columns; that of the words whose index has a
+// bit set has a line each; the three lines within a word are masks of whole bytes.
 Ecc ecc_of(ByteView chunk) {
-  static_assert(std::endian::native == std::endian::little, "bytes within a word are counted from the low end");
+  static_assert(std::endian::native == std::endian::little,
+                "bytes within a word are counted from the low end");
   assert(chunk.size() == ecc_chunk_bytes);
   constexpr std::size_t words = ecc_chunk_bytes / 8;
   std::array<std::uint64_t, words> word{};
@@ -18,8 +19,7 @@ Ecc ecc_of(ByteView chunk) {
   std::array<std::uint64_t, 4> line{};
   for (std::size_t i = 0; i < words; ++i) {
     all ^= word[i];
-    for (std::size_t bit = 0; bit < line.size(); ++bit)
-      line[bit] ^= ((i >> bit) & 1U) != 0 ? word[i] : 0;
+    for (std::size_t bit = 0; bit < line.size(); ++bit) line[bit] ^= ((i >> bit) & 1U) != 0 ? word[i] : 0;
   }
   const auto parity = [](std::uint64_t value) { return static_cast<unsigned>(std::popcount(value)) & 1U; };
   unsigned set = 0;  // line parity of the bytes whose index has the bit set
@@ -39,7 +39,8 @@ Ecc ecc_of(ByteView chunk) {
   columns |= parity(column & 0xaaU) << 4U;
   columns |= parity(column & 0xccU) << 5U;
   columns |= parity(column & 0xf0U) << 6U;
-  return {static_cast<Byte>(columns ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU), static_cast<Byte>(set ^ 0x7fU)};
+  return {static_cast<Byte>(columns ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU),
+          static_cast<Byte>(set ^ 0x7fU)};
 }
 
 EccFinding ecc_compare(const Ecc& computed, const Ecc& stored) {
@@ -49,7 +50,8 @@ EccFinding ecc_compare(const Ecc& computed, const Ecc& stored) {
   if (columns == 0 && clear == 0 && set == 0) return {};
   if ((clear ^ set) == 0x7fU && ((columns >> 4U) ^ (columns & 7U)) == 7U)
     return {EccState::one_bit, set, columns >> 4U};
-  if (std::popcount(columns) + std::popcount(clear) + std::popcount(set) == 1) return {EccState::code_only, 0, 0};
+  if (std::popcount(columns) + std::popcount(clear) + std::popcount(set) == 1)
+    return {EccState::code_only, 0, 0};
   return {EccState::hopeless, 0, 0};
 }
 

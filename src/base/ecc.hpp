@@ -1,5 +1,5 @@
-// The Hamming code in the spare area of ps2 cards' pages: three bytes for each 128 bytes of data; one wrong bit is
-// found and set right, two are noticed (docs/formats/ps2.md).
+// The Hamming code in the spare area of ps2 cards' pages: three bytes for each 128 bytes of data; one wrong
+// bit is found and set right, two are noticed (docs/formats/ps2.md).
 #pragma once
 
 #include <bayswap/base.hpp>
@@ -16,8 +16,8 @@ using Ecc = std::array<Byte, 3>;
 [[nodiscard]] Ecc ecc_of(ByteView chunk);
 
 enum class EccState { sound, one_bit, code_only, hopeless };
-/// What `stored` says of the chunk. For one_bit, `byte` and `bit` tell which one is wrong; code_only: the data
-/// are right, the code has a wrong bit.
+/// What `stored` says of the chunk. For one_bit, `byte` and `bit` tell which one is wrong; code_only: the
+/// data are right, the code has a wrong bit.
 struct EccFinding {
   EccState state = EccState::sound;
   std::size_t byte = 0;
@@ -25,7 +25,8 @@ struct EccFinding {
 };
 [[nodiscard]] EccFinding ecc_compare(const Ecc& computed, const Ecc& stored);
 
-// ---- Pages: 512 bytes of data, 16 spare bytes ----------------------------------------------------------------
+// ---- Pages: 512 bytes of data, 16 spare bytes
+// ----------------------------------------------------------------
 
 inline constexpr std::size_t ecc_page_bytes = 512;
 inline constexpr std::size_t ecc_spare_bytes = 16;  // the codes of four chunks, and 4 bytes 00

@@ -28,9 +28,9 @@ std::vector<CardEntry> BlockCard::entries() const {
     if (slot.deleted && !found.problem.empty()) continue;  // overwritten in part
     CardEntry entry = listed(slot, found);
     entry.blocks = found.blocks.size();
-    entry.state = slot.deleted                                            ? CardEntry::State::deleted
+    entry.state = slot.deleted                                           ? CardEntry::State::deleted
                   : found.problem.empty() && entry_problem(slot).empty() ? CardEntry::State::good
-                                                                          : CardEntry::State::damaged;
+                                                                         : CardEntry::State::damaged;
     list.push_back(std::move(entry));
   }
   return list;
@@ -60,9 +60,17 @@ Result<CardSave> BlockCard::read(const std::string& name) const {
   BAYSWAP_TRY(const Slot slot, find(name));
   const Chain found = chain(slot);
   if (!found.problem.empty())
-    return fail(ErrorCode::damaged, fmt::format("{}: {}", name, found.problem),
-                fmt::format("not all of its {}s can be told; `bayswap card rescue` gets what is left", unit()));
+    return fail(
+        ErrorCode::damaged, fmt::format("{}: {}", name, found.problem),
+        fmt::format("not all of its {}s can be told; `bayswap card rescue` gets what is left", unit()));
   return save_at(slot, found.blocks);
+}
+
+Result<void> BlockCard::may_change() const {
+  if (std::string why = untrusted(); !why.empty())
+    return fail(ErrorCode::damaged, std::move(why),
+                "`bayswap card rescue` puts what is left on a fresh card");
+  return {};
 }
 
 Result<void> BlockCard::put(const CardSave& save) {
@@ -73,6 +81,7 @@ Result<void> BlockCard::put(const CardSave& save) {
   if (find(name))
     return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", name),
                 "say --replace to have it replaced, or drop it first");
+  BAYSWAP_CHECK(may_change());
   const std::size_t wanted = blocks_for(save);
   const std::size_t free = free_blocks();
   if (wanted > free)
@@ -93,6 +102,7 @@ std::map<std::size_t, std::size_t> BlockCard::claims() const {
 
 Result<void> BlockCard::drop(const std::string& name) {
   BAYSWAP_TRY(const Slot slot, find(name));
+  BAYSWAP_CHECK(may_change());
   auto claimed = claims();
   std::vector<std::size_t> own = chain(slot).blocks;
   std::erase_if(own, [&](std::size_t block) { return claimed[block] > 1; });
@@ -102,7 +112,8 @@ Result<void> BlockCard::drop(const std::string& name) {
 
 std::size_t BlockCard::free_blocks() const {
   std::size_t count = 0;
-  for (std::size_t block = 0; block < block_count(); ++block) count += use_of(block) == BlockUse::free ? 1 : 0;
+  for (std::size_t block = 0; block < block_count(); ++block)
+    count += use_of(block) == BlockUse::free ? 1 : 0;
   return count;
 }
 
@@ -123,7 +134,8 @@ std::vector<CardProblem> BlockCard::check() const {
   }
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached.contains(block))
-      problems.add(mark_at(block), may_release(), "{} {} is in use, but no save leads to it", unit(), block);
+      problems.add(mark_at(block), untrusted().empty(), "{} {} is in use, but no save leads to it", unit(),
+                   block);
   return std::move(problems.list);
 }
 
@@ -133,7 +145,7 @@ std::size_t BlockCard::repair() {
   mend();
   const auto claimed = claims();
   for (std::size_t block = 0; block < block_count(); ++block)
-    if (may_release() && use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
+    if (untrusted().empty() && use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
   seal();
   const std::size_t after = check().size();
   return before > after ? before - after : 0;
@@ -176,8 +188,7 @@ std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_
   const std::set<std::size_t> taken = settled();
   std::set<std::size_t> own;
   const auto can_be = [&](std::size_t block) {
-    return block < block_count() && use_of(block) != BlockUse::system && !taken.contains(block) &&
-           !own.contains(block);
+    return block < block_count() && can_hold(block) && !taken.contains(block) && !own.contains(block);
   };
   if (!can_be(first)) return std::nullopt;
   Chain way{{}, {}, true};
@@ -194,15 +205,16 @@ std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_
         other_table += i > 0 ? 1 : 0;
       }
     if (!next) {
-      const std::size_t neighbour = block + static_cast<std::size_t>(step);  // wraps below 0: then it is no block
+      const std::size_t neighbour =
+          block + static_cast<std::size_t>(step);  // wraps below 0: then it is no block
       if (!can_be(neighbour)) return std::nullopt;
       next = neighbour;
       ++behind;
     }
     block = *next;
   }
-  way.problem = fmt::format("{} links are taken from the backup, {} are guessed to be the {} beside", other_table,
-                            behind, unit());
+  way.problem = fmt::format("{} links are taken from the backup, {} are guessed to be the {} beside",
+                            other_table, behind, unit());
   return way;
 }
 
@@ -218,8 +230,8 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
       missing += block_at(block) + block_bytes() > present_bytes ? 1 : 0;
     if (slot.at + format_.entry_bytes > present_bytes) return;
     if (missing > 0) {
-      one.notes.push_back(fmt::format("{} of {} {}s lie behind the end of the file", missing,
-                                      way.blocks.size(), unit()));
+      one.notes.push_back(
+          fmt::format("{} of {} {}s lie behind the end of the file", missing, way.blocks.size(), unit()));
       one.surety = FoundSave::Surety::doubtful;
     }
     if (const std::string wrong = entry_problem(slot); !wrong.empty()) {
@@ -272,11 +284,10 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
 }
 
 // Blocks that several saves claim: the surest one keeps them. Of two that are equally sure, neither is.
-void BlockCard::settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const {
+void BlockCard::settle_claims(std::vector<FoundSave>& found,
+                              std::vector<std::vector<std::size_t>> blocks) const {
   for (auto& own : blocks) std::ranges::sort(own);
-  const auto rank = [&](std::size_t i) {
-    return std::pair{found[i].surety, found[i].deleted};
-  };
+  const auto rank = [&](std::size_t i) { return std::pair{found[i].surety, found[i].deleted}; };
   std::vector<FoundSave::Surety> settled;
   settled.reserve(found.size());
   for (std::size_t i = 0; i < found.size(); ++i) {
@@ -286,8 +297,10 @@ void BlockCard::settle_claims(std::vector<FoundSave>& found, std::vector<std::ve
       std::vector<std::size_t> shared;
       std::ranges::set_intersection(blocks[i], blocks[j], std::back_inserter(shared));
       if (shared.empty() || proven(found[i].save).value_or(false)) continue;
-      found[i].notes.push_back(fmt::format("{} claims {} {} as well", found[j].save.name, unit(), shared.front()));
-      settled[i] = rank(j) < rank(i) ? FoundSave::Surety::doubtful : std::max(settled[i], FoundSave::Surety::likely);
+      found[i].notes.push_back(
+          fmt::format("{} claims {} {} as well", found[j].save.name, unit(), shared.front()));
+      settled[i] =
+          rank(j) < rank(i) ? FoundSave::Surety::doubtful : std::max(settled[i], FoundSave::Surety::likely);
       break;
     }
   }

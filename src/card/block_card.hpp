@@ -37,7 +37,7 @@ class BlockCard : public Card {
   };
   struct Chain {
     std::vector<std::size_t> blocks;
-    std::string problem;  // part of a sentence; empty for a sound one
+    std::string problem;   // part of a sentence; empty for a sound one
     bool bridged = false;  // links were guessed
   };
   struct Problems {
@@ -77,14 +77,16 @@ class BlockCard : public Card {
   virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
   /// Mends what check_medium() calls mendable; chains stay.
   virtual void mend() = 0;
-  /// The table can be trusted where it says that a block is in use.
-  [[nodiscard]] virtual bool may_release() const { return true; }
+  /// Why the card's tables can't be trusted, so that nothing may be changed by them; empty where they can.
+  [[nodiscard]] virtual std::string untrusted() const { return {}; }
   /// Makes a block that no save leads to a free one.
   virtual void release(std::size_t /*block*/) {}
   /// Makes checksums right after a change.
   virtual void seal() {}
 
   // ---- Carving ----
+  /// A save can have been there, whatever the table says.
+  [[nodiscard]] virtual bool can_hold(std::size_t block) const { return use_of(block) != BlockUse::system; }
   /// Further entries that a sound card would not show: in backups, behind a broken end.
   [[nodiscard]] virtual std::vector<Slot> hidden_slots() const { return {}; }
   /// The blocks by other signs, where the chain is broken.
@@ -112,6 +114,7 @@ class BlockCard : public Card {
 
  private:
   [[nodiscard]] Result<Slot> find(const std::string& name) const;
+  [[nodiscard]] Result<void> may_change() const;
   [[nodiscard]] std::string name_of(const Slot& slot) const;
   /// The blocks of the live saves that are sound.
   [[nodiscard]] std::set<std::size_t> settled() const;

@@ -58,7 +58,8 @@ std::span<const CardFormat* const> card_formats() {
 }
 
 const CardFormat& card_format(CardKind kind) {
-  return **std::ranges::find(card_formats(), kind, [](const CardFormat* format) { return format->save.kind; });
+  return **std::ranges::find(card_formats(), kind,
+                             [](const CardFormat* format) { return format->save.kind; });
 }
 
 std::string_view to_text(CardKind kind) {
@@ -204,9 +205,9 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   }
   const auto guess = guess_card(file.view());
   if (!guess)
-    return fail(ErrorCode::not_recognised,
-                fmt::format("{} bytes that are no memory card we know", file.size()),
-                "`bayswap inspect` tells what the file looks like; `bayswap card rescue` looks for saves in it");
+    return fail(
+        ErrorCode::not_recognised, fmt::format("{} bytes that are no memory card we know", file.size()),
+        "`bayswap inspect` tells what the file looks like; `bayswap card rescue` looks for saves in it");
   const Blob image = file.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);
   if (image.size() == file.size()) return card;
@@ -227,14 +228,19 @@ std::vector<std::string_view> card_forms(CardKind kind) {
 
 Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish) {
   const CardFormat& format = card_format(kind);
-  const auto size = wish.blocks == 0 ? format.sizes.begin()
-                                     : std::ranges::find(format.sizes, wish.blocks, &CardSize::blocks);
+  const auto size = std::ranges::find_if(format.sizes, [&](const CardSize& one) {
+    return (wish.blocks == 0 || one.blocks == wish.blocks) &&
+           (wish.image_bytes == 0 || one.image_bytes == wish.image_bytes);
+  });
   if (size == format.sizes.end()) {
     std::vector<std::size_t> blocks;
     for (const CardSize& one : format.sizes) blocks.push_back(one.blocks);
     std::ranges::sort(blocks);
-    return fail(ErrorCode::bad_usage, fmt::format("there is no {} card of {} blocks", format.tag, wish.blocks),
-                fmt::format("they have {}", fmt::join(blocks, ", ")));
+    return fail(ErrorCode::bad_usage,
+                wish.blocks > 0
+                    ? fmt::format("there is no {} card of {} blocks", format.tag, wish.blocks)
+                    : fmt::format("there is no {} card of {} bytes", format.tag, wish.image_bytes),
+                fmt::format("they have {} blocks", fmt::join(blocks, ", ")));
   }
   CardWish sure = wish;
   if (sure.form.empty()) sure.form = format.forms.front();

@@ -54,7 +54,8 @@ constexpr std::size_t checked_root_fields = 7;  // the others differ between car
 // ---- A file's header: what its checksum covers ------------------------------------------------------------
 constexpr std::size_t icon_count_at = 64;
 constexpr std::size_t eyecatch_at = 68;
-constexpr std::array<std::size_t, 4> eyecatch_bytes{0, 8064, 4544, 2048};  // none; 16 bits; 256 colours; 16 colours
+constexpr std::array<std::size_t, 4> eyecatch_bytes{0, 8064, 4544,
+                                                    2048};  // none; 16 bits; 256 colours; 16 colours
 constexpr std::size_t crc_at = 70;
 constexpr std::size_t data_size_at = 72;
 constexpr std::size_t header_bytes = 128;
@@ -107,7 +108,8 @@ class DcCard final : public BlockCard {
       else if (seen[block])
         way.problem = fmt::format("its blocks lead in a circle at block {}", block);
       else if (way.blocks.size() == count)
-        way.problem = fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
+        way.problem =
+            fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
       if (!way.problem.empty()) return way;
       seen[block] = true;
       way.blocks.push_back(block);
@@ -129,7 +131,8 @@ class DcCard final : public BlockCard {
   std::size_t block_count() const override { return block_count_of_card; }
   BlockUse use_of(std::size_t block) const override {
     if (link(block) == link_broken) return BlockUse::system;
-    if (block >= user_blocks) return block < most_user_blocks && link(block) != link_free ? BlockUse::save : BlockUse::system;
+    if (block >= user_blocks)
+      return block < most_user_blocks && link(block) != link_free ? BlockUse::save : BlockUse::system;
     return link(block) == link_free ? BlockUse::free : BlockUse::save;
   }
   std::size_t block_at(std::size_t block) const override { return block * block_size; }
@@ -150,12 +153,14 @@ class DcCard final : public BlockCard {
     for (const Slot& slot : slots()) {
       const ByteView entry = bytes(slot.at, entry_bytes);
       if (entry[type_at] != type_data && entry[type_at] != type_game)
-        problems.add(slot.at, false, "entry {}: type {:02X}, which there is not", slot.number, entry[type_at]);
+        problems.add(slot.at, false, "entry {}: type {:02X}, which there is not", slot.number,
+                     entry[type_at]);
       const Chain way = chain(slot);
       const CardSave save = save_at(slot, way.blocks);
       if (const auto sums = checksums(save); way.problem.empty() && sums && sums->first != sums->second)
-        problems.add(block_at(way.blocks.front()) + crc_at, false, "{}: checksum {:04X} in its header, {:04X} by its content",
-                     save.name, sums->first, sums->second);
+        problems.add(block_at(way.blocks.front()) + crc_at, false,
+                     "{}: checksum {:04X} in its header, {:04X} by its content", save.name, sums->first,
+                     sums->second);
     }
   }
 
@@ -205,6 +210,7 @@ class DcCard final : public BlockCard {
   }
   void release(std::size_t block) override { set_link(block, link_free); }
 
+  bool can_hold(std::size_t block) const override { return block < most_user_blocks; }
   std::vector<Chain> other_chains(const Slot& slot) const override {
     const ByteView entry = bytes(slot.at, entry_bytes);
     std::vector<Chain> ways;
@@ -242,17 +248,20 @@ Blob fresh_dc(const CardSize& size, const CardWish& wish) {
   const std::span<Byte> root = std::span(image).subspan(root_at, block_size);
   std::ranges::fill(root.first(mark_bytes), mark_value);
   const ClockTime time = clock_time(wish.formatted);
-  const auto weekday = static_cast<int>((wish.formatted / 86400 + 3) % 7);  // 1970-01-01 was a Thursday; 0 is Monday
+  const auto weekday =
+      static_cast<int>((wish.formatted / 86400 + 3) % 7);  // 1970-01-01 was a Thursday; 0 is Monday
   std::size_t at = formatted_at;
-  for (const int value : {time.year / 100, time.year % 100, time.month, time.day, time.hour, time.minute,
-                          time.second, weekday})
+  for (const int value :
+       {time.year / 100, time.year % 100, time.month, time.day, time.hour, time.minute, time.second, weekday})
     root[at++] = static_cast<Byte>(value / 10 * 16 + value % 10);
   for (const RootField& field : root_fields) put_le(root, field.at, 2, field.value);
   for (std::size_t block = 0; block < block_count_of_card; ++block) {
     const bool system = block >= most_user_blocks;
     const bool end = block > directory_block || block == most_user_blocks;
     put_le(image, table_block * block_size + 2 * block, 2,
-           !system ? link_free : end ? link_end : static_cast<std::uint16_t>(block - 1));
+           !system ? link_free
+           : end   ? link_end
+                   : static_cast<std::uint16_t>(block - 1));
   }
   return Blob::copy_of(image);
 }
@@ -282,8 +291,14 @@ const CardFormat& dc_format() {
   static constexpr std::array forms{std::string_view("plain")};
   static constexpr std::array image_sizes{card_bytes};
   static const CardFormat format{
-      dc_save(), "dc", sizes, forms, image_sizes, weigh_dc,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<DcCard>(image); }, fresh_dc};
+      dc_save(),
+      "dc",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_dc,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<DcCard>(image); },
+      fresh_dc};
   return format;
 }
 

@@ -20,7 +20,8 @@ inline constexpr std::size_t protection_at = 1;  // FF: not to be copied
 inline constexpr std::size_t first_block_at = 2;
 inline constexpr std::size_t name_at = 4;
 inline constexpr std::size_t name_bytes = 12;
-inline constexpr std::size_t time_at = 16;  // BCD: century, year, month, day, hour, minute, second, day of the week
+inline constexpr std::size_t time_at =
+    16;  // BCD: century, year, month, day, hour, minute, second, day of the week
 inline constexpr std::size_t time_bytes = 8;
 inline constexpr std::size_t blocks_at = 24;
 inline constexpr std::size_t header_block_at = 26;  // in which of its blocks the header stands

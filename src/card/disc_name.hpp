@@ -1,5 +1,5 @@
-// Directory names of ps1 and ps2 saves: "BESLPS-99001SKIFF": two letters for the region, ten for the product code,
-// the rest is the game's own.
+// Directory names of ps1 and ps2 saves: "BESLPS-99001SKIFF": two letters for the region, ten for the product
+// code, the rest is the game's own.
 #pragma once
 
 #include <bayswap/save.hpp>

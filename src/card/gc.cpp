@@ -123,14 +123,12 @@ class GcCard final : public BlockCard {
     }
     const std::size_t at = tables.at(current_table());
     if (be16(image_, at + free_at) != free_blocks())
-      problems.add(at + free_at, may_release(), "allocation table: {} blocks free by its head, {} by its links",
+      problems.add(at + free_at, untrusted().empty(),
+                   "allocation table: {} blocks free by its head, {} by its links",
                    be16(image_, at + free_at), free_blocks());
   }
 
   Result<void> place(const CardSave& save) override {
-    if (!may_release() || !is_sound(image_, directory(current_directory())))
-      return fail(ErrorCode::damaged, "the directory or the allocation table is broken, and its backup too",
-                  "`bayswap card rescue` puts what is left on a fresh card");
     const std::size_t wanted = blocks_for(save);
     const std::size_t slot = free_entry();
     if (slot == entry_count)
@@ -163,7 +161,8 @@ class GcCard final : public BlockCard {
     const std::size_t at = turn_directory();
     std::ranges::fill(bytes(at + slot.number * entry_bytes, entry_bytes), Byte{0xff});
     const std::size_t links = turn_table();
-    for (const std::size_t block : blocks) put_be16(image_, links + links_at + 2 * (block - system_blocks), 0);
+    for (const std::size_t block : blocks)
+      put_be16(image_, links + links_at + 2 * (block - system_blocks), 0);
     seal();
     put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_blocks()));
     seal();
@@ -180,7 +179,11 @@ class GcCard final : public BlockCard {
       seal_area(image_, table(current_table()));
     }
   }
-  bool may_release() const override { return is_sound(image_, table(current_table())); }
+  std::string untrusted() const override {
+    return is_sound(image_, table(current_table())) && is_sound(image_, directory(current_directory()))
+               ? ""
+               : "the directory or the allocation table is broken, and its backup too";
+  }
   void release(std::size_t block) override {
     const std::size_t copy = current_table();
     put_be16(image_, link_at(copy, block), 0);
@@ -202,8 +205,9 @@ class GcCard final : public BlockCard {
     std::vector<Slot> list;
     for (Slot slot : slots_of(1 - now, trusted)) {
       const ByteView entry = bytes(slot.at, entry_bytes);
-      const bool still_there = std::ranges::any_of(
-          slots(), [&](const Slot& other) { return std::ranges::equal(bytes(other.at, entry_bytes), entry); });
+      const bool still_there = std::ranges::any_of(slots(), [&](const Slot& other) {
+        return std::ranges::equal(bytes(other.at, entry_bytes), entry);
+      });
       if (!still_there) list.push_back(slot);
     }
     return list;
@@ -219,7 +223,8 @@ class GcCard final : public BlockCard {
     const auto links = [this](std::size_t copy) {
       return [this, copy](std::size_t block) { return std::size_t{link(copy, block)}; };
     };
-    if (auto way = bridged(be16(entry, first_block_at), be16(entry, blocks_at), 1, {links(now), links(1 - now)}))
+    if (auto way =
+            bridged(be16(entry, first_block_at), be16(entry, blocks_at), 1, {links(now), links(1 - now)}))
       ways.push_back(*std::move(way));
     return ways;
   }
@@ -241,7 +246,8 @@ class GcCard final : public BlockCard {
   }
   [[nodiscard]] std::size_t free_blocks_by(std::size_t copy) const {
     std::size_t count = 0;
-    for (std::size_t block = system_blocks; block < block_count(); ++block) count += link(copy, block) == 0 ? 1 : 0;
+    for (std::size_t block = system_blocks; block < block_count(); ++block)
+      count += link(copy, block) == 0 ? 1 : 0;
     return count;
   }
   [[nodiscard]] std::vector<Slot> slots_of(std::size_t copy, bool deleted) const {
@@ -261,14 +267,16 @@ class GcCard final : public BlockCard {
   }
   static void report(Problems& problems, const Area& area, const Sums& is, const Sums& should,
                      std::string_view what, bool mendable) {
-    problems.add(area.sum_at, mendable, "{}: checksums {:04X} {:04X}, should be {:04X} {:04X}", what, is.plain,
-                 is.inverse, should.plain, should.inverse);
+    problems.add(area.sum_at, mendable, "{}: checksums {:04X} {:04X}, should be {:04X} {:04X}", what,
+                 is.plain, is.inverse, should.plain, should.inverse);
   }
   void report_sum(Problems& problems, const Area& area, std::string_view what, bool mendable) const {
     report(problems, area, stored(image_, area), sums_of(bytes(area.at, area.size)), what, mendable);
   }
   // A change goes into the older copy, with the counter one on; the other stays as it was.
-  std::size_t turn_directory() { return turn(current_directory(), directories, directory_counter_at, directory_turned_); }
+  std::size_t turn_directory() {
+    return turn(current_directory(), directories, directory_counter_at, directory_turned_);
+  }
   std::size_t turn_table() { return turn(current_table(), tables, table_counter_at, table_turned_); }
   std::size_t turn(std::size_t now, const std::array<std::size_t, 2>& copies, std::size_t counter_at,
                    std::size_t& turned) {
@@ -292,13 +300,14 @@ class GcCard final : public BlockCard {
     std::vector<bool> seen(block_count());
     for (;;) {
       if (block < system_blocks || block >= block_count())
-        way.problem = way.blocks.empty()
-                          ? fmt::format("it begins at block {}, where no save can", block)
-                          : fmt::format("block {} leads to block {}, which there is not", way.blocks.back(), block);
+        way.problem = way.blocks.empty() ? fmt::format("it begins at block {}, where no save can", block)
+                                         : fmt::format("block {} leads to block {}, which there is not",
+                                                       way.blocks.back(), block);
       else if (seen[block])
         way.problem = fmt::format("its blocks lead in a circle at block {}", block);
       else if (way.blocks.size() == count)
-        way.problem = fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
+        way.problem =
+            fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
       if (!way.problem.empty()) return way;
       seen[block] = true;
       way.blocks.push_back(block);
@@ -358,7 +367,8 @@ double weigh_gc(ByteView image, std::string& evidence) {
   for (const std::size_t copy : {0U, 1U}) {
     const std::size_t names = directories.at(copy);
     const bool plausible = image[names] == 0xff || (image[names] > 0x20 && image[names] < 0x7f);
-    if (plausible && image[names + directory_counter_at - 1] == 0xff && is_sound(image, directory(copy))) ++sound;
+    if (plausible && image[names + directory_counter_at - 1] == 0xff && is_sound(image, directory(copy)))
+      ++sound;
     const std::size_t links = tables.at(copy);
     if (be16(image, links + free_at) <= blocks - system_blocks &&
         be16(image, links + last_allocated_at) >= system_blocks - 1 &&
@@ -382,8 +392,14 @@ const CardFormat& gc_format() {
   static constexpr std::array image_sizes{sizes[0].image_bytes, sizes[1].image_bytes, sizes[2].image_bytes,
                                           sizes[3].image_bytes, sizes[4].image_bytes, sizes[5].image_bytes};
   static const CardFormat format{
-      gc_save(), "gc", sizes, forms, image_sizes, weigh_gc,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<GcCard>(image); }, fresh_gc};
+      gc_save(),
+      "gc",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_gc,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<GcCard>(image); },
+      fresh_gc};
   return format;
 }
 

@@ -1,4 +1,5 @@
-// What a kind of card is to the rest of the room: one table of functions for its medium, one for a save off it.
+// What a kind of card is to the rest of the room: one table of functions for its medium, one for a save off
+// it.
 #pragma once
 
 #include <bayswap/card.hpp>
@@ -30,8 +31,8 @@ struct SaveFormat {
 struct CardFormat {
   const SaveFormat& save;
   std::string_view tag;
-  std::span<const CardSize> sizes;           // the usual one first; of the first form
-  std::span<const std::string_view> forms;   // the usual one first
+  std::span<const CardSize> sizes;          // the usual one first; of the first form
+  std::span<const std::string_view> forms;  // the usual one first
   /// The sizes that a file with such a card can have, whatever its form.
   std::span<const std::size_t> image_sizes;
   /// How sure these bytes, as many as one of the sizes, are to be such a card: 0 to 1, and why.

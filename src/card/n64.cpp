@@ -52,19 +52,16 @@ class PakCard final : public BlockCard {
     if (ids < 4) problems.add(0x20, ids > 0, "{} of 4 ID sectors are sound", ids);
     for (const auto& [at, what] : {std::pair{index_at, "index table"}, std::pair{backup_at, "its backup"}})
       if (image_[at + 1] != table_sum(at))
-        problems.add(at + 1, may_release(), "{}: checksum {:02X}, should be {:02X}", what, image_[at + 1],
-                     table_sum(at));
+        problems.add(at + 1, untrusted().empty(), "{}: checksum {:02X}, should be {:02X}", what,
+                     image_[at + 1], table_sum(at));
     if (!std::ranges::equal(bytes(index_at, page_bytes), bytes(backup_at, page_bytes)))
-      problems.add(backup_at, may_release(), "the index table and its backup differ");
+      problems.add(backup_at, untrusted().empty(), "the index table and its backup differ");
     for (const Slot& slot : slots())
       if ((note(slot.number)[status_at] & status_occupied) == 0)
         problems.add(slot.at + status_at, true, "note {}: not marked as occupied", slot.number);
   }
 
   Result<void> place(const CardSave& save) override {
-    if (!may_release())
-      return fail(ErrorCode::damaged, "the index table of the pak and its backup are both broken",
-                  "`bayswap card rescue` puts what is left on a fresh one");
     std::size_t index = 0;
     while (index < note_count && !is_blank_note(note(index))) ++index;
     if (index == note_count)
@@ -96,7 +93,11 @@ class PakCard final : public BlockCard {
     mend_ids();
     for (const Slot& slot : slots()) note(slot.number)[status_at] |= status_occupied;
   }
-  bool may_release() const override { return is_sound(index_at) || is_sound(backup_at); }
+  std::string untrusted() const override {
+    return is_sound(index_at) || is_sound(backup_at)
+               ? ""
+               : "the index table of the pak and its backup are both broken";
+  }
   void release(std::size_t page) override { set_next(page, page_free); }
 
   std::vector<Chain> other_chains(const Slot& slot) const override {
@@ -121,7 +122,9 @@ class PakCard final : public BlockCard {
   [[nodiscard]] std::size_t table() const {
     return !is_sound(index_at) && is_sound(backup_at) ? backup_at : index_at;
   }
-  [[nodiscard]] bool is_sound(std::size_t table_at) const { return image_[table_at + 1] == table_sum(table_at); }
+  [[nodiscard]] bool is_sound(std::size_t table_at) const {
+    return image_[table_at + 1] == table_sum(table_at);
+  }
   [[nodiscard]] std::uint16_t next(std::size_t page) const { return be16(image_, table() + 2 * page); }
   void set_next(std::size_t page, std::uint16_t value) {
     for (const std::size_t at : {index_at, backup_at}) {
@@ -131,7 +134,7 @@ class PakCard final : public BlockCard {
   }
   // Both tables as the sound one has it.
   void mend_tables() {
-    if (!may_release()) return;
+    if (!untrusted().empty()) return;
     const std::size_t from = table();
     const std::vector<Byte> sound(bytes(from, page_bytes).begin(), bytes(from, page_bytes).end());
     for (const std::size_t at : {index_at, backup_at})
@@ -201,7 +204,12 @@ const CardFormat& n64_format() {
   static constexpr std::array forms{std::string_view("plain")};
   static constexpr std::array image_sizes{pak_size_bytes};
   static const CardFormat format{
-      n64_save(), "n64", sizes, forms, image_sizes, weigh_pak,
+      n64_save(),
+      "n64",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_pak,
       [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
       [](const CardSize&, const CardWish&) { return fresh_pak(1); }};
   return format;

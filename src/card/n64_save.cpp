@@ -70,7 +70,8 @@ CardEntry describe_n64(const CardSave& save) {
 
 bool is_n64_save(const CardSave& save) {
   return save.files.empty() && !save.payload.empty() && save.payload.size() % page_bytes == 0 &&
-         save.payload.size() / page_bytes <= page_count - first_data_page && !is_blank_note(save.entry.view());
+         save.payload.size() / page_bytes <= page_count - first_data_page &&
+         !is_blank_note(save.entry.view());
 }
 
 std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
@@ -86,7 +87,7 @@ std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& n64_save() {
-  static const SaveFormat format{CardKind::n64, note_bytes, false,         is_n64_save,
+  static const SaveFormat format{CardKind::n64, note_bytes, false,        is_n64_save,
                                  describe_n64,  nullptr,    restamped_n64};
   return format;
 }

@@ -15,7 +15,8 @@ namespace {
 constexpr std::string_view parcel_magic = "PARCEL1\n";
 constexpr std::size_t most_parcel_head = max_toml_size_bytes;
 
-// ---- Parcels: magic, length of the head, the head as TOML, then entry and payload of the save and of each file ----
+// ---- Parcels: magic, length of the head, the head as TOML, then entry and payload of the save and of each
+// file ----
 
 tl::unexpected<Error> damaged(const std::string& what) {
   return fail(ErrorCode::damaged, "the parcel is damaged: " + what, "copy it again from where it came from");
@@ -82,9 +83,8 @@ Result<CardSave> read_parcel(const Blob& file) {
 }
 
 std::string pieces_in_head(const Blob& entry, const Blob& payload) {
-  return fmt::format(
-      "entry_bytes = {}\nentry_sha256 = \"{}\"\npayload_bytes = {}\npayload_sha256 = \"{}\"\n", entry.size(),
-      sha256(entry.view()).hex(), payload.size(), sha256(payload.view()).hex());
+  return fmt::format("entry_bytes = {}\nentry_sha256 = \"{}\"\npayload_bytes = {}\npayload_sha256 = \"{}\"\n",
+                     entry.size(), sha256(entry.view()).hex(), payload.size(), sha256(payload.view()).hex());
 }
 
 }  // namespace

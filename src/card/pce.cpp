@@ -78,12 +78,14 @@ class PceCard final : public BlockCard {
       problems.add(end_at, true, "the memory ends at {:04X} by its head, should be {:04X}",
                    le16(image_, end_at), base_address + memory_bytes);
     if (le16(image_, free_at) != base_address + end())
-      problems.add(free_at, le16(image_, end()) == 0 || !more_behind(), "the first free byte is at {:04X} by the head, at {:04X} by the entries",
+      problems.add(free_at, le16(image_, end()) == 0 || !more_behind(),
+                   "the first free byte is at {:04X} by the head, at {:04X} by the entries",
                    le16(image_, free_at), base_address + end());
     const std::size_t size = le16(image_, end());
     if (size != 0)
-      problems.add(end(), !more_behind(), "the entry at {:04X} says {} bytes, and none can be that long there",
-                   base_address + end(), size);
+      problems.add(end(), !more_behind(),
+                   "the entry at {:04X} says {} bytes, and none can be that long there", base_address + end(),
+                   size);
     for (const Slot& slot : slots())
       if (!entry_problem(slot).empty())
         problems.add(slot.at + checksum_at, false, "{}: checksum {:04X}, should be {:04X}",
@@ -177,13 +179,18 @@ double weigh_pce(ByteView image, std::string& evidence) {
 }  // namespace
 
 const CardFormat& pce_format() {
-  static constexpr std::array sizes{
-      CardSize{memory_bytes - first_entry - closing_bytes, memory_bytes}};
+  static constexpr std::array sizes{CardSize{memory_bytes - first_entry - closing_bytes, memory_bytes}};
   static constexpr std::array forms{std::string_view("plain")};
   static constexpr std::array image_sizes{memory_bytes};
   static const CardFormat format{
-      pce_save(), "pce", sizes, forms, image_sizes, weigh_pce,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); }, fresh_pce};
+      pce_save(),
+      "pce",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_pce,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); },
+      fresh_pce};
   return format;
 }
 

@@ -57,7 +57,8 @@ class Ps1Card final : public BlockCard {
       way.problem = fmt::format("it ends at block {}, which is not marked as the last", way.blocks.back());
     const std::size_t size = le32(frame(slot.number), size_at);
     if (way.problem.empty() && size > way.blocks.size() * block_size && size <= save_blocks * block_size)
-      way.problem = fmt::format("its entry says {} bytes, and {} blocks can be told", size, way.blocks.size());
+      way.problem =
+          fmt::format("its entry says {} bytes, and {} blocks can be told", size, way.blocks.size());
     return way;
   }
 
@@ -78,7 +79,8 @@ class Ps1Card final : public BlockCard {
     for (std::size_t index = 0; index < first_broken_frame + broken_frames; ++index) {
       const ByteView head = frame(index);
       if (index == 0 && (head[0] != 'M' || head[1] != 'C'))
-        problems.add(0, true, "frame 0 begins with {:02X} {:02X}, not with the card's mark", head[0], head[1]);
+        problems.add(0, true, "frame 0 begins with {:02X} {:02X}, not with the card's mark", head[0],
+                     head[1]);
       if (!is_sealed(head))
         problems.add(index * frame_bytes + checksum_at, true, "frame {}: checksum {:02X}, should be {:02X}",
                      index, head[checksum_at], checksum(head));
@@ -171,7 +173,8 @@ double weigh_ps1(ByteView image, std::string& evidence) {
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     const ByteView frame = image.subspan(block * frame_bytes, frame_bytes);
     const std::uint32_t state = le32(frame, state_at);
-    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) && is_sealed(frame)) ++sound;
+    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) && is_sealed(frame))
+      ++sound;
   }
   if (sound > 0 || marked)
     evidence = fmt::format("{}the directory frames of {} of 15 blocks are sound",
@@ -186,8 +189,14 @@ const CardFormat& ps1_format() {
   static constexpr std::array forms{std::string_view("plain")};
   static constexpr std::array image_sizes{card_bytes};
   static const CardFormat format{
-      ps1_save(), "ps1", sizes, forms, image_sizes, weigh_ps1,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<Ps1Card>(image); }, fresh_ps1};
+      ps1_save(),
+      "ps1",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_ps1,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<Ps1Card>(image); },
+      fresh_ps1};
   return format;
 }
 

@@ -30,7 +30,9 @@ std::size_t clusters_of_folder(std::size_t entries) {
 class Ps2Card final : public BlockCard {
  public:
   Ps2Card(Blob image, bool with_spare)
-      : BlockCard(ps2_save(), Blob{}), pages_(std::move(image), with_spare), super_(Superblock::read(pages_.data())) {
+      : BlockCard(ps2_save(), Blob{}),
+        pages_(std::move(image), with_spare),
+        super_(Superblock::read(pages_.data())) {
     look_again();
   }
 
@@ -73,7 +75,8 @@ class Ps2Card final : public BlockCard {
   CardSave save_at(const Slot& slot, const std::vector<std::size_t>& /*blocks*/) const override {
     const Content content = content_of(slot.at, slot.deleted);
     const Blob entry = Blob::copy_of(bytes_at(slot.at));
-    if (!content.is_folder) return named_save(CardKind::ps2, entry, bytes_of(content.own, le32(entry.view(), length_at)));
+    if (!content.is_folder)
+      return named_save(CardKind::ps2, entry, bytes_of(content.own, le32(entry.view(), length_at)));
     std::vector<CardFile> files;
     for (const Inside& one : content.files) {
       const ByteView its = bytes_at(one.entry_at);
@@ -101,12 +104,16 @@ class Ps2Card final : public BlockCard {
     if (in_root_[cluster] || super_.link_at(pages_.data(), cluster) == 0) return BlockUse::system;
     return (link(cluster) & link_used) != 0 ? BlockUse::save : BlockUse::free;
   }
-  std::size_t block_at(std::size_t cluster) const override { return (super_.first_cluster + cluster) * cluster_bytes; }
+  std::size_t block_at(std::size_t cluster) const override {
+    return (super_.first_cluster + cluster) * cluster_bytes;
+  }
   std::size_t mark_at(std::size_t cluster) const override { return super_.link_at(pages_.data(), cluster); }
   std::string_view unit() const override { return "cluster"; }
 
   void check_medium(Problems& problems) const override {
     if (!super_.problem.empty()) problems.add(0, false, "superblock: {}", super_.problem);
+    for (const std::size_t at : super_.broken_pointers(pages_.data()))
+      problems.add(at, false, "the pointer to a table is {}, where there is none", le32(pages_.data(), at));
     for (const EccFlaw& flaw : pages_.flaws())
       problems.add(flaw.page * (page_bytes + spare_bytes) + flaw.chunk * ecc_chunk_bytes,
                    flaw.state != EccState::hopeless, "page {}, chunk {}: {}", flaw.page, flaw.chunk,
@@ -117,11 +124,6 @@ class Ps2Card final : public BlockCard {
   }
 
   Result<void> place(const CardSave& save) override {
-    const auto broken = [&] {
-      return fail(ErrorCode::damaged, "the root of the card, or its allocation table, is broken",
-                  "`bayswap card rescue` puts what is left on a fresh card");
-    };
-    if (root_.clusters.empty() || !root_problem_.empty()) return broken();
     const std::size_t index = free_entry();
     const bool grows = index == root_.length;
     if (grows && index % 2 == 0) {
@@ -129,7 +131,9 @@ class Ps2Card final : public BlockCard {
       set_link(root_.clusters.back(), link_used | static_cast<std::uint32_t>(more.front()));
     }
     look_again(index + 1);
-    if (root_.length <= index) return broken();
+    if (root_.length <= index)
+      return fail(ErrorCode::damaged, "the root folder can't grow: the card's allocation table is broken",
+                  "`bayswap card rescue` puts what is left on a fresh card");
     const std::span<Byte> entry = pages_.change(root_.entry_at(index), entry_bytes);
     std::ranges::copy(save.entry.view(), entry.begin());
     const bool folder = (le16(entry, mode_at) & mode_folder) != 0;
@@ -148,7 +152,8 @@ class Ps2Card final : public BlockCard {
       const std::size_t first = write(inside);
       put_le(entry, length_at, 4, save.files.size() + 2);
       put_le(entry, cluster_at, 4, first);
-      const std::vector<std::size_t> own = chain_from(first, clusters_of_folder(save.files.size() + 2), false).blocks;
+      const std::vector<std::size_t> own =
+          chain_from(first, clusters_of_folder(save.files.size() + 2), false).blocks;
       for (std::size_t i = 0; i < save.files.size(); ++i) {
         const std::size_t at = block_at(own[(i + 2) / 2]) + (i + 2) % 2 * entry_bytes;
         const std::size_t data = write(save.files[i].bytes.view());
@@ -156,7 +161,8 @@ class Ps2Card final : public BlockCard {
       }
     }
     if (grows) put_le(pages_.change(block_at(0) + length_at, 4), 0, 4, index + 1);
-    std::ranges::copy(save.entry.view().subspan(modified_at, 8), pages_.change(block_at(0) + modified_at, 8).begin());
+    std::ranges::copy(save.entry.view().subspan(modified_at, 8),
+                      pages_.change(block_at(0) + modified_at, 8).begin());
     look_again();
     return {};
   }
@@ -171,6 +177,10 @@ class Ps2Card final : public BlockCard {
     unmark(slot.at);
     for (const std::size_t cluster : blocks) release(cluster);
     look_again();
+  }
+  std::string untrusted() const override {
+    if (!super_.problem.empty()) return "the superblock is broken: " + super_.problem;
+    return root_problem_.empty() ? "" : "the root folder is broken: " + root_problem_;
   }
   void mend() override { pages_.mend(); }
   void release(std::size_t cluster) override { set_link(cluster, link(cluster) & ~link_used); }
@@ -218,12 +228,15 @@ class Ps2Card final : public BlockCard {
     }
   };
 
-  [[nodiscard]] ByteView bytes_at(std::size_t entry) const { return pages_.data().subspan(entry, entry_bytes); }
+  [[nodiscard]] ByteView bytes_at(std::size_t entry) const {
+    return pages_.data().subspan(entry, entry_bytes);
+  }
   static std::string name_of_entry(ByteView entry) {
     return to_utf8(entry.subspan(name_at, name_bytes), TextEncoding::shift_jis);
   }
   static bool is_dots(ByteView entry) {
-    return entry[name_at] == '.' && (entry[name_at + 1] == 0 || (entry[name_at + 1] == '.' && entry[name_at + 2] == 0));
+    return entry[name_at] == '.' &&
+           (entry[name_at + 1] == 0 || (entry[name_at + 1] == '.' && entry[name_at + 2] == 0));
   }
   static bool is_plain_name(ByteView entry) {
     const ByteView field = entry.subspan(name_at, name_bytes);
@@ -233,7 +246,8 @@ class Ps2Card final : public BlockCard {
   }
   [[nodiscard]] bool begins_with_dots(std::size_t cluster) const {
     const std::size_t at = block_at(cluster);
-    return at + cluster_bytes <= pages_.data().size() && is_dots(bytes_at(at)) && is_dots(bytes_at(at + entry_bytes));
+    return at + cluster_bytes <= pages_.data().size() && is_dots(bytes_at(at)) &&
+           is_dots(bytes_at(at + entry_bytes));
   }
   [[nodiscard]] std::uint32_t link(std::size_t cluster) const {
     const std::size_t at = super_.link_at(pages_.data(), cluster);
@@ -252,13 +266,14 @@ class Ps2Card final : public BlockCard {
     std::vector<bool> seen(super_.allocatable);
     for (;;) {
       if (cluster >= super_.allocatable)
-        way.problem = way.blocks.empty()
-                          ? fmt::format("it begins at cluster {}, which there is not", cluster)
-                          : fmt::format("cluster {} leads to cluster {}, which there is not", way.blocks.back(), cluster);
+        way.problem = way.blocks.empty() ? fmt::format("it begins at cluster {}, which there is not", cluster)
+                                         : fmt::format("cluster {} leads to cluster {}, which there is not",
+                                                       way.blocks.back(), cluster);
       else if (seen[cluster])
         way.problem = fmt::format("its clusters lead in a circle at cluster {}", cluster);
       else if (way.blocks.size() == count)
-        way.problem = fmt::format("it has {} clusters by its size, and the links lead on to cluster {}", count, cluster);
+        way.problem = fmt::format("it has {} clusters by its size, and the links lead on to cluster {}",
+                                  count, cluster);
       if (!way.problem.empty()) return way;
       const std::uint32_t next = link(cluster);
       if (((next & link_used) == 0) != deleted) {
@@ -271,7 +286,8 @@ class Ps2Card final : public BlockCard {
       cluster = next & ~link_used;
     }
     if (way.blocks.size() != count)
-      way.problem = fmt::format("it has {} clusters by its size, and {} can be told", count, way.blocks.size());
+      way.problem =
+          fmt::format("it has {} clusters by its size, and {} can be told", count, way.blocks.size());
     for (const std::size_t own : way.blocks)
       if (way.problem.empty() && unreadable_.contains(own))
         way.problem = fmt::format("cluster {} has more wrong bits than its ECC can mend", own);
@@ -295,7 +311,8 @@ class Ps2Card final : public BlockCard {
                                     content.is_folder ? "entries" : "bytes");
       return content;
     }
-    content.own = take(le32(entry, cluster_at), content.is_folder ? clusters_of_folder(length) : clusters_of(length), "");
+    content.own = take(le32(entry, cluster_at),
+                       content.is_folder ? clusters_of_folder(length) : clusters_of(length), "");
     if (!content.is_folder) return content;
     for (std::size_t i = 2; i < std::min(length, content.own.size() * 2); ++i) {
       const std::size_t its = block_at(content.own[i / 2]) + i % 2 * entry_bytes;
@@ -306,8 +323,9 @@ class Ps2Card final : public BlockCard {
       const std::size_t size = le32(bytes_at(its), length_at);
       if ((mode & mode_file) == 0 || size > super_.allocatable * cluster_bytes) {
         if (content.problem.empty())
-          content.problem = (mode & mode_file) == 0 ? fmt::format("{} in it is a folder", name)
-                                                    : fmt::format("{} in it has {} bytes by its entry", name, size);
+          content.problem = (mode & mode_file) == 0
+                                ? fmt::format("{} in it is a folder", name)
+                                : fmt::format("{} in it has {} bytes by its entry", name, size);
         continue;
       }
       content.files.push_back({its, take(le32(bytes_at(its), cluster_at), clusters_of(size), name + ": ")});
@@ -320,10 +338,10 @@ class Ps2Card final : public BlockCard {
     if (way.problem.empty() || !bridging_) return way;
     bridging_ = false;  // the other saves are asked as they are
     auto other = bridged(first, count, 1, {[&](std::size_t cluster) {
-                               const std::uint32_t next = link(cluster);
-                               return ((next & link_used) == 0) == deleted ? std::size_t{next & ~link_used}
-                                                                           : super_.allocatable;
-                             }});
+                           const std::uint32_t next = link(cluster);
+                           return ((next & link_used) == 0) == deleted ? std::size_t{next & ~link_used}
+                                                                       : super_.allocatable;
+                         }});
     bridging_ = true;
     if (other) {
       other->problem.clear();
@@ -367,7 +385,8 @@ class Ps2Card final : public BlockCard {
     for (std::size_t cluster = 0; cluster < super_.allocatable && clusters.size() < count; ++cluster)
       if (use_of(cluster) == BlockUse::free) clusters.push_back(cluster);
     for (std::size_t i = 0; i < clusters.size(); ++i)
-      set_link(clusters[i], link_used | (i + 1 < clusters.size() ? static_cast<std::uint32_t>(clusters[i + 1]) : link_end));
+      set_link(clusters[i], link_used | (i + 1 < clusters.size() ? static_cast<std::uint32_t>(clusters[i + 1])
+                                                                 : link_end));
     return clusters;
   }
   // Gives the first cluster; FFFFFFFF for no bytes.
@@ -376,7 +395,8 @@ class Ps2Card final : public BlockCard {
     const std::vector<std::size_t> clusters = allocate(clusters_of(content.size()));
     for (std::size_t i = 0; i < clusters.size(); ++i) {
       const std::span<Byte> out = pages_.change(block_at(clusters[i]), cluster_bytes);
-      const ByteView piece = content.subspan(i * cluster_bytes, std::min(cluster_bytes, content.size() - i * cluster_bytes));
+      const ByteView piece =
+          content.subspan(i * cluster_bytes, std::min(cluster_bytes, content.size() - i * cluster_bytes));
       std::fill(std::ranges::copy(piece, out.begin()).out, out.end(), Byte{0});
     }
     return clusters.front();
@@ -411,7 +431,8 @@ class Ps2Card final : public BlockCard {
     std::size_t cluster = 0;
     while (root_.clusters.size() < clusters_of_folder(length)) {
       if (cluster >= super_.allocatable || in_root_[cluster]) {
-        root_problem_ = fmt::format("it has {} entries, and only {} of its clusters can be told", length, root_.clusters.size());
+        root_problem_ = fmt::format("it has {} entries, and only {} of its clusters can be told", length,
+                                    root_.clusters.size());
         break;
       }
       in_root_[cluster] = true;
@@ -436,12 +457,18 @@ class Ps2Card final : public BlockCard {
 
 const CardFormat& ps2_format() {
   static constexpr std::size_t mega = std::size_t{1} << 20;
-  static constexpr std::array sizes{ps2_size(8 * mega), ps2_size(16 * mega), ps2_size(32 * mega), ps2_size(64 * mega)};
+  static constexpr std::array sizes{ps2_size(8 * mega), ps2_size(16 * mega), ps2_size(32 * mega),
+                                    ps2_size(64 * mega)};
   static constexpr std::array forms{std::string_view("ecc"), std::string_view("plain")};
   static constexpr std::array<std::size_t, 8> image_sizes{
       8 * mega,  8 * mega / 512 * 528,  16 * mega, 16 * mega / 512 * 528,
       32 * mega, 32 * mega / 512 * 528, 64 * mega, 64 * mega / 512 * 528};
-  static const CardFormat format{ps2_save(), "ps2", sizes, forms, image_sizes, weigh_ps2,
+  static const CardFormat format{ps2_save(),
+                                 "ps2",
+                                 sizes,
+                                 forms,
+                                 image_sizes,
+                                 weigh_ps2,
                                  [](Blob image) -> std::unique_ptr<Card> {
                                    const bool spare = image.size() % (page_bytes + spare_bytes) == 0 &&
                                                       image.size() % mega != 0;

@@ -32,14 +32,16 @@ Pages::Pages(Blob file, bool with_spare) : file_(std::move(file)), with_spare_(w
   const std::size_t pages = file_.size() / (with_spare ? raw_page_bytes : page_bytes);
   written_.resize(pages * chunks);
   if (!with_spare) {
-    data_.assign(file_.view().begin(), file_.view().begin() + static_cast<std::ptrdiff_t>(pages * page_bytes));
+    data_.assign(file_.view().begin(),
+                 file_.view().begin() + static_cast<std::ptrdiff_t>(pages * page_bytes));
     return;
   }
   data_.resize(pages * page_bytes);
   for (std::size_t i = 0; i < pages; ++i) {
     const ByteView raw = file_.view().subspan(i * raw_page_bytes, raw_page_bytes);
     std::memcpy(&data_[i * page_bytes], raw.data(), page_bytes);
-    const auto states = mend_page(std::span(data_).subspan(i * page_bytes, page_bytes), raw.subspan(page_bytes));
+    const auto states =
+        mend_page(std::span(data_).subspan(i * page_bytes, page_bytes), raw.subspan(page_bytes));
     for (std::size_t chunk = 0; chunk < chunks; ++chunk)
       if (states.at(chunk) != EccState::sound) flaws_.push_back({i, chunk, states.at(chunk)});
   }
@@ -84,7 +86,9 @@ Blob Pages::file() const {
       const bool hopeless = std::ranges::any_of(flaws_, [&](const EccFlaw& flaw) {
         return flaw.page == page && flaw.chunk == chunk && flaw.state == EccState::hopeless;
       });
-      if (!hopeless) std::copy_n(codes.begin() + static_cast<std::ptrdiff_t>(chunk * 3), 3, spare.subspan(chunk * 3).begin());
+      if (!hopeless)
+        std::copy_n(codes.begin() + static_cast<std::ptrdiff_t>(chunk * 3), 3,
+                    spare.subspan(chunk * 3).begin());
     }
     if (erased) std::ranges::fill(spare.subspan(chunks * Ecc{}.size()), Byte{0});
   }

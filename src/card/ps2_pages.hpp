@@ -15,8 +15,8 @@ struct EccFlaw {
   EccState state = EccState::sound;
 };
 
-/// Data of all pages one behind the other, bit errors set right. The file it came from is kept, so that pages that
-/// nobody writes go back as they were.
+/// Data of all pages one behind the other, bit errors set right. The file it came from is kept, so that pages
+/// that nobody writes go back as they were.
 class Pages {
  public:
   /// `with_spare`: 528 bytes a page. Anything behind the last whole page is left out.

@@ -1,4 +1,5 @@
-// One save off a ps2 card: a folder with its files, among them a description and a model (docs/formats/ps2.md).
+// One save off a ps2 card: a folder with its files, among them a description and a model
+// (docs/formats/ps2.md).
 #include <algorithm>
 
 #include "base/text.hpp"
@@ -77,13 +78,15 @@ bool is_ps2_save(const CardSave& save) {
   if ((mode & mode_folder) == 0)
     return (mode & mode_file) != 0 && save.files.empty() && le32(entry, length_at) == save.payload.size();
   return save.payload.empty() && std::ranges::all_of(save.files, [](const CardFile& file) {
-           return file.entry.size() == entry_bytes && is_name(file.entry.view().subspan(name_at, name_bytes)) &&
+           return file.entry.size() == entry_bytes &&
+                  is_name(file.entry.view().subspan(name_at, name_bytes)) &&
                   (le16(file.entry.view(), mode_at) & mode_file) != 0 &&
                   le32(file.entry.view(), length_at) == file.bytes.size();
          });
 }
 
-// ---- The model: a shape in space with a texture of 128 by 128 ------------------------------------------------
+// ---- The model: a shape in space with a texture of 128 by 128
+// ------------------------------------------------
 
 constexpr std::size_t texture_side = 128;
 constexpr std::size_t texture_pixels = texture_side * texture_side;

@@ -16,21 +16,21 @@ constexpr std::array<Byte, 28> mark{0x53, 0x6f, 0x6e, 0x79, 0x20, 0x50, 0x53, 0x
                                     0x65, 0x6d, 0x6f, 0x72, 0x79, 0x20, 0x43, 0x61, 0x72, 0x64,
                                     0x20, 0x46, 0x6f, 0x72, 0x6d, 0x61, 0x74, 0x20};
 constexpr std::string_view format_version = "1.2.0.0";
-constexpr std::size_t page_size_at = 40;         // 16 bits
-constexpr std::size_t pages_a_cluster_at = 42;   // 16 bits
-constexpr std::size_t pages_a_block_at = 44;     // 16 bits
-constexpr std::size_t unused_at = 46;            // 16 bits, FF00
+constexpr std::size_t page_size_at = 40;        // 16 bits
+constexpr std::size_t pages_a_cluster_at = 42;  // 16 bits
+constexpr std::size_t pages_a_block_at = 44;    // 16 bits
+constexpr std::size_t unused_at = 46;           // 16 bits, FF00
 constexpr std::size_t clusters_at = 48;
 constexpr std::size_t first_cluster_at = 52;
 constexpr std::size_t allocatable_at = 56;
 constexpr std::size_t root_at = 60;
-constexpr std::size_t backup_blocks_at = 64;     // two erase blocks, 32 bits each
-constexpr std::size_t table_list_at = 80;        // 32 clusters
+constexpr std::size_t backup_blocks_at = 64;  // two erase blocks, 32 bits each
+constexpr std::size_t table_list_at = 80;     // 32 clusters
 constexpr std::size_t table_list_count = 32;
-constexpr std::size_t broken_blocks_at = 208;    // 32 erase blocks, FFFFFFFF: none
+constexpr std::size_t broken_blocks_at = 208;  // 32 erase blocks, FFFFFFFF: none
 constexpr std::size_t card_type_at = 336;
 constexpr std::size_t card_flags_at = 337;
-constexpr std::size_t cluster_size_at = 340;     // from here on what the console works out for itself
+constexpr std::size_t cluster_size_at = 340;  // from here on what the console works out for itself
 constexpr std::size_t pages_a_block = 16;
 constexpr std::size_t links_a_cluster = cluster_bytes / 4;
 
@@ -63,8 +63,8 @@ Superblock Superblock::read(ByteView card) {
   };
   if (!std::ranges::equal(card.first(mark.size()), mark)) return wrong("its mark is missing");
   if (le16(card, page_size_at) != page_bytes || le16(card, pages_a_cluster_at) != 2)
-    return wrong(fmt::format("pages of {} bytes, {} a cluster; every card has 512 and 2", le16(card, page_size_at),
-                             le16(card, pages_a_cluster_at)));
+    return wrong(fmt::format("pages of {} bytes, {} a cluster; every card has 512 and 2",
+                             le16(card, page_size_at), le16(card, pages_a_cluster_at)));
   super.clusters = le32(card, clusters_at);
   super.first_cluster = le32(card, first_cluster_at);
   super.allocatable = le32(card, allocatable_at);
@@ -73,9 +73,15 @@ Superblock Superblock::read(ByteView card) {
     return wrong(fmt::format("{} clusters, and the image has {}", super.clusters, standard.clusters));
   if (super.first_cluster < first_table_of_tables || super.first_cluster >= super.clusters ||
       super.allocatable < 1 || super.allocatable > super.clusters - super.first_cluster)
-    return wrong(fmt::format("clusters {} to {} are for saves, which the card does not have", super.first_cluster,
-                             super.first_cluster + super.allocatable));
-  if (le32(card, root_at) != 0) return wrong(fmt::format("the root is at cluster {}, not at 0", le32(card, root_at)));
+    return wrong(fmt::format("clusters {} to {} are for saves, which the card does not have",
+                             super.first_cluster, super.first_cluster + super.allocatable));
+  if (le32(card, root_at) != 0)
+    return wrong(fmt::format("the root is at cluster {}, not at 0", le32(card, root_at)));
+  // The root's first cluster is in use; a table that does not say so is none.
+  const std::size_t root_link = super.link_at(card, 0);
+  if (root_link == 0 || (le32(card, root_link) & 0x80000000U) == 0)
+    return wrong(fmt::format("its list of tables begins with cluster {}, where there is none",
+                             le32(card, table_list_at)));
   return super;
 }
 
@@ -86,9 +92,28 @@ std::size_t Superblock::link_at(ByteView card, std::size_t cluster) const {
   const std::size_t first =
       tables_at == 0 ? first_table_of_tables + table_of_tables : le32(card, tables_at + 4 * table_of_tables);
   if (first == 0 || first >= clusters) return 0;
-  const std::size_t second = le32(card, first * cluster_bytes + 4 * (table % links_a_cluster));
-  if (second == 0 || second >= clusters) return 0;
+  std::size_t second = le32(card, first * cluster_bytes + 4 * (table % links_a_cluster));
+  // Where that is broken: the tables stand in a row behind the tables of tables, on every card.
+  if (second <= first || second >= first_cluster)
+    second = usual(clusters * cluster_bytes).first_cluster - usual(clusters * cluster_bytes).tables + table;
+  if (second >= clusters) return 0;
   return second * cluster_bytes + 4 * (cluster % links_a_cluster);
+}
+
+std::vector<std::size_t> Superblock::broken_pointers(ByteView card) const {
+  std::vector<std::size_t> places;
+  for (std::size_t table = 0; table * links_a_cluster < allocatable; ++table) {
+    const std::size_t list_at = tables_at + 4 * (table / links_a_cluster);
+    const std::size_t first =
+        tables_at == 0 ? first_table_of_tables + table / links_a_cluster : le32(card, list_at);
+    if (first == 0 || first >= clusters) {
+      if (table % links_a_cluster == 0) places.push_back(list_at);
+      continue;
+    }
+    const std::size_t at = first * cluster_bytes + 4 * (table % links_a_cluster);
+    if (le32(card, at) <= first || le32(card, at) >= first_cluster) places.push_back(at);
+  }
+  return places;
 }
 
 }  // namespace ps2
@@ -121,9 +146,11 @@ Blob fresh_ps2(const CardSize& size, const CardWish& wish) {
   put_le(super, cluster_size_at + 8, 4, pages_a_block / 2);
   put_le(super, cluster_size_at + 12, 4, 0xffffffff);
   for (std::size_t i = 0; i < u.tables; ++i)
-    put_le(card, first_table_of_tables * cluster_bytes + 4 * i, 4, first_table_of_tables + u.tables_of_tables + i);
+    put_le(card, first_table_of_tables * cluster_bytes + 4 * i, 4,
+           first_table_of_tables + u.tables_of_tables + i);
   const std::size_t links_at = (first_table_of_tables + u.tables_of_tables) * cluster_bytes;
-  for (std::size_t i = 0; i < u.allocatable; ++i) put_le(card, links_at + 4 * i, 4, i == 0 ? 0xffffffff : 0x7fffffff);
+  for (std::size_t i = 0; i < u.allocatable; ++i)
+    put_le(card, links_at + 4 * i, 4, i == 0 ? 0xffffffff : 0x7fffffff);
   // The root: itself, and the folder above it, which it has not.
   const std::span<Byte> root = std::span(card).subspan(u.first_cluster * cluster_bytes, cluster_bytes);
   std::ranges::fill(root, Byte{0});
@@ -145,8 +172,12 @@ Blob fresh_ps2(const CardSize& size, const CardWish& wish) {
 double weigh_ps2(ByteView image, std::string& evidence) {
   const bool spare = image.size() % (std::size_t{1} << 20) != 0;
   const std::size_t pages = image.size() / (page_bytes + (spare ? spare_bytes : 0));
-  if (std::ranges::equal(image.first(mark.size()), mark)) {
-    const bool size = le32(image, clusters_at) == pages / 2;
+  std::array<Byte, page_bytes> first{};
+  std::ranges::copy(image.first(page_bytes), first.begin());
+  if (spare && first[0] + first[1] + first[2] > 0)
+    (void)mend_page(first, image.subspan(page_bytes, spare_bytes));
+  if (std::ranges::equal(ByteView(first).first(mark.size()), mark)) {
+    const bool size = le32(first, clusters_at) == pages / 2;
     evidence = fmt::format("the superblock has its mark{}", size ? ", and the size of the image" : "");
     return size ? 0.98 : 0.5;
   }

@@ -1,4 +1,5 @@
-// The first page of a ps2 card, and what follows from it: where the allocation table and the first cluster are.
+// The first page of a ps2 card, and what follows from it: where the allocation table and the first cluster
+// are.
 #pragma once
 
 #include <string>
@@ -12,11 +13,13 @@ struct Superblock {
   std::size_t clusters = 0;       // of the whole card
   std::size_t first_cluster = 0;  // that saves and folders can have; theirs are counted from it
   std::size_t allocatable = 0;    // how many
-  std::size_t tables_at = 0;      // in the superblock: where the list of clusters with tables of tables stands
-  std::string problem;            // why the usual numbers for a card of this size are taken; else empty
+  std::size_t tables_at = 0;  // in the superblock: where the list of clusters with tables of tables stands
+  std::string problem;        // why the usual numbers for a card of this size are taken; else empty
 
   /// `card` has all pages' data. Every number is checked against its size.
   [[nodiscard]] static Superblock read(ByteView card);
+  /// Offsets of pointers to tables that lead nowhere; the usual ones are taken for them.
+  [[nodiscard]] std::vector<std::size_t> broken_pointers(ByteView card) const;
   /// Where the link of a cluster stands; 0 where the table of tables is broken.
   [[nodiscard]] std::size_t link_at(ByteView card, std::size_t cluster) const;
 };

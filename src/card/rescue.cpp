@@ -1,5 +1,5 @@
-// Saves off a card in whatever state: where in the file is it, what can be carved, and all that is good onto a fresh
-// one.
+// Saves off a card in whatever state: where in the file is it, what can be carved, and all that is good onto
+// a fresh one.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -93,7 +93,10 @@ Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind) {
                 "say --kind where you know which console it is from");
   wish.form = best_form;
   for (const CardSize& size : card_sizes(best->kind))
-    if (size.blocks == best_size) wish.blocks = best_size;
+    if (size.blocks == best_size && (wish.blocks == 0 || size.image_bytes <= file.size())) {
+      wish.blocks = best_size;
+      wish.image_bytes = size.image_bytes;
+    }
   BAYSWAP_TRY(best->card, make_card(best->kind, wish));
   best->on_card.assign(best->saves.size(), false);
   // The living before the deleted, the sure before the likely.

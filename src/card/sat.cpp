@@ -49,7 +49,8 @@ Form form_of(ByteView image) {
   Byte value = 0;
   bool filler = true;  // the even addresses all FF or all 00
   value = image[0];
-  for (std::size_t i = 0; i < image.size() && filler; i += 2) filler = image[i] == value && (value == 0 || value == 0xff);
+  for (std::size_t i = 0; i < image.size() && filler; i += 2)
+    filler = image[i] == value && (value == 0 || value == 0xff);
   return Form{filler && image.size() == 65536};
 }
 Blob packed(const Blob& image, Form form) {
@@ -62,7 +63,9 @@ Blob packed(const Blob& image, Form form) {
 class SatCard final : public BlockCard {
  public:
   explicit SatCard(const Blob& image)
-      : BlockCard(sat_save(), packed(image, form_of(image.view()))), file_(image), spread_(form_of(image.view()).spread) {
+      : BlockCard(sat_save(), packed(image, form_of(image.view()))),
+        file_(image),
+        spread_(form_of(image.view()).spread) {
     std::size_t marked = 0;
     while (marked < largest_block && has_mark(image_, Form{}, marked)) marked += mark.size();
     block_size_ = marked == 64 || marked == 128 || marked == 256 || marked == 512 || marked == 1024
@@ -73,7 +76,9 @@ class SatCard final : public BlockCard {
   std::string_view form() const override { return spread_ ? "spread" : "packed"; }
   std::size_t block_bytes() const override { return block_size_; }
   std::size_t capacity_blocks() const override { return block_count() - first_block; }
-  std::size_t free_blocks() const override { return capacity_blocks() - std::min(capacity_blocks(), used().size()); }
+  std::size_t free_blocks() const override {
+    return capacity_blocks() - std::min(capacity_blocks(), used().size());
+  }
   // Each block has its tag; the first one the entry; the list has two bytes a block.
   std::size_t blocks_for(const CardSave& save) const override {
     const std::size_t content = entry_bytes - tag_bytes + save.payload.size();
@@ -102,7 +107,7 @@ class SatCard final : public BlockCard {
   Chain chain(const Slot& slot) const override {
     Chain way{{slot.number}, {}};
     const std::size_t size = be32(image_, slot.at + size_at);
-    std::size_t in = 0;           // which block of the chain the list has come to
+    std::size_t in = 0;            // which block of the chain the list has come to
     std::size_t at = entry_bytes;  // and where in it
     for (;;) {
       if (at + 2 > block_size_) {
@@ -276,8 +281,14 @@ const CardFormat& sat_format() {
   static constexpr std::array<std::size_t, 7> image_sizes{32 * kilo,   64 * kilo,   512 * kilo, 1024 * kilo,
                                                           2048 * kilo, 4096 * kilo, 8192 * kilo};
   static const CardFormat format{
-      sat_save(), "sat", sizes, forms, image_sizes, weigh_sat,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); }, fresh_sat};
+      sat_save(),
+      "sat",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_sat,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
+      fresh_sat};
   return format;
 }
 

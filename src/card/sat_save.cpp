@@ -27,13 +27,15 @@ CardEntry describe_sat(const CardSave& save) {
 bool is_sat_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload &&
-         be32(entry, size_at) == save.payload.size() && entry[name_at] != 0;
+         be32(entry, size_at) == save.payload.size() && entry[name_at] != 0 &&
+         entry[language_at] <= most_language;
 }
 
 }  // namespace
 
 const SaveFormat& sat_save() {
-  static const SaveFormat format{CardKind::sat, entry_bytes, false, is_sat_save, describe_sat, nullptr, nullptr};
+  static const SaveFormat format{CardKind::sat, entry_bytes, false,  is_sat_save,
+                                 describe_sat,  nullptr,     nullptr};
   return format;
 }
 

@@ -1,6 +1,6 @@
-// scd backup memory, internal or on a cartridge: blocks of 64 bytes, the last one names the format and counts. The
-// directory below it is written in an error-correcting code without a public description: docs/formats/scd.md says what
-// that leaves us.
+// scd backup memory, internal or on a cartridge: blocks of 64 bytes, the last one names the format and
+// counts. The directory below it is written in an error-correcting code without a public description:
+// docs/formats/scd.md says what that leaves us.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -30,7 +30,9 @@ constexpr std::array<Byte, 32> mark{0x53, 0x45, 0x47, 0x41, 0x5f, 0x43, 0x44, 0x
                                     0x52, 0x54, 0x52, 0x49, 0x44, 0x47, 0x45, 0x5f, 0x5f, 0x5f};
 
 Error no_directory() {
-  return {ErrorCode::unsupported, "the saves of an scd memory can't be told apart: its directory is written in a code that has no public description",
+  return {ErrorCode::unsupported,
+          "the saves of an scd memory can't be told apart: its directory is written in a code that has no "
+          "public description",
           "the memory can be carried whole: `bayswap convert` and `bayswap carry` do"};
 }
 
@@ -41,7 +43,9 @@ class ScdCard final : public Card {
   CardKind kind() const override { return CardKind::scd; }
   std::size_t block_bytes() const override { return block_size; }
   std::size_t capacity_blocks() const override { return image_.size() / block_size - reserved_blocks; }
-  std::size_t free_blocks() const override { return std::min<std::size_t>(voted(free_at).value, capacity_blocks()); }
+  std::size_t free_blocks() const override {
+    return std::min<std::size_t>(voted(free_at).value, capacity_blocks());
+  }
   std::size_t blocks_for(const CardSave& save) const override {
     return (save.payload.size() + block_size - 1) / block_size;
   }
@@ -59,11 +63,13 @@ class ScdCard final : public Card {
     std::vector<CardProblem> problems;
     if (!std::ranges::equal(footer().subspan(mark_at, mark.size()), mark))
       problems.push_back({footer_at() + mark_at, true, "the last block does not end with its mark"});
-    for (const auto& [at, what] : {std::pair{free_at, "free blocks"}, std::pair{count_at, "number of saves"}}) {
+    for (const auto& [at, what] :
+         {std::pair{free_at, "free blocks"}, std::pair{count_at, "number of saves"}}) {
       const Vote vote = voted(at);
       if (vote.votes < copies)
-        problems.push_back({footer_at() + at, vote.votes > copies / 2,
-                            fmt::format("{}: only {} of {} copies say {}", what, vote.votes, copies, vote.value)});
+        problems.push_back(
+            {footer_at() + at, vote.votes > copies / 2,
+             fmt::format("{}: only {} of {} copies say {}", what, vote.votes, copies, vote.value)});
     }
     if (voted(free_at).value > capacity_blocks())
       problems.push_back({footer_at() + free_at, false,
@@ -113,15 +119,16 @@ Blob fresh_scd(const CardSize& size, const CardWish& /*wish*/) {
   const std::span<Byte> last = std::span(image).last(block_size);
   std::fill_n(last.begin() + volume_at, volume_bytes, Byte{'_'});
   last[code_size_at] = block_size;
-  for (std::size_t i = 0; i < copies; ++i) put_be16(last, free_at + 2 * i, static_cast<std::uint16_t>(size.blocks));
+  for (std::size_t i = 0; i < copies; ++i)
+    put_be16(last, free_at + 2 * i, static_cast<std::uint16_t>(size.blocks));
   std::ranges::copy(mark, last.subspan(mark_at).begin());
   return Blob::copy_of(image);
 }
 
 double weigh_scd(ByteView image, std::string& evidence) {
   const ByteView last = image.last(block_size);
-  const auto right = static_cast<std::size_t>(
-      std::inner_product(mark.begin(), mark.end(), last.begin() + mark_at, 0, std::plus<>{}, std::equal_to<>{}));
+  const auto right = static_cast<std::size_t>(std::inner_product(
+      mark.begin(), mark.end(), last.begin() + mark_at, 0, std::plus<>{}, std::equal_to<>{}));
   if (right < mark.size() / 2) return 0;
   const bool size = be16(last, free_at) <= image.size() / block_size - reserved_blocks;
   evidence = fmt::format("the last block ends with {} of {} bytes of the format's mark", right, mark.size());
@@ -147,15 +154,23 @@ const SaveFormat& scd_save() {
 
 const CardFormat& scd_format() {
   constexpr std::size_t kilo = 1024;
-  static constexpr auto size = [](std::size_t bytes) { return CardSize{bytes / block_size - reserved_blocks, bytes}; };
-  static constexpr std::array sizes{size(8 * kilo),  size(16 * kilo),  size(32 * kilo), size(64 * kilo),
+  static constexpr auto size = [](std::size_t bytes) {
+    return CardSize{bytes / block_size - reserved_blocks, bytes};
+  };
+  static constexpr std::array sizes{size(8 * kilo),   size(16 * kilo),  size(32 * kilo), size(64 * kilo),
                                     size(128 * kilo), size(256 * kilo), size(512 * kilo)};
   static constexpr std::array forms{std::string_view("plain")};
   static constexpr std::array<std::size_t, 7> image_sizes{8 * kilo,   16 * kilo,  32 * kilo, 64 * kilo,
                                                           128 * kilo, 256 * kilo, 512 * kilo};
   static const CardFormat format{
-      scd_save(), "scd", sizes, forms, image_sizes, weigh_scd,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); }, fresh_scd};
+      scd_save(),
+      "scd",
+      sizes,
+      forms,
+      image_sizes,
+      weigh_scd,
+      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); },
+      fresh_scd};
   return format;
 }
 

@@ -137,7 +137,8 @@ std::size_t CardFolder::block_bytes() const {
 namespace {
 
 // The files a save has on the disk, below the folder.
-std::vector<std::pair<std::string, Blob>> files_of(const CardSave& save, const std::string& path, bool folder) {
+std::vector<std::pair<std::string, Blob>> files_of(const CardSave& save, const std::string& path,
+                                                   bool folder) {
   std::vector<std::pair<std::string, Blob>> files;
   if (!folder) {
     const auto single = to_single_save(save);
@@ -168,7 +169,8 @@ Result<std::vector<FileChange>> CardFolder::changes(Store& store) const {
     }
   }
   for (const Held& old : before_) {
-    const bool kept = std::ranges::any_of(saves_, [&](const Held& held) { return held.on_disk && held.path == old.path; });
+    const bool kept =
+        std::ranges::any_of(saves_, [&](const Held& held) { return held.on_disk && held.path == old.path; });
     if (kept) continue;
     std::vector<std::string> paths{old.path};
     if (old.folder) {

@@ -9,7 +9,6 @@
 namespace bayswap::cli {
 namespace {
 
-
 Result<int> list(CardJob& job) {
   BAYSWAP_TRY(const auto opened, job.open(job.options.image));
   const Card& card = *opened.card;
@@ -37,7 +36,9 @@ Result<int> list(CardJob& job) {
                     entry.modified ? card_time(card.kind(), *entry.modified).substr(0, 16) : "",
                     std::string(to_text(entry.state))});
   // Columns that no save of this kind has anything for are left out.
-  std::vector<std::string> headings{"save", "title", "code", card.kind() == CardKind::sat ? "language" : "region", "blocks", "date", "state"};
+  std::vector<std::string> headings{
+      "save",   "title", "code", card.kind() == CardKind::sat ? "language" : "region",
+      "blocks", "date",  "state"};
   for (std::size_t i = headings.size(); i-- > 0;)
     if (std::ranges::all_of(rows, [&](const auto& row) { return row[i].empty(); })) {
       headings.erase(headings.begin() + static_cast<std::ptrdiff_t>(i));
@@ -51,33 +52,41 @@ Result<int> list(CardJob& job) {
   if (opened.folder != nullptr)
     fmt::print("A folder of {} {} saves.\n", entries.size(), to_text(card.kind()));
   else if (card.block_bytes() == 1)
-    fmt::print("{} card: {} of {} bytes free.\n", to_text(card.kind()), card.free_blocks(), card.capacity_blocks());
+    fmt::print("{} card: {} of {} bytes free.\n", to_text(card.kind()), card.free_blocks(),
+               card.capacity_blocks());
   else
     fmt::print("{} card: {} of {} blocks free, {} bytes each.\n", to_text(card.kind()), card.free_blocks(),
                card.capacity_blocks(), card.block_bytes());
   if (opened.slots > 1)
-    fmt::print("This is pak {} of {} in the file; --slot chooses another.\n", std::max(1, job.options.slot), opened.slots);
+    fmt::print("This is pak {} of {} in the file; --slot chooses another.\n", std::max(1, job.options.slot),
+               opened.slots);
   if (card.kind() == CardKind::scd)
-    say(job.globals.quiet, "bayswap: note: the directory of an scd memory can't be read; docs/formats/scd.md says why");
+    say(job.globals.quiet,
+        "bayswap: note: the directory of an scd memory can't be read; docs/formats/scd.md says why");
   if (!problems.empty())
-    say(job.globals.quiet, fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
-                                       problems.size(), problems.size() == 1 ? "" : "s"));
+    say(job.globals.quiet,
+        fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
+                    problems.size(), problems.size() == 1 ? "" : "s"));
   return exit_done;
 }
 
 // In which form a save goes into files of its own.
-std::vector<std::pair<std::string, Blob>> files_for(const CardSave& save, const CardOptions& options, bool folder) {
+std::vector<std::pair<std::string, Blob>> files_for(const CardSave& save, const CardOptions& options,
+                                                    bool folder) {
   const std::string path = folder ? join_path(options.out, file_name_for(save.name)) : options.out;
   std::vector<std::pair<std::string, Blob>> files;
   const bool many = !save.files.empty() && !options.parcel;
   if (many) {
-    for (const CardFile& file : save.files) files.emplace_back(join_path(path, file_name_for(file.name)), file.bytes);
+    for (const CardFile& file : save.files)
+      files.emplace_back(join_path(path, file_name_for(file.name)), file.bytes);
     return files;
   }
   const auto single = to_single_save(save);
   const bool as_single = single && !options.parcel && !options.raw;
   const char* extension = options.raw ? ".raw" : as_single ? ".single" : ".parcel";
-  files.emplace_back(folder ? path + extension : path, options.raw ? save.payload : as_single ? *single : to_parcel(save));
+  files.emplace_back(folder ? path + extension : path, options.raw ? save.payload
+                                                       : as_single ? *single
+                                                                   : to_parcel(save));
   return files;
 }
 
@@ -161,7 +170,8 @@ Result<int> copy(CardJob& job) {
 
 Result<int> rename(CardJob& job) {
   BAYSWAP_TRY(const auto region, job.wished_region());
-  if (!region) return fail(ErrorCode::bad_usage, "to which region?", "--region japan, north-america or europe");
+  if (!region)
+    return fail(ErrorCode::bad_usage, "to which region?", "--region japan, north-america or europe");
   if (job.options.names.empty())
     return fail(ErrorCode::bad_usage, "which save?", "name one or more; `bayswap card list` shows them");
   BAYSWAP_TRY(const int code, job.change(job.options.image, "card rename", [&](Card& card) -> Result<void> {
@@ -179,7 +189,8 @@ Result<int> rename(CardJob& job) {
     return {};
   }));
   say(job.globals.quiet,
-      "bayswap: note: the game's own data may name the old region as well; that is not touched. Try it in the game.");
+      "bayswap: note: the game's own data may name the old region as well; that is not touched. Try it in "
+      "the game.");
   return code;
 }
 
@@ -198,7 +209,8 @@ Result<int> make(CardJob& job) {
   std::tm local{};
   localtime_r(&now, &local);
   const std::int64_t here = now + (*kind == CardKind::ps2 ? 9 * 3600 : local.tm_gmtoff);
-  BAYSWAP_TRY(const auto card, make_card(*kind, {options.blocks, options.form, here, options.japanese}));
+  BAYSWAP_TRY(const auto card,
+              make_card(*kind, {options.blocks, options.bytes, options.form, here, options.japanese}));
   const Blob image = card->image();
   if (auto made = job.disk.create(options.image, image.view()); !made) {
     if (made.error().code == ErrorCode::unsafe)
@@ -212,8 +224,8 @@ Result<int> make(CardJob& job) {
                 {"size_bytes", image.size()},
                 {"capacity_blocks", card->capacity_blocks()}});
   } else if (!job.globals.quiet) {
-    print_field("wrote", fmt::format("{} (a fresh {} card of {} {})", options.image, to_text(*kind), card->capacity_blocks(),
-                                     card->block_bytes() == 1 ? "bytes" : "blocks"));
+    print_field("wrote", fmt::format("{} (a fresh {} card of {} {})", options.image, to_text(*kind),
+                                     card->capacity_blocks(), card->block_bytes() == 1 ? "bytes" : "blocks"));
   }
   return exit_done;
 }

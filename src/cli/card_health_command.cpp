@@ -24,17 +24,19 @@ Result<int> check(CardJob& job) {
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
   }
   if (mend) {
-    BAYSWAP_TRY(const int code, job.change(job.options.image, "card check --repair", [](Card& damaged) -> Result<void> {
-      damaged.repair();
-      return {};
-    }));
+    BAYSWAP_TRY(const int code,
+                job.change(job.options.image, "card check --repair", [](Card& damaged) -> Result<void> {
+                  damaged.repair();
+                  return {};
+                }));
     if (code != exit_done) return code;
     BAYSWAP_TRY(const auto mended, job.open(job.options.image));
     return mended.card->check().empty() ? exit_done : exit_problems;
   }
   if (!problems.empty() && !job.options.repair)
     say(job.globals.quiet,
-        "`bayswap card check --repair` mends what can be mended without guessing; `card rescue` gets saves off a broken card.");
+        "`bayswap card check --repair` mends what can be mended without guessing; `card rescue` gets saves "
+        "off a broken card.");
   return problems.empty() ? exit_done : exit_problems;
 }
 
@@ -58,11 +60,13 @@ void print_found(const Rescue& rescue) {
                     std::string(to_text(found.surety)), found.deleted ? "deleted" : "",
                     printable(found.notes.empty() ? "" : found.notes.front())});
   }
-  if (!rows.empty()) print_table({"save", "title", "bytes", "how sure", "", "what is missing or was guessed"}, rows, {2});
+  if (!rows.empty())
+    print_table({"save", "title", "bytes", "how sure", "", "what is missing or was guessed"}, rows, {2});
   for (const FoundSave& found : rescue.saves)
     for (std::size_t i = 1; i < found.notes.size(); ++i)
       fmt::print("{}: {}\n", printable(found.save.name), printable(found.notes[i]));
-  if (rescue.missing_bytes > 0) fmt::print("The file ends {} bytes before the card does.\n", rescue.missing_bytes);
+  if (rescue.missing_bytes > 0)
+    fmt::print("The file ends {} bytes before the card does.\n", rescue.missing_bytes);
   if (rescue.at > 0) fmt::print("The card begins {} bytes into the file.\n", rescue.at);
 }
 
@@ -78,14 +82,17 @@ Result<int> rescue(CardJob& job) {
   BAYSWAP_TRY(const Blob file, job.disk.read(options.image, std::size_t{80} << 20));
   auto found = rescue_card(file, kind);
   if (!found)
-    return fail(found.error().code, fmt::format("{}: {}", options.image, found.error().message), found.error().hint);
+    return fail(found.error().code, fmt::format("{}: {}", options.image, found.error().message),
+                found.error().hint);
   BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
   const bool folder = options.out.ends_with('/') || (there && there->kind == FileInfo::Kind::folder);
   std::vector<std::pair<std::string, Blob>> files;
   if (folder) {
     for (const FoundSave& one : found->saves) {
       const std::string stem = join_path(options.out, file_name_for(one.save.name));
-      const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful" : one.deleted ? ".deleted" : "";
+      const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful"
+                               : one.deleted                             ? ".deleted"
+                                                                         : "";
       std::string path = stem + sure + ".parcel";
       const auto taken = [&] {
         return std::ranges::any_of(files, [&](const auto& other) { return other.first == path; });
@@ -117,9 +124,9 @@ Result<int> rescue(CardJob& job) {
     return exit_problems;
   }
   if (!folder && put_on < found->saves.size())
-    say(job.globals.quiet,
-        fmt::format("bayswap: {} of {} saves are on the fresh card; `--out FOLDER/` writes the others too, as parcels.",
-                    put_on, found->saves.size()));
+    say(job.globals.quiet, fmt::format("bayswap: {} of {} saves are on the fresh card; `--out FOLDER/` "
+                                       "writes the others too, as parcels.",
+                                       put_on, found->saves.size()));
   const bool whole = std::ranges::all_of(found->saves, [](const FoundSave& one) {
     return one.deleted || one.surety == FoundSave::Surety::certain;
   });

@@ -40,14 +40,16 @@ Result<void> CardJob::put(Card& card, const CardSave& save) {
   BAYSWAP_TRY(const auto wanted, wished_region());
   const CardEntry own = describe(save);
   if (wanted && own.region != *wanted)
-    return fail(ErrorCode::wrong_region, fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
+    return fail(ErrorCode::wrong_region,
+                fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
                 "`bayswap card rename --region` restamps one on its card");
   if (options.replace && card.read(save.name)) BAYSWAP_CHECK(card.drop(save.name));
   auto done = card.put(save);
   if (!done) return done;
   for (const CardEntry& other : card.entries()) {
-    const bool same_game = (other.title == own.title && !own.title.empty()) ||
-                           (own.code.size() == 4 && other.code.size() == 4 && own.code.substr(0, 3) == other.code.substr(0, 3));
+    const bool same_game =
+        (other.title == own.title && !own.title.empty()) ||
+        (own.code.size() == 4 && other.code.size() == 4 && own.code.substr(0, 3) == other.code.substr(0, 3));
     if (same_game && other.region != own.region && other.region != Region::unknown &&
         own.region != Region::unknown)
       say(globals.quiet, fmt::format("bayswap: warning: {} is of {}, {} on the same card of {}", own.name,
@@ -63,7 +65,8 @@ Result<void> proved(const std::string& path, const Blob& after, int slot, std::s
   BAYSWAP_TRY(const auto again, open_card(after, slot));
   const auto problems = again->check();
   if (problems.size() > problems_before)
-    return fail(ErrorCode::damaged, fmt::format("{}: the change would break the card: {}", path, problems.front().text),
+    return fail(ErrorCode::damaged,
+                fmt::format("{}: the change would break the card: {}", path, problems.front().text),
                 "nothing was written; `bayswap card check --repair` first");
   return {};
 }
@@ -71,7 +74,8 @@ Result<void> proved(const std::string& path, const Blob& after, int slot, std::s
 }  // namespace
 
 Result<int> CardJob::change(const std::string& path, const std::string& what,
-                            const std::function<Result<void>(Card&)>& make_change, std::optional<CardKind> kind) {
+                            const std::function<Result<void>(Card&)>& make_change,
+                            std::optional<CardKind> kind) {
   BAYSWAP_TRY(auto opened, open(path, kind));
   Card& card = *opened.card;
   const std::size_t problems_before = card.check().size();
@@ -98,11 +102,13 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
                 {"problems", to_json(card.check())},
                 {"entry", entry ? Json(*entry) : Json(nullptr)}});
   } else if (!globals.quiet) {
-    print_field("wrote", opened.folder != nullptr
-                             ? fmt::format("{}: {} saves", path, card.entries().size())
-                             : fmt::format("{}: {} of {} blocks free", path, card.free_blocks(), card.capacity_blocks()));
+    print_field("wrote", opened.folder != nullptr ? fmt::format("{}: {} saves", path, card.entries().size())
+                                                  : fmt::format("{}: {} of {} blocks free", path,
+                                                                card.free_blocks(), card.capacity_blocks()));
     if (entry)
-      print_field("kept", fmt::format("the card as it was, in logbook entry {}; `bayswap undo` brings it back", *entry));
+      print_field(
+          "kept",
+          fmt::format("the card as it was, in logbook entry {}; `bayswap undo` brings it back", *entry));
   }
   return exit_done;
 }
@@ -111,11 +117,13 @@ Result<int> CardJob::write_new(const std::vector<std::pair<std::string, Blob>>& 
   for (const auto& [path, bytes] : files) {
     BAYSWAP_TRY(const auto info, disk.stat(path));
     if (info)
-      return fail(ErrorCode::unsafe, fmt::format("{} exists already", path), "choose another --out; nothing was written");
+      return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
+                  "choose another --out; nothing was written");
   }
   for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk.create(path, bytes.view()));
   if (globals.json || globals.quiet) return exit_done;
-  for (const auto& [path, bytes] : files) print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
+  for (const auto& [path, bytes] : files)
+    print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
   return exit_done;
 }
 
@@ -143,7 +151,8 @@ Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const 
     for (const CardEntry& entry : card.entries())
       if (entry.state == CardEntry::State::good) names.push_back(entry.name);
   if (names.empty())
-    return fail(ErrorCode::bad_usage, "which save?", "name one or more, or say --all; `bayswap card list` shows them");
+    return fail(ErrorCode::bad_usage, "which save?",
+                "name one or more, or say --all; `bayswap card list` shows them");
   return names;
 }
 

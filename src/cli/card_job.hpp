@@ -1,4 +1,5 @@
-// What the card commands share: opening an image or a folder as a card, and changing one with the logbook's help.
+// What the card commands share: opening an image or a folder as a card, and changing one with the logbook's
+// help.
 #pragma once
 
 #include <bayswap/card_folder.hpp>
@@ -25,8 +26,8 @@ struct CardJob {
 
   /// `kind` for a folder without saves.
   Result<OpenCard> open(const std::string& path, std::optional<CardKind> kind = std::nullopt);
-  /// A change to the card: the old bytes into the logbook, the new ones whole in their place. Nothing is written
-  /// where the change fails, or would leave the card with more problems than it had.
+  /// A change to the card: the old bytes into the logbook, the new ones whole in their place. Nothing is
+  /// written where the change fails, or would leave the card with more problems than it had.
   Result<int> change(const std::string& path, const std::string& what,
                      const std::function<Result<void>(Card&)>& make_change,
                      std::optional<CardKind> kind = std::nullopt);

@@ -132,8 +132,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   take->add_flag("--all", w.card.all, "Every good save of the card");
   CLI::Option* parcel =
       take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
-  take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")
-      ->excludes(parcel);
+  take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")->excludes(parcel);
 
   CLI::App* add = action("add", "Put single saves onto the card", card_add_command);
   names(*add, "FILE", "Parcels, single saves with their directory entry, or folders")->required();
@@ -151,7 +150,8 @@ void add_card_commands(CLI::App& app, Words& w) {
   copy->add_flag("--replace", w.card.replace, "Replace a save of the same name there");
   copy->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
 
-  CLI::App* rename = action("rename", "Stamp another region into a save's code and name", card_rename_command);
+  CLI::App* rename =
+      action("rename", "Stamp another region into a save's code and name", card_rename_command);
   names(*rename, "NAME", "Saves, as `card list` names them")->required();
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
@@ -163,6 +163,8 @@ void add_card_commands(CLI::App& app, Words& w) {
   make->add_option("IMAGE", w.card.image, "The file to write")->required();
   make->add_option("--blocks", w.card.blocks, "How many blocks for saves; the usual size where not said")
       ->type_name("N");
+  make->add_option("--bytes", w.card.bytes, "The size of the memory, where that tells it better")
+      ->type_name("N");
   make->add_option("--form", w.card.form, "ps2: ecc or plain; sat: packed or spread")->type_name("FORM");
   make->add_flag("--japanese", w.card.japanese, "gc: the card's text is Shift-JIS");
 
@@ -171,8 +173,11 @@ void add_card_commands(CLI::App& app, Words& w) {
                   "Mend what can be mended without guessing; the old card is kept");
 
   CLI::App* rescue =
-      action("rescue", "Find every save on a broken card, and put the good ones on a fresh one", card_rescue_command);
-  rescue->add_option("--out", w.card.out, "The fresh card to write, or a folder (ending in /) for parcels of all")
+      action("rescue", "Find every save on a broken card, and put the good ones on a fresh one",
+             card_rescue_command);
+  rescue
+      ->add_option("--out", w.card.out,
+                   "The fresh card to write, or a folder (ending in /) for parcels of all")
       ->required()
       ->type_name("OUT");
   rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");

@@ -51,6 +51,7 @@ struct CardOptions {
   std::string out;
   std::string region;
   std::size_t blocks = 0;
+  std::size_t bytes = 0;
   int slot = 0;
   bool japanese = false;
   bool all = false;

@@ -75,7 +75,8 @@ CardSave save_of(CardKind kind, const std::vector<Byte>& entry, const std::vecto
   return {kind, {}, {}, Blob::copy_of(entry), Blob::copy_of(payload), {}};
 }
 
-// ---- Saltglass: its title, an icon of two pictures, and the member's progress ---------------------------------
+// ---- Saltglass: its title, an icon of two pictures, and the member's progress
+// ---------------------------------
 
 CardSave saltglass(std::string_view member, std::size_t blocks, std::uint64_t seed) {
   std::vector<Byte> payload = noise(blocks * 8192, seed);
@@ -86,7 +87,8 @@ CardSave saltglass(std::string_view member, std::size_t blocks, std::uint64_t se
   put_text(payload, 4, std::string("Saltglass: ") + std::string(member));
   const Palette palette = palette_of({38, 70, 110}, {236, 150, 90}, {220, 70, 60});
   for (std::size_t i = 0; i < 16; ++i) put_le(payload, 96 + 2 * i, 2, rgb15(palette.at(i), true));
-  for (const std::size_t frame : {0U, 1U}) put_nibbles(std::span(payload).subspan(128 + 128 * frame), 16, frame, false);
+  for (const std::size_t frame : {0U, 1U})
+    put_nibbles(std::span(payload).subspan(128 + 128 * frame), 16, frame, false);
   std::vector<Byte> entry(128);
   entry[0] = 0x51;
   put_le(entry, 4, 4, payload.size());
@@ -96,7 +98,8 @@ CardSave saltglass(std::string_view member, std::size_t blocks, std::uint64_t se
   return save_of(CardKind::ps1, entry, payload);
 }
 
-// ---- Kelp Parade: a comment, a banner of 16 bits, icons of 256 colours with one palette -------------------------
+// ---- Kelp Parade: a comment, a banner of 16 bits, icons of 256 colours with one palette
+// -------------------------
 
 CardSave kelp_parade(std::string_view name, std::string_view about, std::size_t blocks, std::uint64_t seed) {
   constexpr std::size_t pictures_at = 64;
@@ -118,9 +121,11 @@ CardSave kelp_parade(std::string_view name, std::string_view about, std::size_t 
   for (std::size_t frame = 0; frame < frames; ++frame)
     for (std::size_t i = 0; i < side * side; ++i, ++at) {
       const std::size_t tile = i / 32;  // 8 by 4 pixels
-      payload[at] = static_cast<Byte>(harbour_pixel(tile % 4 * 8 + i % 8, tile / 4 * 4 + i % 32 / 8, side, frame));
+      payload[at] =
+          static_cast<Byte>(harbour_pixel(tile % 4 * 8 + i % 8, tile / 4 * 4 + i % 32 / 8, side, frame));
     }
-  for (std::size_t i = 0; i < 256; ++i, at += 2) put_be16(payload, at, i < 16 ? rgb15(palette.at(i), false) : 0);
+  for (std::size_t i = 0; i < 256; ++i, at += 2)
+    put_be16(payload, at, i < 16 ? rgb15(palette.at(i), false) : 0);
   std::vector<Byte> entry(64);
   put_text(entry, 0, "G99P99");
   entry[6] = 0xff;
@@ -137,7 +142,8 @@ CardSave kelp_parade(std::string_view name, std::string_view about, std::size_t 
   return save_of(CardKind::gc, entry, payload);
 }
 
-// ---- Brass Tern: a header with a checksum, two icons ---------------------------------------------------------------
+// ---- Brass Tern: a header with a checksum, two icons
+// ---------------------------------------------------------------
 
 CardSave brass_tern(std::string_view name, std::string_view title, std::size_t blocks, std::uint64_t seed) {
   constexpr std::size_t header = 128;
@@ -155,7 +161,8 @@ CardSave brass_tern(std::string_view name, std::string_view title, std::size_t b
     const Shade& shade = palette.at(i);
     put_le(payload, 96 + 2 * i, 2, 0xf000U | shade.red / 16 << 8U | shade.green / 16 << 4U | shade.blue / 16);
   }
-  for (const std::size_t frame : {0U, 1U}) put_nibbles(std::span(payload).subspan(header + icon * frame), 32, frame, true);
+  for (const std::size_t frame : {0U, 1U})
+    put_nibbles(std::span(payload).subspan(header + icon * frame), 32, frame, true);
   put_le(payload, 70, 2, crc16_ccitt(payload));
   std::vector<Byte> entry(32);
   entry[0] = 0x33;
@@ -176,7 +183,8 @@ CardSave low_tide_rally(std::string_view name, std::string_view comment, std::si
   return save_of(CardKind::sat, entry, noise(size, size));
 }
 
-// ---- Ninefold Pier: a folder with a description, a model with a texture in runs, and the game's data -----------------
+// ---- Ninefold Pier: a folder with a description, a model with a texture in runs, and the game's data
+// -----------------
 
 std::vector<Byte> pier_model() {
   constexpr std::size_t side = 128;
@@ -236,13 +244,13 @@ void add_cards(std::vector<DemoFile>& files) {
   keep("saltglass.card", *glass, 5);
 
   const std::int64_t winter = spring - 120 * day;
-  if (const auto kelp = make_card(CardKind::gc, {59, "", winter, false})) {
+  if (const auto kelp = make_card(CardKind::gc, {59, 0, "", winter, false})) {
     (void)(*kelp)->put(kelp_parade("parade_ida", "Ida's float, evening 12", 3, 41));
     (void)(*kelp)->put(kelp_parade("parade_oyelaran", "Oyelaran's float, evening 31", 3, 42));
     (void)(*kelp)->put(kelp_parade("parade_band", "The brass band", 9, 43));
     keep("kelp-parade.card", **kelp, 6);
   }
-  if (const auto tern = make_card(CardKind::dc, {0, "", winter, false})) {
+  if (const auto tern = make_card(CardKind::dc, {0, 0, "", winter, false})) {
     (void)(*tern)->put(brass_tern("TERN_MAREK", "Brass Tern: Marek", 12, 51));
     (void)(*tern)->put(brass_tern("TERN_SUVI", "Brass Tern: Suvi", 8, 52));
     keep("brass-tern.card", **tern, 7);

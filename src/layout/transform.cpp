@@ -198,7 +198,8 @@ void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
 void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView shell) {
   assert(part.size() == slot.part_size(file.size()) && (shell.empty() || shell.size() == file.size()));
   if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, part, file);
-  if (slot.spread == Spread::none && slot.order == ByteOrder::chip) return write_form(slot.form, part, file, shell);
+  if (slot.spread == Spread::none && slot.order == ByteOrder::chip)
+    return write_form(slot.form, part, file, shell);
   // The steps of reading, backwards; the shell goes forwards to each of them.
   const std::size_t formed_bytes = form_to_file(slot.form, part.size());
   std::vector<Byte> shell_formed;

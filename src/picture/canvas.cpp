@@ -10,7 +10,11 @@ namespace {
 // Takes one character off the head of `text`; U+FFFD for what is none.
 char32_t next_character(std::string_view& text) {
   const auto head = static_cast<Byte>(text[0]);
-  const std::size_t length = head < 0x80 ? 1 : (head & 0xe0) == 0xc0 ? 2 : (head & 0xf0) == 0xe0 ? 3 : (head & 0xf8) == 0xf0 ? 4 : 0;
+  const std::size_t length = head < 0x80             ? 1
+                             : (head & 0xe0) == 0xc0 ? 2
+                             : (head & 0xf0) == 0xe0 ? 3
+                             : (head & 0xf8) == 0xf0 ? 4
+                                                     : 0;
   if (length == 0 || length > text.size()) {
     text.remove_prefix(1);
     return 0xfffd;
@@ -23,7 +27,8 @@ char32_t next_character(std::string_view& text) {
 
 const Glyph& glyph_of(char32_t code) {
   const auto* const end = font_glyphs + font_glyph_count;
-  const auto* found = std::lower_bound(font_glyphs, end, code, [](const Glyph& glyph, char32_t wanted) { return glyph.code < wanted; });
+  const auto* found = std::lower_bound(
+      font_glyphs, end, code, [](const Glyph& glyph, char32_t wanted) { return glyph.code < wanted; });
   if (found != end && found->code == code) return *found;
   return *(end - 1);  // U+FFFD is the last one
 }
@@ -61,7 +66,8 @@ void Canvas::frame(const Box& box, Colour colour) {
 }
 
 void Canvas::draw(const Picture& picture, const Box& box) {
-  if (picture.width == 0 || picture.height == 0 || picture.pixels.size() != picture.width * picture.height) return;
+  if (picture.width == 0 || picture.height == 0 || picture.pixels.size() != picture.width * picture.height)
+    return;
   // Larger: each pixel a square. Smaller: the mean of the pixels that fall together.
   for (std::size_t y = 0; y < box.height; ++y)
     for (std::size_t x = 0; x < box.width; ++x) {
@@ -82,7 +88,8 @@ void Canvas::draw(const Picture& picture, const Box& box) {
     }
 }
 
-void Canvas::text(std::size_t x, std::size_t y, std::size_t width, std::string_view utf8, Colour colour, std::size_t scale) {
+void Canvas::text(std::size_t x, std::size_t y, std::size_t width, std::string_view utf8, Colour colour,
+                  std::size_t scale) {
   std::string shortened;
   if (text_width(utf8) * scale > width) {
     constexpr std::size_t dots_width = 24;

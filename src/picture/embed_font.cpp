@@ -1,5 +1,5 @@
-// Run while building: takes the glyphs we need out of a font in hexadecimal text form ("0041:0000...") and writes
-// them as C++.
+// Run while building: takes the glyphs we need out of a font in hexadecimal text form ("0041:0000...") and
+// writes them as C++.
 #include <cstdio>
 #include <cstdlib>
 #include <fstream>

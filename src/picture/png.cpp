@@ -22,13 +22,15 @@ Result<Blob> to_png(const Picture& picture) {
   std::vector<Byte> row(picture.width * 4);
   png_structp png = png_create_write_struct(PNG_LIBPNG_VER_STRING, nullptr, nullptr, nullptr);
   png_infop info = png == nullptr ? nullptr : png_create_info_struct(png);
-  if (info == nullptr || setjmp(png_jmpbuf(png)) != 0) {  // NOLINT(cert-err52-cpp): how libpng tells of errors
+  if (info == nullptr ||
+      setjmp(png_jmpbuf(png)) != 0) {  // NOLINT(cert-err52-cpp): how libpng tells of errors
     png_destroy_write_struct(&png, &info);
     return fail(ErrorCode::io, "the picture could not be made into a PNG file");
   }
   png_set_write_fn(png, &file, append, flush);
-  png_set_IHDR(png, info, static_cast<png_uint_32>(picture.width), static_cast<png_uint_32>(picture.height), 8,
-               PNG_COLOR_TYPE_RGBA, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+  png_set_IHDR(png, info, static_cast<png_uint_32>(picture.width), static_cast<png_uint_32>(picture.height),
+               8, PNG_COLOR_TYPE_RGBA, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT,
+               PNG_FILTER_TYPE_DEFAULT);
   png_write_info(png, info);
   for (std::size_t y = 0; y < picture.height; ++y) {
     for (std::size_t x = 0; x < picture.width; ++x)

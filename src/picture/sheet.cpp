@@ -27,8 +27,9 @@ constexpr Colour faded = 0x6b7780ff;
 constexpr Colour line = 0xd8d1c2ff;
 constexpr Colour alarm = 0xb3382cff;
 constexpr Colour system_colour = 0x8b929aff;
-constexpr std::array<Colour, 12> edges{0x1f6f8bff, 0xd98e32ff, 0x5b8c5aff, 0xa24857ff, 0x6c5b9eff, 0x3a9a94ff,
-                                       0xc2b134ff, 0x35507eff, 0xb5678fff, 0x7d6a4fff, 0x4c9bd4ff, 0x8a9a3bff};
+constexpr std::array<Colour, 12> edges{0x1f6f8bff, 0xd98e32ff, 0x5b8c5aff, 0xa24857ff,
+                                       0x6c5b9eff, 0x3a9a94ff, 0xc2b134ff, 0x35507eff,
+                                       0xb5678fff, 0x7d6a4fff, 0x4c9bd4ff, 0x8a9a3bff};
 Colour edge_of(std::size_t entry) {
   return edges.at(entry % edges.size());
 }
@@ -43,7 +44,9 @@ void draw_stand_in(Canvas& canvas, const Box& box, std::string_view word) {
   canvas.frame(box, line);
   for (std::size_t i = 8; i + 8 < box.width; ++i) canvas.fill({box.x + i, box.y + i, 1, 1}, line);
   const std::size_t width = text_width(word);
-  canvas.fill({box.x + (box.width - width) / 2 - 2, box.y + (box.height - text_height) / 2, width + 4, text_height}, paper);
+  canvas.fill(
+      {box.x + (box.width - width) / 2 - 2, box.y + (box.height - text_height) / 2, width + 4, text_height},
+      paper);
   canvas.text(box.x + (box.width - width) / 2, box.y + (box.height - text_height) / 2, width, word, faded);
 }
 
@@ -69,12 +72,14 @@ void draw_tile(Canvas& canvas, const Box& tile, const Card& card, const CardEntr
   y += text_height + 2;
   if (fold < title.size()) {
     const std::size_t from = title.find_first_not_of(' ', fold);
-    canvas.text(text_x, y, room, std::string_view(title).substr(std::min(from, title.size())), gone ? faded : ink);
+    canvas.text(text_x, y, room, std::string_view(title).substr(std::min(from, title.size())),
+                gone ? faded : ink);
     y += text_height + 2;
   }
   if (!entry.title.empty()) canvas.text(text_x, y, room, entry.name, faded);
   y = tile.y + 68;
-  std::string facts = card.block_bytes() == 1 ? counted(entry.blocks, "byte") : counted(entry.blocks, "block");
+  std::string facts =
+      card.block_bytes() == 1 ? counted(entry.blocks, "byte") : counted(entry.blocks, "block");
   if (entry.modified) facts += "  " + card_time(card.kind(), *entry.modified).substr(0, 16);
   canvas.text(text_x, y, room, facts, ink);
   // All frames of the animation, in their order, and the banner.
@@ -86,7 +91,8 @@ void draw_tile(Canvas& canvas, const Box& tile, const Card& card, const CardEntr
       x += frame_side + 4;
     }
   if (icon.banner) {
-    const Box banner{tile.x + tile.width - 12 - icon.banner->width, bottom, icon.banner->width, icon.banner->height};
+    const Box banner{tile.x + tile.width - 12 - icon.banner->width, bottom, icon.banner->width,
+                     icon.banner->height};
     if (banner.x > x) canvas.draw(*icon.banner, banner);
   }
   if (entry.state != CardEntry::State::good) {
@@ -119,11 +125,13 @@ MapShape shape_of(std::size_t blocks) {
 
 void draw_map(Canvas& canvas, std::size_t top, const std::vector<CardBlock>& map, const MapShape& shape) {
   for (std::size_t i = 0; i < shape.cells; ++i) {
-    const Box cell{margin + i % shape.a_row * shape.cell, top + i / shape.a_row * shape.cell, shape.cell - 2, shape.cell - 2};
+    const Box cell{margin + i % shape.a_row * shape.cell, top + i / shape.a_row * shape.cell, shape.cell - 2,
+                   shape.cell - 2};
     // Of several blocks in a cell the one that is used for most shows.
     const auto first = map.begin() + static_cast<std::ptrdiff_t>(i * shape.group);
     const auto last = map.begin() + static_cast<std::ptrdiff_t>(std::min(map.size(), (i + 1) * shape.group));
-    const auto shown = std::find_if(first, last, [](const CardBlock& block) { return block.use != BlockUse::free; });
+    const auto shown =
+        std::find_if(first, last, [](const CardBlock& block) { return block.use != BlockUse::free; });
     const CardBlock block = shown == last ? *first : *shown;
     switch (block.use) {
       case BlockUse::free:
@@ -171,23 +179,28 @@ Picture contact_sheet(const Card& card, std::string_view caption) {
   const std::size_t rows = (entries.size() + columns - 1) / columns;
   const std::size_t tiles = rows == 0 ? 64 : rows * (tile_height + gap);
   const std::size_t legend = head_height + tiles + 8;
-  const std::size_t height = map.empty() ? legend + margin : legend + text_height + 12 + shape.height() + margin;
+  const std::size_t height =
+      map.empty() ? legend + margin : legend + text_height + 12 + shape.height() + margin;
   Canvas canvas(sheet_width, height, paper);
   canvas.fill({0, 0, sheet_width, 64}, ink);
   canvas.text(margin, 16, sheet_width - 2 * margin - 460, caption, tile_colour, 2);
   const std::string_view unit = card.block_bytes() == 1 ? "byte" : "block";
   std::string facts = map.empty() ? counted(entries.size(), "save")
-                                  : fmt::format("{} card, {} of {} free", to_text(card.kind()), card.free_blocks(),
-                                                counted(card.capacity_blocks(), unit));
+                                  : fmt::format("{} card, {} of {} free", to_text(card.kind()),
+                                                card.free_blocks(), counted(card.capacity_blocks(), unit));
   const std::size_t problems = card.check().size();
   if (problems > 0) facts += ", " + counted(problems, "problem");
-  canvas.text(sheet_width - margin - text_width(facts), 24, 460, facts, problems > 0 ? 0xf2b8a8ff : 0xc9d3daff);
+  canvas.text(sheet_width - margin - text_width(facts), 24, 460, facts,
+              problems > 0 ? 0xf2b8a8ff : 0xc9d3daff);
   if (entries.empty()) canvas.text(margin, head_height + 16, 600, "No saves.", faded);
   for (std::size_t i = 0; i < entries.size(); ++i)
-    draw_tile(canvas, {margin + i % columns * (tile_width + gap), head_height + i / columns * (tile_height + gap), tile_width, tile_height},
+    draw_tile(canvas,
+              {margin + i % columns * (tile_width + gap), head_height + i / columns * (tile_height + gap),
+               tile_width, tile_height},
               card, entries[i], i);
   if (!map.empty()) {
-    const std::string of = shape.group == 1 ? fmt::format("The card's {}s", unit) : fmt::format("{} {}s a square", shape.group, unit);
+    const std::string of = shape.group == 1 ? fmt::format("The card's {}s", unit)
+                                            : fmt::format("{} {}s a square", shape.group, unit);
     draw_legend(canvas, legend, of);
     draw_map(canvas, legend + text_height + 12, map, shape);
   }

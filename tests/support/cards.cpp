@@ -63,7 +63,7 @@ void make_gc(CardSave& save, int number, std::size_t blocks, std::vector<Byte>& 
   put(entry, 0, "G99P99\xff\x02");
   put(entry, 8, "kelp" + two_digits(number));
   put32(entry, 40, 980000000);
-  put32(entry, 44, 64);          // a banner of 16 bits, and an icon
+  put32(entry, 44, 64);  // a banner of 16 bits, and an icon
   put16(entry, 48, 2);
   put16(entry, 50, 1);
   entry[52] = 4;
@@ -158,7 +158,8 @@ std::size_t least_blocks(CardKind kind) {
   return kind == CardKind::pce ? 24 : kind == CardKind::ps2 ? 4 : 1;
 }
 Region made_region(CardKind kind) {
-  const bool told = kind == CardKind::ps1 || kind == CardKind::ps2 || kind == CardKind::gc || kind == CardKind::n64;
+  const bool told =
+      kind == CardKind::ps1 || kind == CardKind::ps2 || kind == CardKind::gc || kind == CardKind::n64;
   return told ? Region::europe : Region::unknown;
 }
 
@@ -166,7 +167,8 @@ CardSave made_save(CardKind kind, int number, std::size_t blocks, std::uint32_t 
   CardSave save;
   save.kind = kind;
   // Noise where the kind's own structures do not stand; as much as it can need.
-  std::vector<Byte> payload = bytes_of(noise(blocks * (kind == CardKind::gc || kind == CardKind::ps1 ? 8192 : 1024), seed));
+  std::vector<Byte> payload =
+      bytes_of(noise(blocks * (kind == CardKind::gc || kind == CardKind::ps1 ? 8192 : 1024), seed));
   switch (kind) {
     case CardKind::ps1:
       make_ps1(save, number, blocks, payload);
@@ -206,7 +208,8 @@ std::vector<std::size_t> blocks_of(const Card& card, const CardSave& save) {
   std::vector<std::size_t> blocks;
   const auto map = card.map();
   for (std::size_t block = 0; block < map.size(); ++block)
-    if (map[block].use == BlockUse::save && entries[map[block].entry].name == save.name) blocks.push_back(block);
+    if (map[block].use == BlockUse::save && entries[map[block].entry].name == save.name)
+      blocks.push_back(block);
   return blocks;
 }
 
@@ -269,7 +272,8 @@ std::vector<Range> links_of(const Card& card, const CardSave& save) {
   for (const std::size_t block : blocks_of(card, save)) {
     switch (card.kind()) {
       case CardKind::n64:
-        for (const std::size_t table : {0x100U, 0x200U}) ranges.emplace_back(table + 2 * block, table + 2 * block + 2);
+        for (const std::size_t table : {0x100U, 0x200U})
+          ranges.emplace_back(table + 2 * block, table + 2 * block + 2);
         break;
       case CardKind::gc:
         for (const std::size_t table : {3U, 4U})
