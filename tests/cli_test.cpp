@@ -572,6 +572,89 @@ TEST_F(Cli, BrokenCardsAreNamedAndMended) {
   EXPECT_FALSE(exists("x"));
 }
 
+TEST_F(Cli, SavesGoBetweenFoldersAndCards) {
+  const std::string folder = path("clubroom/cards/ninefold-pier");
+  const auto listed = json({"card", "list", folder});
+  EXPECT_EQ(listed["kind"], "ps2");
+  EXPECT_EQ(listed["form"], "folder");
+  ASSERT_EQ(listed["saves"].size(), 2U);
+  EXPECT_EQ(listed["saves"][0]["title"], "Ninefold Pier IDA");
+  const std::string card = path("pier.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps2", card, "--form", "plain"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "copy", folder, "--all", card}).code, 0);
+  EXPECT_EQ(json({"card", "list", card})["saves"][1]["name"], "BESLES-99001SUVI");
+  EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
+  // The card without spare bytes, the one with them, and back.
+  ASSERT_EQ(bayswap({"convert", card, "--to", "ps2.ecc", "--out", path("pier.ecc")}).code, 0);
+  EXPECT_EQ(json({"card", "list", path("pier.ecc")})["form"], "ecc");
+  EXPECT_EQ(bayswap({"card", "check", path("pier.ecc")}).code, 0);
+  ASSERT_EQ(bayswap({"convert", path("pier.ecc"), "--to", "ps2.plain", "--out", path("pier.plain")}).code, 0);
+  EXPECT_EQ(read("pier.plain"), read("pier.card"));
+  ASSERT_EQ(bayswap({"card", "take", path("pier.ecc"), "BESLES-99001IDA", "--out", path("out/")}).code, 0);
+  const std::string model = "/BESLES-99001IDA/pier.icn";
+  EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
+  // Onto a folder: a new one is written, one that is there is not, and all can be taken back.
+  EXPECT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 3);
+  ASSERT_EQ(bayswap({"card", "drop", folder, "BESLES-99001IDA"}).code, 0);
+  EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
+  ASSERT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 0);
+  EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
+}
+
+TEST_F(Cli, ABrokenCardsSavesAreRescued) {
+  const std::string name = "clubroom/cards/kelp-parade.card";
+  std::vector<Byte> bytes = bytes_of(read(name));
+  std::fill_n(bytes.begin(), 3 * 8192, Byte{0});  // header, directory and its backup's start
+  std::fill_n(bytes.begin() + 512, 100, Byte{0x77});
+  const Blob sound = read(name);
+  std::copy_n(sound.view().begin() + 2 * 8192, 8192, bytes.begin() + 2 * 8192);
+  write(name, Blob::copy_of(bytes));
+  const Outcome rescued = bayswap({"card", "rescue", path(name), "--out", path("fresh.card"), "--json"});
+  const auto facts = nlohmann::json::parse(rescued.out);
+  EXPECT_EQ(facts["kind"], "gc");
+  ASSERT_GE(facts["saves"].size(), 2U);
+  EXPECT_EQ(facts["saves"][0]["surety"], "certain");
+  EXPECT_EQ(bayswap({"card", "check", path("fresh.card")}).code, 0);
+  EXPECT_EQ(read(name), Blob::copy_of(bytes)) << "the broken one stays as it is";
+  ASSERT_EQ(bayswap({"card", "rescue", path(name), "--out", path("found/")}).code, rescued.code);
+  EXPECT_TRUE(exists("found/G99P99.parade_ida.parcel"));
+  EXPECT_EQ(bayswap({"card", "rescue", path(dump), "--out", path("x")}).code, 4) << "nothing found";
+  EXPECT_FALSE(exists("x"));
+  EXPECT_EQ(bayswap({"card", "rescue", path(name), "--kind", "ps9", "--out", path("x")}).code, 2);
+}
+
+TEST_F(Cli, RegionsAreStampedAndWatched) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  const Outcome renamed = bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan"});
+  EXPECT_EQ(renamed.code, 0);
+  EXPECT_TRUE(has(renamed.err, "that is not touched"));
+  const auto listed = json({"card", "list", card});
+  bool stamped = false;
+  for (const auto& save : listed["saves"])
+    stamped |= save["name"] == "BISLPS-99001IDA" && save["region"] == "Japan" && save["state"] == "good";
+  EXPECT_TRUE(stamped);
+  EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
+  ASSERT_EQ(bayswap({"card", "take", card, "BISLPS-99001IDA", "--out", path("one")}).code, 0);
+  const std::string other = path("other.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "europe"}).code, 3);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "japan"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "atlantis"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 2);
+}
+
+TEST_F(Cli, CardsAreDrawn) {
+  for (const char* name : {"saltglass.card", "kelp-parade.card", "brass-tern.card", "low-tide-rally.card", "ninefold-pier"}) {
+    const std::string out = "picture of " + std::string(name) + ".png";
+    ASSERT_EQ(bayswap({"card", "picture", path("clubroom/cards/" + std::string(name)), "--out", path(out)}).code, 0);
+    EXPECT_EQ(text_of(read(out).slice(1, 3)), "PNG");
+  }
+  EXPECT_EQ(bayswap({"card", "picture", path("clubroom/cards/saltglass.card"), "--out", path(dump)}).code, 3)
+      << "never over a file";
+}
+
 TEST_F(Cli, TheDemoWorldIsTheSameEverywhere) {
   EXPECT_EQ(bayswap({"demo", "--out", folder_ / "w"}).code, 3) << "never into a folder that holds something";
   ASSERT_EQ(bayswap({"demo", "--out", folder_ / "second"}).code, 0);

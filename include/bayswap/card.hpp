@@ -172,9 +172,10 @@ struct Rescue {
   std::unique_ptr<Card> card;  // a fresh one with all that is certain or likely and had room
   std::vector<bool> on_card;   // for each of `saves`
 };
-/// Carves every save that can be found. `kind` where the user knows it; `not_recognised` where nothing at all
-/// tells it.
-[[nodiscard]] Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind = std::nullopt);
+/// Carves every save that can be found. `kind` where the user knows it; `slot` as in open_card.
+/// `not_recognised` where nothing at all tells the kind.
+[[nodiscard]] Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind = std::nullopt,
+                                         int slot = 0);
 
 // ---- Single saves in files of their own ---------------------------------------------------------
 

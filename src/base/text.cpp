@@ -72,6 +72,11 @@ std::string to_utf8(ByteView bytes, TextEncoding encoding) {
   return text;
 }
 
+bool is_plain_text(ByteView bytes) {
+  const auto end = std::ranges::find(bytes, Byte{0});
+  return end != bytes.begin() && std::all_of(bytes.begin(), end, is_plain);
+}
+
 std::string lower(std::string_view text) {
   std::string out(text);
   for (char& c : out)

@@ -21,6 +21,9 @@ enum class TextEncoding {
 /// `text` made safe for a terminal and a file name: control characters become '?'.
 [[nodiscard]] std::string printable(std::string_view text);
 
+/// All bytes up to the first 00 are plain ASCII, from space on, and there is one.
+[[nodiscard]] bool is_plain_text(ByteView bytes);
+
 /// The distance between two words in single-character edits, for "did you mean".
 [[nodiscard]] std::size_t edit_distance(std::string_view a, std::string_view b);
 

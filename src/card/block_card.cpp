@@ -228,7 +228,15 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     std::size_t missing = 0;
     for (const std::size_t block : way.blocks)
       missing += block_at(block) + block_bytes() > present_bytes ? 1 : 0;
-    if (slot.at + format_.entry_bytes > present_bytes) return;
+    if (slot.at + format_.entry_bytes > present_bytes || !format_.plausible(one.save.entry.view())) return;
+    if (missing > 0 && missing == way.blocks.size()) {  // its entry is all there is
+      one.save = named_save(kind(), one.save.entry, Blob{});
+      one.notes.push_back(fmt::format("none of its {} {}s is left", missing, unit()));
+      one.surety = FoundSave::Surety::doubtful;
+      found.push_back(std::move(one));
+      blocks.emplace_back();
+      return;
+    }
     if (missing > 0) {
       one.notes.push_back(
           fmt::format("{} of {} {}s lie behind the end of the file", missing, way.blocks.size(), unit()));

@@ -9,6 +9,7 @@
 #include "base/try.hpp"
 #include "card/clock.hpp"
 #include "card/kinds.hpp"
+#include "save/pak.hpp"
 
 namespace bayswap {
 namespace {
@@ -169,39 +170,32 @@ std::optional<CardGuess> guess_card(ByteView file) {
   return best;
 }
 
-namespace {
-
-// Files with four controller paks: alone, or behind the EEPROM and before the other chips.
-std::optional<std::size_t> first_of_four_paks(ByteView file) {
+std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes) {
   constexpr std::size_t alone_bytes = 131072;
   constexpr std::size_t combined_bytes = 296960;
   constexpr std::size_t eeprom_bytes = 2048;
-  if (file.size() != alone_bytes && file.size() != combined_bytes) return std::nullopt;
-  const CardFormat& pak = card_format(CardKind::n64);
-  const std::size_t first = file.size() == alone_bytes ? 0 : eeprom_bytes;
-  const std::size_t size = pak.image_sizes.front();
-  std::string evidence;
-  for (std::size_t i = 0; i < 4; ++i)
-    if (pak.weigh(file.subspan(first + i * size, size), evidence) > 0.4) return first;
+  if (file_bytes == alone_bytes) return 0;
+  if (file_bytes == combined_bytes) return eeprom_bytes;
   return std::nullopt;
 }
 
-}  // namespace
-
 int card_slots(ByteView file) {
-  return first_of_four_paks(file) ? 4 : 1;
+  const auto first = first_of_four_paks(file.size());
+  if (!first) return 1;
+  std::string evidence;
+  for (std::size_t i = 0; i < 4; ++i)
+    if (n64_format().weigh(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4) return 4;
+  return 1;
 }
 
 Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   if (slot < 0 || slot > card_slots(file.view()))
     return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot),
                 card_slots(file.view()) == 1 ? "it holds one card" : "slots are 1 to 4");
-  if (const auto first = first_of_four_paks(file.view())) {
-    const CardFormat& pak = card_format(CardKind::n64);
-    const std::size_t size = pak.image_sizes.front();
-    const std::size_t at = *first + (slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1) * size;
-    return std::make_unique<WrappedCard>(pak.open(file.slice(at, size)), file.slice(0, at),
-                                         file.slice(at + size, file.size()));
+  if (card_slots(file.view()) > 1) {
+    const std::size_t at = *first_of_four_paks(file.size()) + (slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1) * pak_size_bytes;
+    return std::make_unique<WrappedCard>(n64_format().open(file.slice(at, pak_size_bytes)), file.slice(0, at),
+                                         file.slice(at + pak_size_bytes, file.size()));
   }
   const auto guess = guess_card(file.view());
   if (!guess)

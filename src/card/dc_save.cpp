@@ -52,6 +52,11 @@ CardEntry describe_dc(const CardSave& save) {
   return entry;
 }
 
+bool plausible_dc(ByteView entry) {
+  return (entry[type_at] == type_data || entry[type_at] == type_game) &&
+         is_plain_text(entry.subspan(name_at, name_bytes)) && le16(entry, blocks_at) <= most_user_blocks;
+}
+
 bool is_dc_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   return save.files.empty() && !save.payload.empty() && save.payload.size() % block_size == 0 &&
@@ -83,7 +88,7 @@ SaveIcon icon_dc(const CardSave& save) {
 }  // namespace
 
 const SaveFormat& dc_save() {
-  static const SaveFormat format{CardKind::dc, entry_bytes, false, is_dc_save, describe_dc, icon_dc, nullptr};
+  static const SaveFormat format{CardKind::dc, entry_bytes, false, plausible_dc, is_dc_save, describe_dc, icon_dc, nullptr};
   return format;
 }
 

@@ -43,12 +43,15 @@ CardEntry describe_gc(const CardSave& save) {
   return entry;
 }
 
+bool plausible_gc(ByteView entry) {
+  return std::ranges::all_of(entry.subspan(code_at, 6), [](Byte b) { return b > 0x20 && b < 0x7f; }) &&
+         entry[name_at] != 0;
+}
+
 bool is_gc_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
-  const ByteView code = entry.subspan(code_at, 6);
-  const auto plain = [](Byte b) { return b > 0x20 && b < 0x7f; };
   return save.files.empty() && !save.payload.empty() && save.payload.size() % block_size == 0 &&
-         std::ranges::all_of(code, plain) && entry[name_at] != 0 &&
+         plausible_gc(entry) &&
          be16(entry, blocks_at) == save.payload.size() / block_size;
 }
 
@@ -142,7 +145,7 @@ std::optional<CardSave> restamped_gc(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& gc_save() {
-  static const SaveFormat format{CardKind::gc, entry_bytes, true,        is_gc_save,
+  static const SaveFormat format{CardKind::gc, entry_bytes, true,        plausible_gc, is_gc_save,
                                  describe_gc,  icon_gc,     restamped_gc};
   return format;
 }

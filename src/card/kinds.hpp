@@ -19,6 +19,8 @@ struct SaveFormat {
   std::size_t entry_bytes = 0;
   /// The entry stands in front of the payload in the trade's usual form.
   bool usual_single = false;
+  /// An entry that a console would have written; asked while carving, where anything can stand.
+  bool (*plausible)(ByteView entry) = nullptr;
   /// Entry, payload and files can be those of a save.
   bool (*is_save)(const CardSave& save) = nullptr;
   CardEntry (*describe)(const CardSave& save) = nullptr;
@@ -59,6 +61,8 @@ struct CardFormat {
 [[nodiscard]] const SaveFormat& pce_save();
 [[nodiscard]] const SaveFormat& scd_save();
 
+/// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other chips.
+[[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);
 [[nodiscard]] const CardFormat& card_format(CardKind kind);
 [[nodiscard]] std::span<const CardFormat* const> card_formats();
 /// A save with its name and title told by its entry and payload.

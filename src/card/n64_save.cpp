@@ -68,6 +68,12 @@ CardEntry describe_n64(const CardSave& save) {
   return entry;
 }
 
+bool plausible_n64(ByteView note) {
+  const ByteView title = note.subspan(name_at, name_bytes);
+  return std::ranges::none_of(note.subspan(code_at, 6), [](Byte b) { return b == 0; }) &&
+         text_of(title).find("\uFFFD") == std::string::npos && title[0] != 0;
+}
+
 bool is_n64_save(const CardSave& save) {
   return save.files.empty() && !save.payload.empty() && save.payload.size() % page_bytes == 0 &&
          save.payload.size() / page_bytes <= page_count - first_data_page &&
@@ -87,7 +93,7 @@ std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& n64_save() {
-  static const SaveFormat format{CardKind::n64, note_bytes, false,        is_n64_save,
+  static const SaveFormat format{CardKind::n64, note_bytes, false,        plausible_n64, is_n64_save,
                                  describe_n64,  nullptr,    restamped_n64};
   return format;
 }

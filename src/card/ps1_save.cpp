@@ -32,6 +32,10 @@ CardEntry describe_ps1(const CardSave& save) {
   return entry;
 }
 
+bool plausible_ps1(ByteView entry) {
+  return is_plain_text(entry.subspan(name_at, name_bytes));
+}
+
 bool is_ps1_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   const std::uint32_t state = le32(entry, state_at);
@@ -80,7 +84,7 @@ std::optional<CardSave> restamped_ps1(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& ps1_save() {
-  static const SaveFormat format{CardKind::ps1, frame_bytes, true,         is_ps1_save,
+  static const SaveFormat format{CardKind::ps1, frame_bytes, true,         plausible_ps1, is_ps1_save,
                                  describe_ps1,  icon_ps1,    restamped_ps1};
   return format;
 }

@@ -71,6 +71,10 @@ bool is_name(ByteView field) {
          });
 }
 
+bool plausible_ps2(ByteView entry) {
+  return is_plain_text(entry.subspan(name_at, name_bytes)) && is_name(entry.subspan(name_at, name_bytes));
+}
+
 bool is_ps2_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   const unsigned mode = le16(entry, mode_at);
@@ -189,7 +193,7 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& ps2_save() {
-  static const SaveFormat format{CardKind::ps2, entry_bytes, false,        is_ps2_save,
+  static const SaveFormat format{CardKind::ps2, entry_bytes, false,        plausible_ps2, is_ps2_save,
                                  describe_ps2,  icon_ps2,    restamped_ps2};
   return format;
 }

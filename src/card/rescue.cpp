@@ -6,6 +6,7 @@
 
 #include "base/try.hpp"
 #include "card/kinds.hpp"
+#include "save/pak.hpp"
 
 namespace bayswap {
 namespace {
@@ -61,7 +62,11 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
 
 }  // namespace
 
-Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind) {
+Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int slot) {
+  // Of four controller paks one; where none of them has a sound ID sector, the size has to do.
+  const auto paks = slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
+  if (slot > 0 && !paks) return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot), "it holds one card");
+  const Blob file = paks ? whole.slice(*paks + static_cast<std::size_t>(std::max(0, slot - 1)) * pak_size_bytes, pak_size_bytes) : whole;
   std::optional<Rescue> best;
   std::size_t best_count = 0;
   CardWish wish;
@@ -78,8 +83,9 @@ Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind) {
     rescue.at = place.at;
     rescue.missing_bytes = place.image_bytes - present;
     rescue.saves = card->carve(present);
-    std::size_t count = place.confidence > 0.4 ? 1 : 0;
+    std::size_t count = place.confidence > 0.2 ? 1 : 0;
     for (const FoundSave& found : rescue.saves) count += found.surety == FoundSave::Surety::doubtful ? 0 : 2;
+    if (count == 0 && !kind) continue;  // no sign of a card, and nothing on it that is sure
     if (best && count <= best_count) continue;
     best = std::move(rescue);
     best_count = count;
@@ -87,7 +93,7 @@ Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind) {
     best_form = card->form();
     best_confidence = place.confidence;
   }
-  if (!best || (best_count == 0 && best->saves.empty() && !kind))
+  if (!best)
     return fail(ErrorCode::not_recognised,
                 fmt::format("nothing in these {} bytes looks like a save of a card", file.size()),
                 "say --kind where you know which console it is from");

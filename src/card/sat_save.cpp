@@ -24,6 +24,10 @@ CardEntry describe_sat(const CardSave& save) {
   return entry;
 }
 
+bool plausible_sat(ByteView entry) {
+  return is_plain_text(entry.subspan(name_at, name_bytes)) && entry[language_at] <= most_language;
+}
+
 bool is_sat_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload &&
@@ -34,7 +38,7 @@ bool is_sat_save(const CardSave& save) {
 }  // namespace
 
 const SaveFormat& sat_save() {
-  static const SaveFormat format{CardKind::sat, entry_bytes, false,  is_sat_save,
+  static const SaveFormat format{CardKind::sat, entry_bytes, false,  plausible_sat, is_sat_save,
                                  describe_sat,  nullptr,     nullptr};
   return format;
 }

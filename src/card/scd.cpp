@@ -141,6 +141,7 @@ const SaveFormat& scd_save() {
   static const SaveFormat format{CardKind::scd,
                                  0,
                                  false,
+                                 [](ByteView) { return false; },
                                  [](const CardSave&) { return false; },
                                  [](const CardSave& save) {
                                    CardEntry entry;

@@ -80,7 +80,7 @@ Result<int> rescue(CardJob& job) {
                   "kinds are ps1, ps2, gc, n64, dc, sat, pce, scd");
   }
   BAYSWAP_TRY(const Blob file, job.disk.read(options.image, std::size_t{80} << 20));
-  auto found = rescue_card(file, kind);
+  auto found = rescue_card(file, kind, options.slot);
   if (!found)
     return fail(found.error().code, fmt::format("{}: {}", options.image, found.error().message),
                 found.error().hint);
@@ -89,6 +89,7 @@ Result<int> rescue(CardJob& job) {
   std::vector<std::pair<std::string, Blob>> files;
   if (folder) {
     for (const FoundSave& one : found->saves) {
+      if (one.save.size_bytes() == 0) continue;  // its entry is all there is
       const std::string stem = join_path(options.out, file_name_for(one.save.name));
       const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful"
                                : one.deleted                             ? ".deleted"
@@ -120,7 +121,7 @@ Result<int> rescue(CardJob& job) {
   }
   if (code != exit_done) return code;
   if (found->saves.empty()) {
-    say(job.globals.quiet, "bayswap: no save was found on it, and nothing was written.");
+    say(job.globals.quiet, "bayswap: no save was found on it, and nothing was written. Say --kind where you know which console it is from.");
     return exit_problems;
   }
   if (!folder && put_on < found->saves.size())

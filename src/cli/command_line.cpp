@@ -115,7 +115,7 @@ void add_card_commands(CLI::App& app, Words& w) {
     CLI::App* made = command(*card, w, name, about, [&w, run] { return run(w.globals, w.card); });
     if (std::string_view(name) != "make")
       made->add_option("IMAGE", w.card.image, "The card image, or a folder of single saves")->required();
-    if (std::string_view(name) != "make" && std::string_view(name) != "rescue")
+    if (std::string_view(name) != "make")
       made->add_option("--slot", w.card.slot, "Which controller pak, in a file with four")
           ->type_name("N")
           ->check(CLI::Range(1, 4));

@@ -87,10 +87,27 @@ Finding rom_finding(RomFacts facts, std::size_t size_bytes) {
 
 namespace {
 
-// A card of many saves. Controller paks are told by their layouts, which know where they can stand.
+// What is on it, and whether it keeps its own rules.
+void describe_card(const Card& card, Finding& finding) {
+  std::size_t saves = 0;
+  for (const CardEntry& entry : card.entries()) saves += entry.state == CardEntry::State::good ? 1 : 0;
+  finding.evidence.push_back(fmt::format("{} saves on it, {} of {} {}s free; `bayswap card list` names them", saves,
+                                         card.free_blocks(), card.capacity_blocks(),
+                                         card.block_bytes() == 1 ? "byte" : "block"));
+  if (const std::size_t problems = card.check().size(); problems > 0)
+    finding.evidence.push_back(
+        fmt::format("it breaks its own rules in {} places; `bayswap card check` names them", problems));
+}
+
+// Backup memories are carried as a chip is: their layouts tell them, and know where they can stand.
+bool has_layouts(CardKind kind) {
+  return kind == CardKind::n64 || kind == CardKind::pce || kind == CardKind::sat || kind == CardKind::scd;
+}
+
+// A card of many saves.
 bool find_card(const Blob& bytes, Finding& finding) {
   const auto guess = guess_card(bytes.view());
-  if (!guess || guess->kind == CardKind::n64) return false;
+  if (!guess || has_layouts(guess->kind)) return false;
   const auto card = open_card(bytes);
   if (!card) return false;
   finding.kind = FileKind::memory_card;
@@ -99,14 +116,7 @@ bool find_card(const Blob& bytes, Finding& finding) {
   finding.evidence.push_back(guess->evidence);
   if (guess->wrapper_bytes > 0)
     finding.evidence.push_back(fmt::format("the card begins at {}; what is around it is kept", guess->at));
-  std::size_t saves = 0;
-  for (const CardEntry& entry : (*card)->entries()) saves += entry.state == CardEntry::State::good ? 1 : 0;
-  finding.evidence.push_back(
-      fmt::format("{} saves on it, {} of {} blocks free; `bayswap card list` names them", saves,
-                  (*card)->free_blocks(), (*card)->capacity_blocks()));
-  if (const std::size_t problems = (*card)->check().size(); problems > 0)
-    finding.evidence.push_back(
-        fmt::format("it breaks its own rules in {} places; `bayswap card check` names them", problems));
+  describe_card(**card, finding);
   return true;
 }
 
@@ -216,6 +226,9 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     }
   const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
   finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;
+  if (const auto card = finding.parts.size() == 1 ? card_kind_from_text(tag(best.layout->platform)) : std::nullopt;
+      card && has_layouts(*card))
+    if (const auto opened = open_card(plain); opened && (*opened)->kind() == *card) describe_card(**opened, finding);
   if (std::ranges::all_of(finding.parts, &PartFinding::blank))
     finding.evidence.emplace_back(
         "it is blank: a game that never saved, a flat battery, or a read that failed");

@@ -54,27 +54,27 @@ void Canvas::blend(std::size_t x, std::size_t y, Colour colour) {
   under = mixed;
 }
 
-void Canvas::fill(const Box& box, Colour colour) {
-  for (std::size_t y = box.y; y < box.y + box.height; ++y)
-    for (std::size_t x = box.x; x < box.x + box.width; ++x) blend(x, y, colour);
+void Canvas::fill(const Area& area, Colour colour) {
+  for (std::size_t y = area.y; y < area.y + area.height; ++y)
+    for (std::size_t x = area.x; x < area.x + area.width; ++x) blend(x, y, colour);
 }
-void Canvas::frame(const Box& box, Colour colour) {
-  fill({box.x, box.y, box.width, 1}, colour);
-  fill({box.x, box.y + box.height - 1, box.width, 1}, colour);
-  fill({box.x, box.y, 1, box.height}, colour);
-  fill({box.x + box.width - 1, box.y, 1, box.height}, colour);
+void Canvas::frame(const Area& area, Colour colour) {
+  fill({area.x, area.y, area.width, 1}, colour);
+  fill({area.x, area.y + area.height - 1, area.width, 1}, colour);
+  fill({area.x, area.y, 1, area.height}, colour);
+  fill({area.x + area.width - 1, area.y, 1, area.height}, colour);
 }
 
-void Canvas::draw(const Picture& picture, const Box& box) {
+void Canvas::draw(const Picture& picture, const Area& area) {
   if (picture.width == 0 || picture.height == 0 || picture.pixels.size() != picture.width * picture.height)
     return;
   // Larger: each pixel a square. Smaller: the mean of the pixels that fall together.
-  for (std::size_t y = 0; y < box.height; ++y)
-    for (std::size_t x = 0; x < box.width; ++x) {
-      const std::size_t left = x * picture.width / box.width;
-      const std::size_t top = y * picture.height / box.height;
-      const std::size_t right = std::max(left + 1, (x + 1) * picture.width / box.width);
-      const std::size_t bottom = std::max(top + 1, (y + 1) * picture.height / box.height);
+  for (std::size_t y = 0; y < area.height; ++y)
+    for (std::size_t x = 0; x < area.width; ++x) {
+      const std::size_t left = x * picture.width / area.width;
+      const std::size_t top = y * picture.height / area.height;
+      const std::size_t right = std::max(left + 1, (x + 1) * picture.width / area.width);
+      const std::size_t bottom = std::max(top + 1, (y + 1) * picture.height / area.height);
       std::array<std::uint64_t, 4> sum{};
       for (std::size_t v = top; v < bottom; ++v)
         for (std::size_t u = left; u < right; ++u)
@@ -84,7 +84,7 @@ void Canvas::draw(const Picture& picture, const Box& box) {
       Colour mean = 0;
       for (std::size_t channel = 0; channel < 4; ++channel)
         mean = mean << 8U | static_cast<Colour>(sum.at(channel) / count);
-      blend(box.x + x, box.y + y, mean);
+      blend(area.x + x, area.y + y, mean);
     }
 }
 

@@ -9,7 +9,7 @@ namespace bayswap {
 
 using Colour = std::uint32_t;  // 0xRRGGBBAA
 
-struct Box {
+struct Area {
   std::size_t x = 0;
   std::size_t y = 0;
   std::size_t width = 0;
@@ -22,10 +22,10 @@ class Canvas {
  public:
   Canvas(std::size_t width, std::size_t height, Colour background);
 
-  void fill(const Box& box, Colour colour);
-  void frame(const Box& box, Colour colour);
-  /// Stretched to fill the box; what is opaque only in part shows what is under it.
-  void draw(const Picture& picture, const Box& box);
+  void fill(const Area& area, Colour colour);
+  void frame(const Area& area, Colour colour);
+  /// Stretched to fill the area; what is opaque only in part shows what is under it.
+  void draw(const Picture& picture, const Area& area);
   /// One line, cut off with "..." where it is longer than `width` pixels. `scale` times as large.
   void text(std::size_t x, std::size_t y, std::size_t width, std::string_view utf8, Colour colour,
             std::size_t scale = 1);

@@ -39,23 +39,23 @@ std::string counted(std::size_t count, std::string_view what) {
 }
 
 // A tag without a picture on it: clearly no icon of the game's.
-void draw_stand_in(Canvas& canvas, const Box& box, std::string_view word) {
-  canvas.fill(box, paper);
-  canvas.frame(box, line);
-  for (std::size_t i = 8; i + 8 < box.width; ++i) canvas.fill({box.x + i, box.y + i, 1, 1}, line);
+void draw_stand_in(Canvas& canvas, const Area& area, std::string_view word) {
+  canvas.fill(area, paper);
+  canvas.frame(area, line);
+  for (std::size_t i = 8; i + 8 < area.width; ++i) canvas.fill({area.x + i, area.y + i, 1, 1}, line);
   const std::size_t width = text_width(word);
   canvas.fill(
-      {box.x + (box.width - width) / 2 - 2, box.y + (box.height - text_height) / 2, width + 4, text_height},
+      {area.x + (area.width - width) / 2 - 2, area.y + (area.height - text_height) / 2, width + 4, text_height},
       paper);
-  canvas.text(box.x + (box.width - width) / 2, box.y + (box.height - text_height) / 2, width, word, faded);
+  canvas.text(area.x + (area.width - width) / 2, area.y + (area.height - text_height) / 2, width, word, faded);
 }
 
-void draw_tile(Canvas& canvas, const Box& tile, const Card& card, const CardEntry& entry, std::size_t index) {
+void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEntry& entry, std::size_t index) {
   const bool gone = entry.state == CardEntry::State::deleted;
   canvas.fill(tile, tile_colour);
   canvas.frame(tile, line);
   canvas.fill({tile.x, tile.y, edge_width, tile.height}, gone ? line : edge_of(index));
-  const Box big{tile.x + 20, tile.y + 14, icon_side, icon_side};
+  const Area big{tile.x + 20, tile.y + 14, icon_side, icon_side};
   SaveIcon icon;
   if (const auto save = card.read(entry.name); save && !gone) icon = icon_of(*save);
   if (!icon.frames.empty()) {
@@ -91,14 +91,14 @@ void draw_tile(Canvas& canvas, const Box& tile, const Card& card, const CardEntr
       x += frame_side + 4;
     }
   if (icon.banner) {
-    const Box banner{tile.x + tile.width - 12 - icon.banner->width, bottom, icon.banner->width,
+    const Area banner{tile.x + tile.width - 12 - icon.banner->width, bottom, icon.banner->width,
                      icon.banner->height};
     if (banner.x > x) canvas.draw(*icon.banner, banner);
   }
   if (entry.state != CardEntry::State::good) {
     const std::string_view state = to_text(entry.state);
     const std::size_t width = text_width(state) + 12;
-    const Box badge{tile.x + tile.width - 12 - width, bottom + 6, width, text_height + 4};
+    const Area badge{tile.x + tile.width - 12 - width, bottom + 6, width, text_height + 4};
     canvas.fill(badge, gone ? line : alarm);
     canvas.text(badge.x + 6, badge.y + 2, width, state, gone ? ink : tile_colour);
   }
@@ -116,7 +116,7 @@ struct MapShape {
 MapShape shape_of(std::size_t blocks) {
   constexpr std::size_t most_cells = 2048;
   MapShape shape;
-  shape.group = (blocks + most_cells - 1) / most_cells;
+  shape.group = std::max<std::size_t>(1, (blocks + most_cells - 1) / most_cells);
   shape.cells = (blocks + shape.group - 1) / shape.group;
   shape.cell = shape.cells <= 32 ? 36 : shape.cells <= 256 ? 18 : shape.cells <= 1024 ? 12 : 9;
   shape.a_row = (sheet_width - 2 * margin) / shape.cell;
@@ -125,7 +125,7 @@ MapShape shape_of(std::size_t blocks) {
 
 void draw_map(Canvas& canvas, std::size_t top, const std::vector<CardBlock>& map, const MapShape& shape) {
   for (std::size_t i = 0; i < shape.cells; ++i) {
-    const Box cell{margin + i % shape.a_row * shape.cell, top + i / shape.a_row * shape.cell, shape.cell - 2,
+    const Area cell{margin + i % shape.a_row * shape.cell, top + i / shape.a_row * shape.cell, shape.cell - 2,
                    shape.cell - 2};
     // Of several blocks in a cell the one that is used for most shows.
     const auto first = map.begin() + static_cast<std::ptrdiff_t>(i * shape.group);
@@ -158,7 +158,7 @@ void draw_legend(Canvas& canvas, std::size_t top, std::string_view of) {
   canvas.text(x, top, 300, of, ink);
   x += text_width(of) + 32;
   const auto item = [&](Colour colour, bool hollow, std::string_view what) {
-    const Box chip{x, top + 3, 12, 12};
+    const Area chip{x, top + 3, 12, 12};
     canvas.fill(chip, hollow ? tile_colour : colour);
     canvas.frame(chip, colour);
     canvas.text(x + 20, top, 300, what, faded);
