@@ -1,51 +1,16 @@
 // CPU time of whole processes, user and system together, against a public yardstick run in turn with ours.
 #include <bayswap/layout.hpp>
 
-#include <fcntl.h>
-#include <spawn.h>
-#include <sys/resource.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
-#include <algorithm>
-#include <cstdio>
-#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <functional>
 #include <random>
-#include <string>
-#include <vector>
+
+#include "processes.hpp"
 
 namespace {
 
-using Words = std::vector<std::string>;
-
-double cpu_of_children() {
-  rusage usage{};
-  getrusage(RUSAGE_CHILDREN, &usage);
-  const auto seconds = [](const timeval& t) {
-    return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) * 1e-6;
-  };
-  return seconds(usage.ru_utime) + seconds(usage.ru_stime);
-}
-
-void run(const Words& words) {
-  std::vector<char*> argv;
-  for (const std::string& word : words) argv.push_back(const_cast<char*>(word.c_str()));
-  argv.push_back(nullptr);
-  posix_spawn_file_actions_t actions;
-  posix_spawn_file_actions_init(&actions);
-  posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
-  pid_t child = 0;
-  int status = 0;
-  if (posix_spawnp(&child, argv[0], &actions, nullptr, argv.data(), environ) != 0 ||
-      waitpid(child, &status, 0) != child || status != 0) {
-    std::fprintf(stderr, "%s failed\n", argv[0]);
-    std::exit(1);
-  }
-  posix_spawn_file_actions_destroy(&actions);
-}
+using namespace bayswap::bench;
 
 // Medians over rounds; within a round the two take turns.
 void compare(const char* what, const Words& ours, const Words& yardstick,
@@ -59,17 +24,13 @@ void compare(const char* what, const Words& ours, const Words& yardstick,
       double sum = 0;
       for (int i = 0; i < runs; ++i) {
         before_each();
-        const double start = cpu_of_children();
-        run(us ? ours : yardstick);
-        sum += cpu_of_children() - start;
+        sum += run(us ? ours : yardstick).cpu_seconds;
       }
       (us ? our_times : their_times).push_back(sum / runs * 1000);
     }
   }
-  std::ranges::sort(our_times);
-  std::ranges::sort(their_times);
-  const double a = our_times[rounds / 2];
-  const double b = their_times[rounds / 2];
+  const double a = median(our_times);
+  const double b = median(their_times);
   std::printf("%-32s %7.3f ms CPU, yardstick %7.3f ms, ratio %.2f (at most %.1f)\n", what, a, b, a / b,
               bound);
 }

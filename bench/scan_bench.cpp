@@ -2,59 +2,18 @@
 // against sha256sum of the same files, and `infer` of a pair of 128 KiB against cmp.
 #include <bayswap/layout.hpp>
 
-#include <fcntl.h>
-#include <spawn.h>
-#include <sys/resource.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
-#include <algorithm>
-#include <chrono>
-#include <cstdio>
-#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <functional>
 #include <random>
-#include <string>
-#include <vector>
+
+#include "processes.hpp"
 
 namespace {
 
-using Words = std::vector<std::string>;
+using namespace bayswap::bench;
 using bayswap::Blob;
 using bayswap::Byte;
-
-struct Cost {
-  double seconds = 0;
-  long peak_kib = 0;
-};
-
-Cost run(const Words& words) {
-  std::vector<char*> argv;
-  for (const std::string& word : words) argv.push_back(const_cast<char*>(word.c_str()));
-  argv.push_back(nullptr);
-  posix_spawn_file_actions_t actions;
-  posix_spawn_file_actions_init(&actions);
-  posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
-  posix_spawn_file_actions_addopen(&actions, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
-  const auto start = std::chrono::steady_clock::now();
-  pid_t child = 0;
-  int status = 0;
-  rusage usage{};
-  if (posix_spawnp(&child, argv[0], &actions, nullptr, argv.data(), environ) != 0 ||
-      wait4(child, &status, 0, &usage) != child || status != 0) {
-    std::fprintf(stderr, "%s failed\n", argv[0]);
-    std::exit(1);
-  }
-  posix_spawn_file_actions_destroy(&actions);
-  return {std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(), usage.ru_maxrss};
-}
-
-double median(std::vector<double> values) {
-  std::ranges::sort(values);
-  return values[values.size() / 2];
-}
 
 // In turn, and the medians.
 void compare(

@@ -3,9 +3,9 @@
 #include "fuzz.hpp"
 #include "support/cards.hpp"
 
-// Compiled once a kind (CARD_KIND). Bytes laid over the directory and tables of a card with saves: nothing that is
-// listed, checked, read, carved, drawn or mended may crash or hang; mending leaves nothing that can be mended; a
-// rescue makes a sound card. Then the bytes alone: as the start of a card, and as a single save.
+// Compiled once a kind (CARD_KIND). Bytes laid over the directory and tables of a card with saves: nothing
+// that is listed, checked, read, carved, drawn or mended may crash or hang; mending leaves nothing that can
+// be mended; a rescue makes a sound card. Then the bytes alone: as the start of a card, and as a single save.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace bayswap;
   constexpr CardKind kind = CardKind::CARD_KIND;

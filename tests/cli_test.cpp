@@ -646,9 +646,12 @@ TEST_F(Cli, RegionsAreStampedAndWatched) {
 }
 
 TEST_F(Cli, CardsAreDrawn) {
-  for (const char* name : {"saltglass.card", "kelp-parade.card", "brass-tern.card", "low-tide-rally.card", "ninefold-pier"}) {
+  for (const char* name :
+       {"saltglass.card", "kelp-parade.card", "brass-tern.card", "low-tide-rally.card", "ninefold-pier"}) {
     const std::string out = "picture of " + std::string(name) + ".png";
-    ASSERT_EQ(bayswap({"card", "picture", path("clubroom/cards/" + std::string(name)), "--out", path(out)}).code, 0);
+    ASSERT_EQ(
+        bayswap({"card", "picture", path("clubroom/cards/" + std::string(name)), "--out", path(out)}).code,
+        0);
     EXPECT_EQ(text_of(read(out).slice(1, 3)), "PNG");
   }
   EXPECT_EQ(bayswap({"card", "picture", path("clubroom/cards/saltglass.card"), "--out", path(dump)}).code, 3)

@@ -184,7 +184,8 @@ int card_slots(ByteView file) {
   if (!first) return 1;
   std::string evidence;
   for (std::size_t i = 0; i < 4; ++i)
-    if (n64_format().weigh(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4) return 4;
+    if (n64_format().weigh(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4)
+      return 4;
   return 1;
 }
 
@@ -193,7 +194,8 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
     return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot),
                 card_slots(file.view()) == 1 ? "it holds one card" : "slots are 1 to 4");
   if (card_slots(file.view()) > 1) {
-    const std::size_t at = *first_of_four_paks(file.size()) + (slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1) * pak_size_bytes;
+    const std::size_t at = *first_of_four_paks(file.size()) +
+                           (slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1) * pak_size_bytes;
     return std::make_unique<WrappedCard>(n64_format().open(file.slice(at, pak_size_bytes)), file.slice(0, at),
                                          file.slice(at + pak_size_bytes, file.size()));
   }

@@ -88,7 +88,8 @@ SaveIcon icon_dc(const CardSave& save) {
 }  // namespace
 
 const SaveFormat& dc_save() {
-  static const SaveFormat format{CardKind::dc, entry_bytes, false, plausible_dc, is_dc_save, describe_dc, icon_dc, nullptr};
+  static const SaveFormat format{CardKind::dc, entry_bytes, false,   plausible_dc,
+                                 is_dc_save,   describe_dc, icon_dc, nullptr};
   return format;
 }
 

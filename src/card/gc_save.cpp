@@ -51,8 +51,7 @@ bool plausible_gc(ByteView entry) {
 bool is_gc_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   return save.files.empty() && !save.payload.empty() && save.payload.size() % block_size == 0 &&
-         plausible_gc(entry) &&
-         be16(entry, blocks_at) == save.payload.size() / block_size;
+         plausible_gc(entry) && be16(entry, blocks_at) == save.payload.size() / block_size;
 }
 
 // ---- Pictures: tiles of 8 by 4 (256 colours) or 4 by 4 (16 bits) pixels --------------------------------
@@ -145,8 +144,8 @@ std::optional<CardSave> restamped_gc(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& gc_save() {
-  static const SaveFormat format{CardKind::gc, entry_bytes, true,        plausible_gc, is_gc_save,
-                                 describe_gc,  icon_gc,     restamped_gc};
+  static const SaveFormat format{CardKind::gc, entry_bytes, true,    plausible_gc,
+                                 is_gc_save,   describe_gc, icon_gc, restamped_gc};
   return format;
 }
 

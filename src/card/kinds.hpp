@@ -61,7 +61,8 @@ struct CardFormat {
 [[nodiscard]] const SaveFormat& pce_save();
 [[nodiscard]] const SaveFormat& scd_save();
 
-/// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other chips.
+/// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other
+/// chips.
 [[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);
 [[nodiscard]] const CardFormat& card_format(CardKind kind);
 [[nodiscard]] std::span<const CardFormat* const> card_formats();

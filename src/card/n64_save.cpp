@@ -93,8 +93,8 @@ std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& n64_save() {
-  static const SaveFormat format{CardKind::n64, note_bytes, false,        plausible_n64, is_n64_save,
-                                 describe_n64,  nullptr,    restamped_n64};
+  static const SaveFormat format{CardKind::n64, note_bytes,   false,   plausible_n64,
+                                 is_n64_save,   describe_n64, nullptr, restamped_n64};
   return format;
 }
 

@@ -24,7 +24,8 @@ CardEntry describe_pce(const CardSave& save) {
 }
 
 bool plausible_pce(ByteView entry) {
-  return std::ranges::none_of(entry.subspan(name_at, name_bytes), [](Byte b) { return b < 0x20 || b == 0x7f; });
+  return std::ranges::none_of(entry.subspan(name_at, name_bytes),
+                              [](Byte b) { return b < 0x20 || b == 0x7f; });
 }
 
 bool is_pce_save(const CardSave& save) {
@@ -34,8 +35,8 @@ bool is_pce_save(const CardSave& save) {
 }  // namespace
 
 const SaveFormat& pce_save() {
-  static const SaveFormat format{CardKind::pce, entry_bytes, false,  plausible_pce, is_pce_save,
-                                 describe_pce,  nullptr,     nullptr};
+  static const SaveFormat format{CardKind::pce, entry_bytes,  false,   plausible_pce,
+                                 is_pce_save,   describe_pce, nullptr, nullptr};
   return format;
 }
 

@@ -84,8 +84,8 @@ std::optional<CardSave> restamped_ps1(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& ps1_save() {
-  static const SaveFormat format{CardKind::ps1, frame_bytes, true,         plausible_ps1, is_ps1_save,
-                                 describe_ps1,  icon_ps1,    restamped_ps1};
+  static const SaveFormat format{CardKind::ps1, frame_bytes,  true,     plausible_ps1,
+                                 is_ps1_save,   describe_ps1, icon_ps1, restamped_ps1};
   return format;
 }
 

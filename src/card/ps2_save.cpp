@@ -193,8 +193,8 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region) {
 }  // namespace
 
 const SaveFormat& ps2_save() {
-  static const SaveFormat format{CardKind::ps2, entry_bytes, false,        plausible_ps2, is_ps2_save,
-                                 describe_ps2,  icon_ps2,    restamped_ps2};
+  static const SaveFormat format{CardKind::ps2, entry_bytes,  false,    plausible_ps2,
+                                 is_ps2_save,   describe_ps2, icon_ps2, restamped_ps2};
   return format;
 }
 

@@ -64,9 +64,14 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
 
 Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int slot) {
   // Of four controller paks one; where none of them has a sound ID sector, the size has to do.
-  const auto paks = slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
-  if (slot > 0 && !paks) return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot), "it holds one card");
-  const Blob file = paks ? whole.slice(*paks + static_cast<std::size_t>(std::max(0, slot - 1)) * pak_size_bytes, pak_size_bytes) : whole;
+  const auto paks =
+      slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
+  if (slot > 0 && !paks)
+    return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot), "it holds one card");
+  const Blob file =
+      paks ? whole.slice(*paks + static_cast<std::size_t>(std::max(0, slot - 1)) * pak_size_bytes,
+                         pak_size_bytes)
+           : whole;
   std::optional<Rescue> best;
   std::size_t best_count = 0;
   CardWish wish;

@@ -38,8 +38,8 @@ bool is_sat_save(const CardSave& save) {
 }  // namespace
 
 const SaveFormat& sat_save() {
-  static const SaveFormat format{CardKind::sat, entry_bytes, false,  plausible_sat, is_sat_save,
-                                 describe_sat,  nullptr,     nullptr};
+  static const SaveFormat format{CardKind::sat, entry_bytes,  false,   plausible_sat,
+                                 is_sat_save,   describe_sat, nullptr, nullptr};
   return format;
 }
 

@@ -121,7 +121,9 @@ Result<int> rescue(CardJob& job) {
   }
   if (code != exit_done) return code;
   if (found->saves.empty()) {
-    say(job.globals.quiet, "bayswap: no save was found on it, and nothing was written. Say --kind where you know which console it is from.");
+    say(job.globals.quiet,
+        "bayswap: no save was found on it, and nothing was written. Say --kind where you know which console "
+        "it is from.");
     return exit_problems;
   }
   if (!folder && put_on < found->saves.size())

@@ -91,8 +91,8 @@ namespace {
 void describe_card(const Card& card, Finding& finding) {
   std::size_t saves = 0;
   for (const CardEntry& entry : card.entries()) saves += entry.state == CardEntry::State::good ? 1 : 0;
-  finding.evidence.push_back(fmt::format("{} saves on it, {} of {} {}s free; `bayswap card list` names them", saves,
-                                         card.free_blocks(), card.capacity_blocks(),
+  finding.evidence.push_back(fmt::format("{} saves on it, {} of {} {}s free; `bayswap card list` names them",
+                                         saves, card.free_blocks(), card.capacity_blocks(),
                                          card.block_bytes() == 1 ? "byte" : "block"));
   if (const std::size_t problems = card.check().size(); problems > 0)
     finding.evidence.push_back(
@@ -226,9 +226,11 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     }
   const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
   finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;
-  if (const auto card = finding.parts.size() == 1 ? card_kind_from_text(tag(best.layout->platform)) : std::nullopt;
+  if (const auto card =
+          finding.parts.size() == 1 ? card_kind_from_text(tag(best.layout->platform)) : std::nullopt;
       card && has_layouts(*card))
-    if (const auto opened = open_card(plain); opened && (*opened)->kind() == *card) describe_card(**opened, finding);
+    if (const auto opened = open_card(plain); opened && (*opened)->kind() == *card)
+      describe_card(**opened, finding);
   if (std::ranges::all_of(finding.parts, &PartFinding::blank))
     finding.evidence.emplace_back(
         "it is blank: a game that never saved, a flat battery, or a read that failed");

@@ -44,13 +44,15 @@ void draw_stand_in(Canvas& canvas, const Area& area, std::string_view word) {
   canvas.frame(area, line);
   for (std::size_t i = 8; i + 8 < area.width; ++i) canvas.fill({area.x + i, area.y + i, 1, 1}, line);
   const std::size_t width = text_width(word);
-  canvas.fill(
-      {area.x + (area.width - width) / 2 - 2, area.y + (area.height - text_height) / 2, width + 4, text_height},
-      paper);
-  canvas.text(area.x + (area.width - width) / 2, area.y + (area.height - text_height) / 2, width, word, faded);
+  canvas.fill({area.x + (area.width - width) / 2 - 2, area.y + (area.height - text_height) / 2, width + 4,
+               text_height},
+              paper);
+  canvas.text(area.x + (area.width - width) / 2, area.y + (area.height - text_height) / 2, width, word,
+              faded);
 }
 
-void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEntry& entry, std::size_t index) {
+void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEntry& entry,
+               std::size_t index) {
   const bool gone = entry.state == CardEntry::State::deleted;
   canvas.fill(tile, tile_colour);
   canvas.frame(tile, line);
@@ -92,7 +94,7 @@ void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEnt
     }
   if (icon.banner) {
     const Area banner{tile.x + tile.width - 12 - icon.banner->width, bottom, icon.banner->width,
-                     icon.banner->height};
+                      icon.banner->height};
     if (banner.x > x) canvas.draw(*icon.banner, banner);
   }
   if (entry.state != CardEntry::State::good) {
@@ -126,7 +128,7 @@ MapShape shape_of(std::size_t blocks) {
 void draw_map(Canvas& canvas, std::size_t top, const std::vector<CardBlock>& map, const MapShape& shape) {
   for (std::size_t i = 0; i < shape.cells; ++i) {
     const Area cell{margin + i % shape.a_row * shape.cell, top + i / shape.a_row * shape.cell, shape.cell - 2,
-                   shape.cell - 2};
+                    shape.cell - 2};
     // Of several blocks in a cell the one that is used for most shows.
     const auto first = map.begin() + static_cast<std::ptrdiff_t>(i * shape.group);
     const auto last = map.begin() + static_cast<std::ptrdiff_t>(std::min(map.size(), (i + 1) * shape.group));
