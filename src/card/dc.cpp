@@ -297,7 +297,7 @@ const CardFormat& dc_format() {
       forms,
       image_sizes,
       weigh_dc,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<DcCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<DcCard>(image); },
       fresh_dc};
   return format;
 }

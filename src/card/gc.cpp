@@ -398,7 +398,7 @@ const CardFormat& gc_format() {
       forms,
       image_sizes,
       weigh_gc,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<GcCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<GcCard>(image); },
       fresh_gc};
   return format;
 }

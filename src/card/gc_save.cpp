@@ -1,4 +1,6 @@
 // One save off a gc card: its directory entry, its comment, banner and icons (docs/formats/gc.md).
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/text.hpp"

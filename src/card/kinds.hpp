@@ -39,7 +39,7 @@ struct CardFormat {
   std::span<const std::size_t> image_sizes;
   /// How sure these bytes, as many as one of the sizes, are to be such a card: 0 to 1, and why.
   double (*weigh)(ByteView image, std::string& evidence) = nullptr;
-  std::unique_ptr<Card> (*open)(Blob image) = nullptr;
+  std::unique_ptr<Card> (*open)(const Blob& image) = nullptr;
   Blob (*fresh)(const CardSize& size, const CardWish& wish) = nullptr;
 };
 

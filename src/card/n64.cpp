@@ -210,7 +210,7 @@ const CardFormat& n64_format() {
       forms,
       image_sizes,
       weigh_pak,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
       [](const CardSize&, const CardWish&) { return fresh_pak(1); }};
   return format;
 }

@@ -189,7 +189,7 @@ const CardFormat& pce_format() {
       forms,
       image_sizes,
       weigh_pce,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); },
       fresh_pce};
   return format;
 }

@@ -1,4 +1,6 @@
 // One save out of a pce backup memory (docs/formats/pce.md).
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/text.hpp"

@@ -195,7 +195,7 @@ const CardFormat& ps1_format() {
       forms,
       image_sizes,
       weigh_ps1,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<Ps1Card>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<Ps1Card>(image); },
       fresh_ps1};
   return format;
 }

@@ -16,8 +16,7 @@ using namespace ps2;
 
 class Ps2Card final : public BlockCard {
  public:
-  Ps2Card(Blob image, bool with_spare)
-      : BlockCard(ps2_save(), Blob{}), tree_(std::move(image), with_spare) {}
+  Ps2Card(const Blob& image, bool with_spare) : BlockCard(ps2_save(), Blob{}), tree_(image, with_spare) {}
 
   std::string_view form() const override { return tree_.pages().with_spare() ? "ecc" : "plain"; }
   std::size_t block_bytes() const override { return cluster_bytes; }
@@ -33,8 +32,8 @@ class Ps2Card final : public BlockCard {
     return count;
   }
   std::vector<FoundSave> carve(std::size_t present_bytes) const override {
-    return BlockCard::carve(tree_.pages().with_spare() ? present_bytes / (page_bytes + spare_bytes) * page_bytes
-                                                : present_bytes);
+    return BlockCard::carve(
+        tree_.pages().with_spare() ? present_bytes / (page_bytes + spare_bytes) * page_bytes : present_bytes);
   }
 
  protected:
@@ -82,13 +81,16 @@ class Ps2Card final : public BlockCard {
     return tree_.is_free(cluster) ? BlockUse::free : BlockUse::save;
   }
   std::size_t block_at(std::size_t cluster) const override { return tree_.offset_of(cluster); }
-  std::size_t mark_at(std::size_t cluster) const override { return tree_.super().link_at(tree_.pages().data(), cluster); }
+  std::size_t mark_at(std::size_t cluster) const override {
+    return tree_.super().link_at(tree_.pages().data(), cluster);
+  }
   std::string_view unit() const override { return "cluster"; }
 
   void check_medium(Problems& problems) const override {
     if (!tree_.super().problem.empty()) problems.add(0, false, "superblock: {}", tree_.super().problem);
     for (const std::size_t at : tree_.super().broken_pointers(tree_.pages().data()))
-      problems.add(at, false, "the pointer to a table is {}, where there is none", le32(tree_.pages().data(), at));
+      problems.add(at, false, "the pointer to a table is {}, where there is none",
+                   le32(tree_.pages().data(), at));
     for (const EccFlaw& flaw : tree_.pages().flaws())
       problems.add(flaw.page * (page_bytes + spare_bytes) + flaw.chunk * ecc_chunk_bytes,
                    flaw.state != EccState::hopeless, "page {}, chunk {}: {}", flaw.page, flaw.chunk,
@@ -196,7 +198,8 @@ class Ps2Card final : public BlockCard {
     std::vector<CardFile> files;
     for (const Inside& one : content.files) {
       const ByteView its = tree_.entry(one.entry_at);
-      files.push_back({name_of_entry(its), Blob::copy_of(its), tree_.read(one.clusters, le32(its, length_at))});
+      files.push_back(
+          {name_of_entry(its), Blob::copy_of(its), tree_.read(one.clusters, le32(its, length_at))});
     }
     return named_save(CardKind::ps2, entry, Blob{}, std::move(files));
   }
@@ -243,7 +246,7 @@ const CardFormat& ps2_format() {
                                  forms,
                                  image_sizes,
                                  weigh_ps2,
-                                 [](Blob image) -> std::unique_ptr<Card> {
+                                 [](const Blob& image) -> std::unique_ptr<Card> {
                                    const bool spare = image.size() % (page_bytes + spare_bytes) == 0 &&
                                                       image.size() % mega != 0;
                                    return std::make_unique<Ps2Card>(image, spare);

@@ -1,5 +1,7 @@
 // One save off a ps2 card: a folder with its files, among them a description and a model
 // (docs/formats/ps2.md).
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/text.hpp"

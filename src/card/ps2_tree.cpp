@@ -30,8 +30,7 @@ bool Tree::is_free(std::size_t cluster) const {
 }
 bool Tree::begins_with_dots(std::size_t cluster) const {
   const std::size_t at = offset_of(cluster);
-  return at + cluster_bytes <= pages_.data().size() && is_dots(entry(at)) &&
-         is_dots(entry(at + entry_bytes));
+  return at + cluster_bytes <= pages_.data().size() && is_dots(entry(at)) && is_dots(entry(at + entry_bytes));
 }
 
 std::uint32_t Tree::link(std::size_t cluster) const {
@@ -52,13 +51,13 @@ Row Tree::row(std::size_t first, std::size_t count, bool deleted) const {
   for (;;) {
     if (cluster >= super_.allocatable)
       way.problem = way.clusters.empty() ? fmt::format("it begins at cluster {}, which there is not", cluster)
-                                       : fmt::format("cluster {} leads to cluster {}, which there is not",
-                                                     way.clusters.back(), cluster);
+                                         : fmt::format("cluster {} leads to cluster {}, which there is not",
+                                                       way.clusters.back(), cluster);
     else if (seen[cluster])
       way.problem = fmt::format("its clusters lead in a circle at cluster {}", cluster);
     else if (way.clusters.size() == count)
-      way.problem = fmt::format("it has {} clusters by its size, and the links lead on to cluster {}",
-                                count, cluster);
+      way.problem =
+          fmt::format("it has {} clusters by its size, and the links lead on to cluster {}", count, cluster);
     if (!way.problem.empty()) return way;
     const std::uint32_t next = link(cluster);
     if (((next & link_used) == 0) != deleted) {
@@ -98,8 +97,8 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
                                   content.is_folder ? "entries" : "bytes");
     return content;
   }
-  content.own = take(le32(head, cluster_at),
-                     content.is_folder ? clusters_of_folder(length) : clusters_of(length), "");
+  content.own =
+      take(le32(head, cluster_at), content.is_folder ? clusters_of_folder(length) : clusters_of(length), "");
   if (!content.is_folder) return content;
   for (std::size_t i = 2; i < std::min(length, content.own.size() * 2); ++i) {
     const std::size_t its = offset_of(content.own[i / 2]) + i % 2 * entry_bytes;
@@ -139,8 +138,8 @@ std::vector<std::size_t> Tree::allocate(std::size_t count) {
   for (std::size_t cluster = 0; cluster < super_.allocatable && clusters.size() < count; ++cluster)
     if (is_free(cluster)) clusters.push_back(cluster);
   for (std::size_t i = 0; i < clusters.size(); ++i)
-    set_link(clusters[i], link_used | (i + 1 < clusters.size() ? static_cast<std::uint32_t>(clusters[i + 1])
-                                                               : link_end));
+    set_link(clusters[i],
+             link_used | (i + 1 < clusters.size() ? static_cast<std::uint32_t>(clusters[i + 1]) : link_end));
   return clusters;
 }
 

@@ -20,7 +20,7 @@ struct Place {
 
 // The image as long as it should be; FF stands in for what is missing.
 Blob padded(const Blob& file, std::size_t at, std::size_t size) {
-  const Blob there = file.slice(at, size);
+  Blob there = file.slice(at, size);
   if (there.size() == size) return there;
   Buffer image(size);
   const auto rest = std::ranges::copy(there.view(), image.bytes().begin()).out;

@@ -287,7 +287,7 @@ const CardFormat& sat_format() {
       forms,
       image_sizes,
       weigh_sat,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
       fresh_sat};
   return format;
 }

@@ -170,7 +170,7 @@ const CardFormat& scd_format() {
       forms,
       image_sizes,
       weigh_scd,
-      [](Blob image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); },
+      [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); },
       fresh_scd};
   return format;
 }

@@ -1,4 +1,4 @@
-// The bitmap font that is built in: cmake/EmbedFont.cmake takes it from a Debian package.
+// The bitmap font that is built in: cmake/embed_font.cpp takes it from a Debian package.
 #pragma once
 
 #include <cstdint>
