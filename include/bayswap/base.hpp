@@ -81,6 +81,7 @@ class Buffer {
  public:
   explicit Buffer(std::size_t size_bytes);
   [[nodiscard]] std::span<Byte> bytes() { return {bytes_.get(), size_}; }
+  [[nodiscard]] ByteView view() const { return {bytes_.get(), size_}; }
   /// Gives the first `size_bytes` bytes away as a blob; at most the size it was made with.
   [[nodiscard]] Blob freeze(std::size_t size_bytes) &&;
   [[nodiscard]] Blob freeze() && { return std::move(*this).freeze(size_); }

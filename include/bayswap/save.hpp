@@ -121,7 +121,7 @@ struct Ailment {
 
 /// Looks at a part that is not blank: power-on patterns, mirrored halves, stuck data bits, a half that holds
 /// next to nothing beside one that is full. Nothing for blank parts, for controller paks, and for parts under
-/// 512 bytes.
+/// 512 bytes or over 1 MiB.
 [[nodiscard]] std::vector<Ailment> ailments(const Part& part);
 
 /// A chip that a game is known to carry.

@@ -28,27 +28,27 @@ Blob with_spare_bytes(ByteView data) {
   return std::move(file).freeze();
 }
 
-Pages::Pages(Blob file, bool with_spare) : file_(std::move(file)), with_spare_(with_spare) {
-  const std::size_t pages = file_.size() / (with_spare ? raw_page_bytes : page_bytes);
+Pages::Pages(Blob file, bool with_spare)
+    : file_(std::move(file)),
+      data_(file_.size() / (with_spare ? raw_page_bytes : page_bytes) * page_bytes),
+      with_spare_(with_spare) {
+  const std::size_t pages = data_.view().size() / page_bytes;
   written_.resize(pages * chunks);
   if (!with_spare) {
-    data_.assign(file_.view().begin(),
-                 file_.view().begin() + static_cast<std::ptrdiff_t>(pages * page_bytes));
+    std::memcpy(data_.bytes().data(), file_.data(), data_.bytes().size());
     return;
   }
-  data_.resize(pages * page_bytes);
   for (std::size_t i = 0; i < pages; ++i) {
     const ByteView raw = file_.view().subspan(i * raw_page_bytes, raw_page_bytes);
-    std::memcpy(&data_[i * page_bytes], raw.data(), page_bytes);
-    const auto states =
-        mend_page(std::span(data_).subspan(i * page_bytes, page_bytes), raw.subspan(page_bytes));
+    std::memcpy(&data_.bytes()[i * page_bytes], raw.data(), page_bytes);
+    const auto states = mend_page(data_.bytes().subspan(i * page_bytes, page_bytes), raw.subspan(page_bytes));
     for (std::size_t chunk = 0; chunk < chunks; ++chunk)
       if (states.at(chunk) != EccState::sound) flaws_.push_back({i, chunk, states.at(chunk)});
   }
 }
 
 std::span<Byte> Pages::change(std::size_t at, std::size_t count) {
-  if (!with_spare_) return std::span(data_).subspan(at, count);
+  if (!with_spare_) return data_.bytes().subspan(at, count);
   for (std::size_t chunk = at / ecc_chunk_bytes; chunk * ecc_chunk_bytes < at + count; ++chunk) {
     written_[chunk] = true;
     // What is written over whole is no longer lost; what is only touched keeps its wrong code.
@@ -57,7 +57,7 @@ std::span<Byte> Pages::change(std::size_t at, std::size_t count) {
       return flaw.page * chunks + flaw.chunk == chunk && (whole || flaw.state != EccState::hopeless);
     });
   }
-  return std::span(data_).subspan(at, count);
+  return data_.bytes().subspan(at, count);
 }
 
 void Pages::mend() {
@@ -67,15 +67,15 @@ void Pages::mend() {
 }
 
 Blob Pages::file() const {
-  if (!with_spare_) return Blob::copy_of(data_);
+  if (!with_spare_) return Blob::copy_of(data_.view());
   Buffer file(file_.size());
   std::memcpy(file.bytes().data(), file_.data(), file_.size());
-  for (std::size_t page = 0; page * page_bytes < data_.size(); ++page) {
+  for (std::size_t page = 0; page * page_bytes < data_.view().size(); ++page) {
     const auto first = written_.begin() + static_cast<std::ptrdiff_t>(page * chunks);
     if (std::none_of(first, first + chunks, [](bool written) { return written; })) continue;
     const std::span<Byte> raw = file.bytes().subspan(page * raw_page_bytes, raw_page_bytes);
     const std::span<Byte> spare = raw.subspan(page_bytes);
-    const ByteView data = ByteView(data_).subspan(page * page_bytes, page_bytes);
+    const ByteView data = data_.view().subspan(page * page_bytes, page_bytes);
     const bool erased = is_erased(spare);
     std::array<Byte, spare_bytes> codes{};
     put_spare(codes, data);

@@ -22,7 +22,7 @@ class Pages {
   /// `with_spare`: 528 bytes a page. Anything behind the last whole page is left out.
   Pages(Blob file, bool with_spare);
 
-  [[nodiscard]] ByteView data() const { return data_; }
+  [[nodiscard]] ByteView data() const { return data_.view(); }
   [[nodiscard]] bool with_spare() const { return with_spare_; }
   [[nodiscard]] const std::vector<EccFlaw>& flaws() const { return flaws_; }
   /// To be written to. The chunks count as written: they get a new code.
@@ -33,7 +33,7 @@ class Pages {
 
  private:
   Blob file_;
-  std::vector<Byte> data_;
+  Buffer data_;
   std::vector<bool> written_;  // a chunk each
   std::vector<EccFlaw> flaws_;
   bool with_spare_;

@@ -70,7 +70,10 @@ void find_stuck_bits(const Counts& first, const Counts& second, const std::strin
 std::vector<Ailment> ailments(const Part& part) {
   const ByteView bytes = part.bytes.view();
   std::vector<Ailment> found;
-  if (bytes.size() < least_size || part.role.kind == PartKind::pak || is_blank(part)) return found;
+  constexpr std::size_t largest_chip = std::size_t{1} << 20;  // what is larger is a card of many saves
+  if (bytes.size() < least_size || bytes.size() > largest_chip || part.role.kind == PartKind::pak ||
+      is_blank(part))
+    return found;
   const std::string role = to_text(part.role);
   if (const std::size_t p = period(bytes); p <= longest_pattern) {
     found.push_back(
