@@ -6,48 +6,59 @@
 
 namespace bayswap {
 
-// Eight bytes at a time: the exclusive or of all words has the columns; that of the words whose index has a
-// bit set has a line each; the three lines within a word are masks of whole bytes.
+namespace {
+
+// What the columns of a byte come to, for each value of the exclusive or of all bytes.
+constexpr std::array<Byte, 256> column_codes = [] {
+  std::array<Byte, 256> codes{};
+  constexpr std::array<unsigned, 7> masks{0x55, 0x33, 0x0f, 0, 0xaa, 0xcc, 0xf0};
+  for (unsigned value = 0; value < codes.size(); ++value)
+    for (unsigned bit = 0; bit < masks.size(); ++bit)
+      codes[value] |=
+          static_cast<Byte>((static_cast<unsigned>(std::popcount(value & masks.at(bit))) & 1U) << bit);
+  return codes;
+}();
+
+constexpr std::uint64_t folded(std::uint64_t word) {
+  word ^= word >> 32U;
+  word ^= word >> 16U;
+  return (word ^ (word >> 8U)) & 0xffU;
+}
+
+}  // namespace
+
+// Eight bytes at a time. The exclusive or of all words has the columns; that of the words whose index has a
+// bit set has a line each; the three lines within a word are masks of whole bytes. Eight parities are then
+// taken at once, a byte each.
 Ecc ecc_of(ByteView chunk) {
   static_assert(std::endian::native == std::endian::little,
                 "bytes within a word are counted from the low end");
   assert(chunk.size() == ecc_chunk_bytes);
-  constexpr std::size_t words = ecc_chunk_bytes / 8;
-  std::array<std::uint64_t, words> word{};
-  std::memcpy(word.data(), chunk.data(), ecc_chunk_bytes);
-  std::uint64_t all = 0;
+  std::array<std::uint64_t, ecc_chunk_bytes / 8> w{};
+  std::memcpy(w.data(), chunk.data(), ecc_chunk_bytes);
   std::array<std::uint64_t, 4> line{};
-  for (std::size_t i = 0; i < words; ++i) {
-    all ^= word[i];
-    for (std::size_t bit = 0; bit < line.size(); ++bit) line[bit] ^= ((i >> bit) & 1U) != 0 ? word[i] : 0;
+  // Pairs, pairs of pairs, ...: what stands in the second of each pair has the bit set.
+  std::size_t count = w.size();
+  for (std::uint64_t& bit : line) {
+    count /= 2;
+    for (std::size_t i = 0; i < count; ++i) {
+      bit ^= w[2 * i + 1];
+      w[i] = w[2 * i] ^ w[2 * i + 1];
+    }
   }
-  // Folded by hand: without a popcount instruction std::popcount is a call.
-  const auto parity = [](std::uint64_t value) {
-    value ^= value >> 32U;
-    value ^= value >> 16U;
-    value ^= value >> 8U;
-    value ^= value >> 4U;
-    return (0x6996U >> (value & 15U)) & 1U;
-  };
-  unsigned set = 0;  // line parity of the bytes whose index has the bit set
-  set |= parity(all & 0xff00ff00ff00ff00U) << 0U;
-  set |= parity(all & 0xffff0000ffff0000U) << 1U;
-  set |= parity(all & 0xffffffff00000000U) << 2U;
-  for (std::size_t bit = 0; bit < line.size(); ++bit) set |= parity(line[bit]) << (3 + bit);
-  const unsigned clear = set ^ (parity(all) != 0 ? 0x7fU : 0U);
-  std::uint64_t column = all ^ (all >> 32U);
-  column ^= column >> 16U;
-  column ^= column >> 8U;
-  column &= 0xffU;
-  unsigned columns = 0;
-  columns |= parity(column & 0x55U) << 0U;
-  columns |= parity(column & 0x33U) << 1U;
-  columns |= parity(column & 0x0fU) << 2U;
-  columns |= parity(column & 0xaaU) << 4U;
-  columns |= parity(column & 0xccU) << 5U;
-  columns |= parity(column & 0xf0U) << 6U;
-  return {static_cast<Byte>(columns ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU),
-          static_cast<Byte>(set ^ 0x7fU)};
+  const std::uint64_t all = w[0];
+  std::uint64_t parities = folded(all & 0xff00ff00ff00ff00U) | folded(all & 0xffff0000ffff0000U) << 8U |
+                           folded(all & 0xffffffff00000000U) << 16U | folded(line[0]) << 24U |
+                           folded(line[1]) << 32U | folded(line[2]) << 40U | folded(line[3]) << 48U |
+                           folded(all) << 56U;
+  parities ^= parities >> 4U;
+  parities ^= parities >> 2U;
+  parities ^= parities >> 1U;
+  // The lowest bit of each byte, gathered into the highest byte in their order.
+  const auto set = static_cast<unsigned>(((parities & 0x0101010101010101U) * 0x0102040810204080U) >> 56U);
+  const unsigned clear = (set ^ ((set & 0x80U) != 0 ? 0x7fU : 0U)) & 0x7fU;
+  return {static_cast<Byte>(column_codes[folded(all)] ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU),
+          static_cast<Byte>((set & 0x7fU) ^ 0x7fU)};
 }
 
 EccFinding ecc_compare(const Ecc& computed, const Ecc& stored) {
@@ -84,6 +95,17 @@ void put_likely_spare(std::span<Byte> spare, ByteView page) {
   } else {
     put_spare(spare, page);
   }
+}
+
+bool is_sound_page(ByteView page, ByteView spare) {
+  if (spare[0] == 0xff && is_erased(spare) && is_erased(page)) return true;
+  bool sound = true;
+  for (std::size_t chunk = 0; chunk < ecc_chunks; ++chunk) {
+    const Ecc code = ecc_of(page.subspan(chunk * ecc_chunk_bytes, ecc_chunk_bytes));
+    const Ecc stored{spare[3 * chunk], spare[3 * chunk + 1], spare[3 * chunk + 2]};
+    sound = sound && (code == stored || ecc_compare(code, stored).state == EccState::sound);
+  }
+  return sound;
 }
 
 std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare) {

@@ -36,6 +36,8 @@ inline constexpr std::size_t ecc_chunks = ecc_page_bytes / ecc_chunk_bytes;
 void put_spare(std::span<Byte> spare, ByteView page);
 /// The spare bytes of a page of which nothing else is known: FF for one that is all FF, as erased ones are.
 void put_likely_spare(std::span<Byte> spare, ByteView page);
+/// Every code agrees, or the page is erased.
+[[nodiscard]] bool is_sound_page(ByteView page, ByteView spare);
 /// Sets single wrong bits in the page right. What each chunk was like; an erased page is sound.
 [[nodiscard]] std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare);
 

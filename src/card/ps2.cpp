@@ -82,15 +82,14 @@ class Ps2Card final : public BlockCard {
   }
   std::size_t block_at(std::size_t cluster) const override { return tree_.offset_of(cluster); }
   std::size_t mark_at(std::size_t cluster) const override {
-    return tree_.super().link_at(tree_.pages().data(), cluster);
+    return tree_.super().link_at(tree_.pages(), cluster);
   }
   std::string_view unit() const override { return "cluster"; }
 
   void check_medium(Problems& problems) const override {
     if (!tree_.super().problem.empty()) problems.add(0, false, "superblock: {}", tree_.super().problem);
-    for (const std::size_t at : tree_.super().broken_pointers(tree_.pages().data()))
-      problems.add(at, false, "the pointer to a table is {}, where there is none",
-                   le32(tree_.pages().data(), at));
+    for (const std::size_t at : tree_.super().broken_pointers(tree_.pages()))
+      problems.add(at, false, "the pointer to a table is {}, where there is none", tree_.pages().number(at));
     for (const EccFlaw& flaw : tree_.pages().flaws())
       problems.add(flaw.page * (page_bytes + spare_bytes) + flaw.chunk * ecc_chunk_bytes,
                    flaw.state != EccState::hopeless, "page {}, chunk {}: {}", flaw.page, flaw.chunk,
@@ -147,7 +146,7 @@ class Ps2Card final : public BlockCard {
   void erase(const Slot& slot, const std::vector<std::size_t>& blocks) override {
     const Content content = tree_.content_of(slot.at, false);
     const auto unmark = [&](std::size_t at) {
-      const unsigned mode = le16(tree_.pages().data(), at + mode_at);
+      const unsigned mode = le16(tree_.entry(at), mode_at);
       put_le(tree_.pages().change(at + mode_at, 2), 0, 2, mode & ~mode_exists);
     };
     for (const Inside& one : content.files) unmark(one.entry_at);
@@ -169,7 +168,7 @@ class Ps2Card final : public BlockCard {
     for (const Slot& slot : slots()) known.insert(slot.at);
     for (std::size_t i = 0; i < tree_.super().allocatable; ++i) {
       const std::size_t at = block_at(i);
-      if (at + cluster_bytes > tree_.pages().data().size()) break;
+      if (at + cluster_bytes > tree_.pages().size()) break;
       for (const std::size_t half : {at, at + entry_bytes}) {
         const ByteView entry = tree_.entry(half);
         const unsigned mode = le16(entry, mode_at);

@@ -54,20 +54,21 @@ constexpr Usual usual(std::size_t data_bytes) {
 
 }  // namespace
 
-Superblock Superblock::read(ByteView card) {
+Superblock Superblock::read(const Pages& card) {
   Superblock super;
   const Usual standard = usual(card.size());
+  const ByteView page = card.bytes(0, page_bytes);
   const auto wrong = [&](std::string why) {
     super = {standard.clusters, standard.first_cluster, standard.allocatable, 0, std::move(why)};
     return super;
   };
-  if (!std::ranges::equal(card.first(mark.size()), mark)) return wrong("its mark is missing");
-  if (le16(card, page_size_at) != page_bytes || le16(card, pages_a_cluster_at) != 2)
+  if (!std::ranges::equal(page.first(mark.size()), mark)) return wrong("its mark is missing");
+  if (le16(page, page_size_at) != page_bytes || le16(page, pages_a_cluster_at) != 2)
     return wrong(fmt::format("pages of {} bytes, {} a cluster; every card has 512 and 2",
-                             le16(card, page_size_at), le16(card, pages_a_cluster_at)));
-  super.clusters = le32(card, clusters_at);
-  super.first_cluster = le32(card, first_cluster_at);
-  super.allocatable = le32(card, allocatable_at);
+                             le16(page, page_size_at), le16(page, pages_a_cluster_at)));
+  super.clusters = le32(page, clusters_at);
+  super.first_cluster = le32(page, first_cluster_at);
+  super.allocatable = le32(page, allocatable_at);
   super.tables_at = table_list_at;
   if (super.clusters != standard.clusters)
     return wrong(fmt::format("{} clusters, and the image has {}", super.clusters, standard.clusters));
@@ -75,24 +76,24 @@ Superblock Superblock::read(ByteView card) {
       super.allocatable < 1 || super.allocatable > super.clusters - super.first_cluster)
     return wrong(fmt::format("clusters {} to {} are for saves, which the card does not have",
                              super.first_cluster, super.first_cluster + super.allocatable));
-  if (le32(card, root_at) != 0)
-    return wrong(fmt::format("the root is at cluster {}, not at 0", le32(card, root_at)));
+  if (le32(page, root_at) != 0)
+    return wrong(fmt::format("the root is at cluster {}, not at 0", le32(page, root_at)));
   // The root's first cluster is in use; a table that does not say so is none.
   const std::size_t root_link = super.link_at(card, 0);
-  if (root_link == 0 || (le32(card, root_link) & 0x80000000U) == 0)
+  if (root_link == 0 || (card.number(root_link) & 0x80000000U) == 0)
     return wrong(fmt::format("its list of tables begins with cluster {}, where there is none",
-                             le32(card, table_list_at)));
+                             le32(page, table_list_at)));
   return super;
 }
 
-std::size_t Superblock::link_at(ByteView card, std::size_t cluster) const {
+std::size_t Superblock::link_at(const Pages& card, std::size_t cluster) const {
   const std::size_t table = cluster / links_a_cluster;
   const std::size_t table_of_tables = table / links_a_cluster;
   if (table_of_tables >= table_list_count) return 0;
   const std::size_t first =
-      tables_at == 0 ? first_table_of_tables + table_of_tables : le32(card, tables_at + 4 * table_of_tables);
+      tables_at == 0 ? first_table_of_tables + table_of_tables : card.number(tables_at + 4 * table_of_tables);
   if (first == 0 || first >= clusters) return 0;
-  std::size_t second = le32(card, first * cluster_bytes + 4 * (table % links_a_cluster));
+  std::size_t second = card.number(first * cluster_bytes + 4 * (table % links_a_cluster));
   // Where that is broken: the tables stand in a row behind the tables of tables, on every card.
   if (second <= first || second >= first_cluster)
     second = usual(clusters * cluster_bytes).first_cluster - usual(clusters * cluster_bytes).tables + table;
@@ -100,18 +101,18 @@ std::size_t Superblock::link_at(ByteView card, std::size_t cluster) const {
   return second * cluster_bytes + 4 * (cluster % links_a_cluster);
 }
 
-std::vector<std::size_t> Superblock::broken_pointers(ByteView card) const {
+std::vector<std::size_t> Superblock::broken_pointers(const Pages& card) const {
   std::vector<std::size_t> places;
   for (std::size_t table = 0; table * links_a_cluster < allocatable; ++table) {
     const std::size_t list_at = tables_at + 4 * (table / links_a_cluster);
     const std::size_t first =
-        tables_at == 0 ? first_table_of_tables + table / links_a_cluster : le32(card, list_at);
+        tables_at == 0 ? first_table_of_tables + table / links_a_cluster : card.number(list_at);
     if (first == 0 || first >= clusters) {
       if (table % links_a_cluster == 0) places.push_back(list_at);
       continue;
     }
     const std::size_t at = first * cluster_bytes + 4 * (table % links_a_cluster);
-    if (le32(card, at) <= first || le32(card, at) >= first_cluster) places.push_back(at);
+    if (card.number(at) <= first || card.number(at) >= first_cluster) places.push_back(at);
   }
   return places;
 }

@@ -5,7 +5,7 @@
 #include <string>
 
 #include "card/kinds.hpp"
-#include "card/ps2.hpp"
+#include "card/ps2_pages.hpp"
 
 namespace bayswap::ps2 {
 
@@ -16,12 +16,12 @@ struct Superblock {
   std::size_t tables_at = 0;  // in the superblock: where the list of clusters with tables of tables stands
   std::string problem;        // why the usual numbers for a card of this size are taken; else empty
 
-  /// `card` has all pages' data. Every number is checked against its size.
-  [[nodiscard]] static Superblock read(ByteView card);
+  /// Every number is checked against the card's size.
+  [[nodiscard]] static Superblock read(const Pages& card);
   /// Offsets of pointers to tables that lead nowhere; the usual ones are taken for them.
-  [[nodiscard]] std::vector<std::size_t> broken_pointers(ByteView card) const;
+  [[nodiscard]] std::vector<std::size_t> broken_pointers(const Pages& card) const;
   /// Where the link of a cluster stands; 0 where the table of tables is broken.
-  [[nodiscard]] std::size_t link_at(ByteView card, std::size_t cluster) const;
+  [[nodiscard]] std::size_t link_at(const Pages& card, std::size_t cluster) const;
 };
 
 }  // namespace bayswap::ps2

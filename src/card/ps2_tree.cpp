@@ -18,28 +18,28 @@ bool is_dots(ByteView entry) {
 }
 
 Tree::Tree(Blob image, bool with_spare)
-    : pages_(std::move(image), with_spare), super_(Superblock::read(pages_.data())) {
+    : pages_(std::move(image), with_spare), super_(Superblock::read(pages_)) {
   look_again();
 }
 
 bool Tree::is_system(std::size_t cluster) const {
-  return in_root_[cluster] || super_.link_at(pages_.data(), cluster) == 0;
+  return in_root_[cluster] || super_.link_at(pages_, cluster) == 0;
 }
 bool Tree::is_free(std::size_t cluster) const {
   return !is_system(cluster) && (link(cluster) & link_used) == 0;
 }
 bool Tree::begins_with_dots(std::size_t cluster) const {
   const std::size_t at = offset_of(cluster);
-  return at + cluster_bytes <= pages_.data().size() && is_dots(entry(at)) && is_dots(entry(at + entry_bytes));
+  return at + cluster_bytes <= pages_.size() && is_dots(entry(at)) && is_dots(entry(at + entry_bytes));
 }
 
 std::uint32_t Tree::link(std::size_t cluster) const {
-  const std::size_t at = super_.link_at(pages_.data(), cluster);
-  return at == 0 ? link_free : le32(pages_.data(), at);
+  const std::size_t at = super_.link_at(pages_, cluster);
+  return at == 0 ? link_free : pages_.number(at);
 }
 
 void Tree::set_link(std::size_t cluster, std::uint32_t value) {
-  if (const std::size_t at = super_.link_at(pages_.data(), cluster); at != 0)
+  if (const std::size_t at = super_.link_at(pages_, cluster); at != 0)
     put_le(pages_.change(at, 4), 0, 4, value);
 }
 
@@ -102,7 +102,7 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
   if (!content.is_folder) return content;
   for (std::size_t i = 2; i < std::min(length, content.own.size() * 2); ++i) {
     const std::size_t its = offset_of(content.own[i / 2]) + i % 2 * entry_bytes;
-    if (its + entry_bytes > pages_.data().size()) break;
+    if (its + entry_bytes > pages_.size()) break;
     const unsigned mode = le16(entry(its), mode_at);
     if (((mode & mode_exists) == 0) != deleted || (mode & (mode_file | mode_folder)) == 0) continue;
     const std::string name = name_of_entry(entry(its));
@@ -123,10 +123,9 @@ Blob Tree::read(const std::vector<std::size_t>& clusters, std::size_t size) cons
   Buffer bytes(std::min(size, clusters.size() * cluster_bytes));
   std::size_t done = 0;
   for (const std::size_t cluster : clusters) {
-    const std::size_t at = std::min(offset_of(cluster), pages_.data().size());
-    const std::size_t count =
-        std::min({bytes.bytes().size() - done, cluster_bytes, pages_.data().size() - at});
-    std::ranges::copy(pages_.data().subspan(at, count), bytes.bytes().subspan(done).begin());
+    const std::size_t at = std::min(offset_of(cluster), pages_.size());
+    const std::size_t count = std::min({bytes.bytes().size() - done, cluster_bytes, pages_.size() - at});
+    pages_.copy(at, bytes.bytes().subspan(done, count));
     done += count;
   }
   return std::move(bytes).freeze(done);
@@ -147,10 +146,12 @@ std::size_t Tree::write(ByteView content) {
   if (content.empty()) return 0xffffffff;
   const std::vector<std::size_t> clusters = allocate(clusters_of(content.size()));
   for (std::size_t i = 0; i < clusters.size(); ++i) {
-    const std::span<Byte> out = pages_.change(offset_of(clusters[i]), cluster_bytes);
-    const ByteView piece =
-        content.subspan(i * cluster_bytes, std::min(cluster_bytes, content.size() - i * cluster_bytes));
-    std::fill(std::ranges::copy(piece, out.begin()).out, out.end(), Byte{0});
+    for (std::size_t half = 0; half < cluster_bytes; half += page_bytes) {
+      const std::span<Byte> out = pages_.change(offset_of(clusters[i]) + half, page_bytes);
+      const std::size_t from = std::min(content.size(), i * cluster_bytes + half);
+      const ByteView piece = content.subspan(from, std::min(page_bytes, content.size() - from));
+      std::fill(std::ranges::copy(piece, out.begin()).out, out.end(), Byte{0});
+    }
   }
   return clusters.front();
 }
@@ -168,7 +169,7 @@ void Tree::look_again(std::size_t at_least) {
       unreadable_.insert(flaw.page / 2 - super_.first_cluster);
   root_ = {{}, 0, offset_of(0), {}};
   in_root_.assign(super_.allocatable, false);
-  const std::size_t length = std::max<std::size_t>(le32(pages_.data(), offset_of(0) + length_at), at_least);
+  const std::size_t length = std::max<std::size_t>(pages_.number(offset_of(0) + length_at), at_least);
   std::size_t cluster = 0;
   while (root_.clusters.size() < clusters_of_folder(length)) {
     if (cluster >= super_.allocatable || in_root_[cluster]) {

@@ -68,7 +68,8 @@ class Tree {
   [[nodiscard]] std::size_t offset_of(std::size_t cluster) const {
     return (super_.first_cluster + cluster) * cluster_bytes;
   }
-  [[nodiscard]] ByteView entry(std::size_t at) const { return pages_.data().subspan(at, entry_bytes); }
+  /// Until that page is changed.
+  [[nodiscard]] ByteView entry(std::size_t at) const { return pages_.bytes(at, entry_bytes); }
   [[nodiscard]] bool is_free(std::size_t cluster) const;
   /// The root's, or one whose link can't be found.
   [[nodiscard]] bool is_system(std::size_t cluster) const;
