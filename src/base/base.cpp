@@ -53,7 +53,8 @@ std::shared_ptr<Byte[]> memory_for(std::size_t size_bytes) {
   if (size_bytes >= 2 * large_page) {
     const std::size_t whole = (size_bytes + large_page - 1) / large_page * large_page;
     if (void* memory = std::aligned_alloc(large_page, whole); memory != nullptr) {
-      madvise(memory, whole, MADV_HUGEPAGE);  // a wish: without it all is the same, only slower
+      madvise(memory, size_bytes / large_page * large_page,
+              MADV_HUGEPAGE);  // a wish: without it all is the same, only slower
       return {static_cast<Byte*>(memory), [](Byte* bytes) { std::free(bytes); }};
     }
   }

@@ -19,11 +19,14 @@ bool is_dots(ByteView entry) {
 
 Tree::Tree(Blob image, bool with_spare)
     : pages_(std::move(image), with_spare), super_(Superblock::read(pages_)) {
+  link_places_.reserve(super_.allocatable);
+  for (std::size_t cluster = 0; cluster < super_.allocatable; ++cluster)
+    link_places_.push_back(super_.link_at(pages_, cluster));
   look_again();
 }
 
 bool Tree::is_system(std::size_t cluster) const {
-  return in_root_[cluster] || super_.link_at(pages_, cluster) == 0;
+  return in_root_[cluster] || link_places_[cluster] == 0;
 }
 bool Tree::is_free(std::size_t cluster) const {
   return !is_system(cluster) && (link(cluster) & link_used) == 0;
@@ -34,12 +37,12 @@ bool Tree::begins_with_dots(std::size_t cluster) const {
 }
 
 std::uint32_t Tree::link(std::size_t cluster) const {
-  const std::size_t at = super_.link_at(pages_, cluster);
+  const std::size_t at = cluster < link_places_.size() ? link_places_[cluster] : 0;
   return at == 0 ? link_free : pages_.number(at);
 }
 
 void Tree::set_link(std::size_t cluster, std::uint32_t value) {
-  if (const std::size_t at = super_.link_at(pages_, cluster); at != 0)
+  if (const std::size_t at = cluster < link_places_.size() ? link_places_[cluster] : 0; at != 0)
     put_le(pages_.change(at, 4), 0, 4, value);
 }
 

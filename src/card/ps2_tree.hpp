@@ -96,6 +96,7 @@ class Tree {
   Superblock super_;
   Root root_;
   std::vector<bool> in_root_;
+  std::vector<std::size_t> link_places_;  // a cluster each; 0 where there is none
   std::set<std::size_t> unreadable_;
 };
 

@@ -190,7 +190,12 @@ Result<Blob> pack_plain(const Layout& layout, const Save& save, const Blob* shel
                   fmt::format("{} has {} bytes, but its place in {} has {}", to_text(slot->role),
                               part.bytes.size(), layout.id, sizes_in_words(slot->part_sizes())));
   }
-  return Packer(layout, save, shell, target_size(layout, save, shell)).run();
+  const std::size_t size = target_size(layout, save, shell);
+  // A file that is its only part, byte for byte: nothing to copy.
+  if (layout.slots.size() == 1 && layout.fields.empty() && layout.slots.front().is_straight() &&
+      layout.slots.front().at == 0 && save.parts.size() == 1 && save.parts.front().bytes.size() == size)
+    return save.parts.front().bytes;
+  return Packer(layout, save, shell, size).run();
 }
 
 Blob around(ByteView head, ByteView stream, ByteView tail) {
