@@ -134,18 +134,26 @@ std::vector<CardProblem> BlockCard::check() const {
   }
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached.contains(block))
-      problems.add(mark_at(block), untrusted().empty(), "{} {} is in use, but no save leads to it", unit(),
+      problems.add(mark_at(block), is_lost_for_sure(), "{} {} is in use, but no save leads to it", unit(),
                    block);
   return std::move(problems.list);
+}
+
+std::vector<std::size_t> BlockCard::orphans() const {
+  std::vector<std::size_t> blocks;
+  const auto claimed = claims();
+  for (std::size_t block = 0; block < block_count(); ++block)
+    if (use_of(block) == BlockUse::save && !claimed.contains(block)) blocks.push_back(block);
+  return blocks;
 }
 
 std::size_t BlockCard::repair() {
   const std::size_t before = check().size();
   if (before == 0) return 0;
+  const bool sure = is_lost_for_sure();
   mend();
-  const auto claimed = claims();
-  for (std::size_t block = 0; block < block_count(); ++block)
-    if (untrusted().empty() && use_of(block) == BlockUse::save && !claimed.contains(block)) release(block);
+  if (sure)
+    for (const std::size_t block : orphans()) release(block);
   seal();
   const std::size_t after = check().size();
   return before > after ? before - after : 0;

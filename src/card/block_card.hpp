@@ -79,6 +79,8 @@ class BlockCard : public Card {
   virtual void mend() = 0;
   /// Why the card's tables can't be trusted, so that nothing may be changed by them; empty where they can.
   [[nodiscard]] virtual std::string untrusted() const { return {}; }
+  /// Nothing can have led to a block that no save leads to.
+  [[nodiscard]] virtual bool is_lost_for_sure() const { return untrusted().empty(); }
   /// Makes a block that no save leads to a free one.
   virtual void release(std::size_t /*block*/) {}
   /// Makes checksums right after a change.
@@ -94,6 +96,8 @@ class BlockCard : public Card {
   /// Whether the content proves itself, by a checksum of its own.
   [[nodiscard]] virtual std::optional<bool> proven(const CardSave& /*save*/) const { return std::nullopt; }
 
+  /// Blocks in use that no save leads to.
+  [[nodiscard]] std::vector<std::size_t> orphans() const;
   using Links = std::function<std::size_t(std::size_t block)>;
   /// A chain of `count` blocks in which broken links are bridged: by the first of `tables` whose link can be
   /// one, or else by the block `step` further on. Nothing where that leads off the card, or into another

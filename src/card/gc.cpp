@@ -116,7 +116,7 @@ class GcCard final : public BlockCard {
     for (const std::size_t copy : {0U, 1U}) {
       if (!is_sound(image_, directory(copy)))
         report_sum(problems, directory(copy), copy == 0 ? "directory" : "backup of the directory",
-                   is_sound(image_, directory(1 - copy)));
+                   is_sound(image_, directory(1 - copy)) && orphans().empty());
       if (!is_sound(image_, table(copy)))
         report_sum(problems, table(copy), copy == 0 ? "allocation table" : "backup of the allocation table",
                    is_sound(image_, table(1 - copy)));
@@ -170,7 +170,7 @@ class GcCard final : public BlockCard {
   void mend() override {
     put_be16(image_, megabits_at, static_cast<std::uint16_t>(block_count() / blocks_a_megabit));
     seal_area(image_, header);
-    mend_copy(directory, directories);
+    if (orphans().empty()) mend_copy(directory, directories);
     mend_copy(table, tables);
     look_again();
     const std::size_t at = tables.at(current_table());
@@ -183,6 +183,11 @@ class GcCard final : public BlockCard {
     return is_sound(image_, table(current_table())) && is_sound(image_, directory(current_directory()))
                ? ""
                : "the directory or the allocation table is broken, and its backup too";
+  }
+  // Blocks without an owner may belong to a save that only the broken copy of the directory names: then that
+  // copy stays as it is, and they stay in use.
+  bool is_lost_for_sure() const override {
+    return untrusted().empty() && is_sound(image_, directory(0)) && is_sound(image_, directory(1));
   }
   void release(std::size_t block) override {
     const std::size_t copy = current_table();
