@@ -179,6 +179,36 @@ std::vector<CardBlock> BlockCard::map() const {
   return blocks;
 }
 
+BlockCard::Chain BlockCard::walk(std::size_t first, std::size_t count,
+                                 const std::function<Link(std::size_t block)>& link) const {
+  Chain way;
+  std::vector<bool> seen(block_count());
+  for (std::size_t block = first;;) {
+    if (block >= block_count() || !can_hold(block))
+      way.problem = way.blocks.empty() ? fmt::format("it begins at {} {}, where no save can", unit(), block)
+                                       : fmt::format("{} {} leads to {} {}, where no save can be", unit(),
+                                                     way.blocks.back(), unit(), block);
+    else if (seen[block])
+      way.problem = fmt::format("its {}s lead in a circle at {} {}", unit(), unit(), block);
+    else if (way.blocks.size() == count)
+      way.problem =
+          fmt::format("its entry says {} {}s, and the links lead on to {} {}", count, unit(), unit(), block);
+    if (!way.problem.empty()) return way;
+    seen[block] = true;
+    way.blocks.push_back(block);
+    const Link next = link(block);
+    if (next.last) break;
+    if (!next.marked.empty()) {
+      way.problem = fmt::format("{} {} is marked as {}", unit(), block, next.marked);
+      return way;
+    }
+    block = next.next;
+  }
+  if (way.blocks.size() != count)
+    way.problem = fmt::format("its entry says {} {}s, and {} can be told", count, unit(), way.blocks.size());
+  return way;
+}
+
 // ---- Carving ------------------------------------------------------------------------------------
 
 std::set<std::size_t> BlockCard::settled() const {

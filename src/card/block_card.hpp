@@ -98,6 +98,15 @@ class BlockCard : public Card {
 
   /// Blocks in use that no save leads to.
   [[nodiscard]] std::vector<std::size_t> orphans() const;
+  /// What a table says of a block: the one that follows, or that it is the last, or why it can be neither.
+  struct Link {
+    std::size_t next = 0;
+    bool last = false;
+    std::string_view marked;  // "free"; empty for a link
+  };
+  /// Follows links from `first` on; by its entry the save has `count` blocks.
+  [[nodiscard]] Chain walk(std::size_t first, std::size_t count,
+                           const std::function<Link(std::size_t block)>& link) const;
   using Links = std::function<std::size_t(std::size_t block)>;
   /// A chain of `count` blocks in which broken links are bridged: by the first of `tables` whose link can be
   /// one, or else by the block `step` further on. Nothing where that leads off the card, or into another

@@ -96,34 +96,10 @@ class DcCard final : public BlockCard {
   }
   Chain chain(const Slot& slot) const override {
     const ByteView entry = bytes(slot.at, entry_bytes);
-    const std::size_t count = le16(entry, blocks_at);
-    Chain way;
-    std::size_t block = le16(entry, first_block_at);
-    std::vector<bool> seen(block_count_of_card);
-    for (;;) {
-      if (block >= most_user_blocks)
-        way.problem = way.blocks.empty() ? fmt::format("it begins at block {}, where no save can", block)
-                                         : fmt::format("block {} leads to block {}, where no save can be",
-                                                       way.blocks.back(), block);
-      else if (seen[block])
-        way.problem = fmt::format("its blocks lead in a circle at block {}", block);
-      else if (way.blocks.size() == count)
-        way.problem =
-            fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
-      if (!way.problem.empty()) return way;
-      seen[block] = true;
-      way.blocks.push_back(block);
+    return walk(le16(entry, first_block_at), le16(entry, blocks_at), [&](std::size_t block) {
       const std::uint16_t next = link(block);
-      if (next == link_end) break;
-      if (next == link_free || next == link_broken) {
-        way.problem = fmt::format("block {} is marked as {}", block, next == link_free ? "free" : "broken");
-        return way;
-      }
-      block = next;
-    }
-    if (way.blocks.size() != count)
-      way.problem = fmt::format("its entry says {} blocks, and {} can be told", count, way.blocks.size());
-    return way;
+      return Link{next, next == link_end, next == link_free ? "free" : next == link_broken ? "broken" : ""};
+    });
   }
   CardSave save_at(const Slot& slot, const std::vector<std::size_t>& blocks) const override {
     return named_save(CardKind::dc, Blob::copy_of(bytes(slot.at, entry_bytes)), gather(blocks));

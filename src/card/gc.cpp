@@ -299,34 +299,10 @@ class GcCard final : public BlockCard {
 
   [[nodiscard]] Chain chain_by(std::size_t copy, const Slot& slot) const {
     const ByteView entry = bytes(slot.at, entry_bytes);
-    const std::size_t count = be16(entry, blocks_at);
-    Chain way;
-    std::size_t block = be16(entry, first_block_at);
-    std::vector<bool> seen(block_count());
-    for (;;) {
-      if (block < system_blocks || block >= block_count())
-        way.problem = way.blocks.empty() ? fmt::format("it begins at block {}, where no save can", block)
-                                         : fmt::format("block {} leads to block {}, which there is not",
-                                                       way.blocks.back(), block);
-      else if (seen[block])
-        way.problem = fmt::format("its blocks lead in a circle at block {}", block);
-      else if (way.blocks.size() == count)
-        way.problem =
-            fmt::format("its entry says {} blocks, and the links lead on to block {}", count, block);
-      if (!way.problem.empty()) return way;
-      seen[block] = true;
-      way.blocks.push_back(block);
+    return walk(be16(entry, first_block_at), be16(entry, blocks_at), [&](std::size_t block) {
       const std::uint16_t next = link(copy, block);
-      if (next == link_end) break;
-      if (next == 0) {
-        way.problem = fmt::format("block {} is marked as free", block);
-        return way;
-      }
-      block = next;
-    }
-    if (way.blocks.size() != count)
-      way.problem = fmt::format("its entry says {} blocks, and {} can be told", count, way.blocks.size());
-    return way;
+      return Link{next, next == link_end, next == 0 ? "free" : ""};
+    });
   }
 
   std::size_t directory_now_ = 0;

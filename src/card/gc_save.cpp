@@ -6,18 +6,12 @@
 #include "base/text.hpp"
 #include "card/gc.hpp"
 #include "card/kinds.hpp"
+#include "card/letter_region.hpp"
 
 namespace bayswap {
 namespace {
 
 using namespace gc;
-
-struct Letter {
-  Region region;
-  char letter;
-};
-constexpr std::array<Letter, 3> letters{
-    {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}}};
 
 // Japanese games write Shift-JIS, all others the western Windows code page.
 TextEncoding encoding_of(ByteView entry) {
@@ -31,8 +25,7 @@ CardEntry describe_gc(const CardSave& save) {
   const std::string maker = to_utf8(bytes.subspan(maker_at, 2), TextEncoding::western);
   entry.name = fmt::format("{}{}.{}", entry.code, maker,
                            to_utf8(bytes.subspan(name_at, name_bytes), encoding_of(bytes)));
-  const auto known = std::ranges::find(letters, static_cast<char>(bytes[code_at + 3]), &Letter::letter);
-  if (known != letters.end()) entry.region = known->region;
+  entry.region = region_of_letter(bytes[code_at + region_letter_at]);
   entry.modified = epoch + be32(bytes, modified_at);
   entry.size_bytes = save.payload.size();
   const std::size_t comment = be32(bytes, comment_at);
@@ -133,21 +126,11 @@ SaveIcon icon_gc(const CardSave& save) {
   return icon;
 }
 
-std::optional<CardSave> restamped_gc(const CardSave& save, Region region) {
-  const auto wanted = std::ranges::find(letters, region, &Letter::region);
-  if (wanted == letters.end()) return std::nullopt;
-  std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
-  entry[code_at + 3] = static_cast<Byte>(wanted->letter);
-  CardSave stamped = save;
-  stamped.entry = Blob::copy_of(entry);
-  return stamped;
-}
-
 }  // namespace
 
 const SaveFormat& gc_save() {
   static const SaveFormat format{CardKind::gc, entry_bytes, true,    plausible_gc,
-                                 is_gc_save,   describe_gc, icon_gc, restamped_gc};
+                                 is_gc_save,   describe_gc, icon_gc, with_region_letter};
   return format;
 }
 

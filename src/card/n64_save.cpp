@@ -3,6 +3,7 @@
 #include <array>
 
 #include "card/kinds.hpp"
+#include "card/letter_region.hpp"
 #include "card/n64.hpp"
 
 namespace bayswap {
@@ -49,21 +50,13 @@ std::string name_of_note(ByteView note) {
   return code_of(note) + "." + title_of(note);
 }
 
-struct Letter {
-  Region region;
-  char letter;
-};
-constexpr std::array<Letter, 3> letters{
-    {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}}};
-
 CardEntry describe_n64(const CardSave& save) {
   const ByteView note = save.entry.view();
   CardEntry entry;
   entry.name = name_of_note(note);
   entry.title = title_of(note);
   entry.code = code_of(note);
-  const auto known = std::ranges::find(letters, entry.code.back(), &Letter::letter);
-  if (known != letters.end()) entry.region = known->region;
+  entry.region = region_of_letter(note[code_at + region_letter_at]);
   entry.size_bytes = save.payload.size();
   return entry;
 }
@@ -80,21 +73,11 @@ bool is_n64_save(const CardSave& save) {
          !is_blank_note(save.entry.view());
 }
 
-std::optional<CardSave> restamped_n64(const CardSave& save, Region region) {
-  const auto wanted = std::ranges::find(letters, region, &Letter::region);
-  if (wanted == letters.end()) return std::nullopt;
-  std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
-  entry[code_at + 3] = static_cast<Byte>(wanted->letter);
-  CardSave stamped = save;
-  stamped.entry = Blob::copy_of(entry);
-  return stamped;
-}
-
 }  // namespace
 
 const SaveFormat& n64_save() {
   static const SaveFormat format{CardKind::n64, note_bytes,   false,   plausible_n64,
-                                 is_n64_save,   describe_n64, nullptr, restamped_n64};
+                                 is_n64_save,   describe_n64, nullptr, with_region_letter};
   return format;
 }
 
