@@ -3,7 +3,7 @@
 
 #include <fmt/format.h>
 
-#include "layout/built_in.hpp"
+#include "base/built_in.hpp"
 #include "support/builders.hpp"
 #include "support/property.hpp"
 
@@ -12,7 +12,7 @@ namespace {
 
 TEST(LayoutFile, EveryBuiltInOneReadsAndWritesBack) {
   ASSERT_GE(built_in_layouts().size(), 10U);
-  for (const BuiltInLayout& row : built_in_layouts()) {
+  for (const BuiltInText& row : built_in_layouts()) {
     const auto layout = parse_layout(row.toml, "built in");
     ASSERT_TRUE(layout) << layout.error().message;
     EXPECT_EQ(layout->id, row.id) << "the file's name is its id";

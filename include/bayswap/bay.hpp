@@ -5,6 +5,7 @@
 #include <bayswap/layout.hpp>
 #include <bayswap/title.hpp>
 
+#include <map>
 #include <utility>
 
 namespace bayswap {
@@ -14,10 +15,15 @@ struct NameFacts {
   std::optional<std::string> rom_path;  // the ROM in that bay; its name gives {rom.stem} and {rom.name}
   GameId game;
   int slot = 1;
-  std::string extension;  // {ext}: the usual one of the layout, or of a set's part
+  std::string extension = {};  // {ext}: the usual one of the layout, or of a set's part
+  std::string account = {};    // {account}: whose folder it is
+  std::string save_name = {};  // {save.name}: what the game calls the save; of a card entry, the save's own part
+  std::string suffix = {};     // {suffix}: what stands behind the code in a folder's name
+  std::string rom_md5 = {};    // {rom.md5}: lower-case hex
+  std::string folder = {};     // {folder}: a name that can't be worked out, only found by looking
 };
 
-/// A path with words in braces, e.g. "saves/{rom.stem}{ext}".
+/// A path with words in braces, e.g. "saves/{rom.stem}{ext}". docs/bays.md has every word.
 class NameRule {
  public:
   /// `bad_usage` for unknown words, open braces, and paths that lead out of the bay.
@@ -26,8 +32,16 @@ class NameRule {
   /// a fact is missing that the rule needs.
   [[nodiscard]] Result<std::string> expand(const NameFacts& facts) const;
   [[nodiscard]] bool uses(std::string_view word) const;
-  [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name"); }
+  [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses("rom.md5"); }
   [[nodiscard]] const std::string& text() const { return text_; }
+
+  /// The other direction: what the words of the `component`-th name of a path stand for. Words without a form of
+  /// their own take as little as they can. Letters count in either case. Nothing where the name does not fit.
+  using Words = std::map<std::string, std::string>;
+  [[nodiscard]] std::size_t components() const { return components_.size(); }
+  [[nodiscard]] std::optional<Words> match(std::size_t component, std::string_view name, Platform platform) const;
+  /// The component's text, where it has no words in it.
+  [[nodiscard]] std::optional<std::string> literal(std::size_t component) const;
 
  private:
   struct Piece {
@@ -36,14 +50,33 @@ class NameRule {
   };
   std::string text_;
   std::vector<Piece> pieces_;
+  std::vector<std::vector<Piece>> components_;
 };
+
+/// What the words of a path tell of the save there.
+[[nodiscard]] NameFacts facts_of_words(const NameRule::Words& words, Platform platform);
+
+/// In which way a bay keeps a save.
+enum class Keeping {
+  file,     // in a file of a layout, or a set of them
+  folder,   // as a folder of the game's own files
+  card,     // as entries of a memory card's image
+  single,   // as a file with one save off a card in it
+  package,  // as a package, or as the folder of a package's files
+  opaque,   // as a file that only the console can read: carried whole
+};
+[[nodiscard]] std::string_view to_text(Keeping keeping);
+[[nodiscard]] std::optional<Keeping> keeping_from_text(std::string_view text);
 
 /// What a bay says about one platform.
 struct PlatformRule {
   Platform platform{};
   NameRule path;
-  std::string layout;  // id
+  std::string layout;  // id; of Keeping::file only
+  std::vector<std::string> other_layouts;  // ids for games with another chip than the first has
   std::string roms;    // folder of the ROMs below the root, "." for the root; empty: no ROMs here
+  Keeping keeping = Keeping::file;
+  std::vector<std::pair<std::string, NameRule>> also;  // further places of the same save: what they hold, and where
 };
 
 struct Bay {
@@ -60,6 +93,10 @@ struct Bay {
 [[nodiscard]] Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
                                     const std::string& folder);
 [[nodiscard]] std::string to_toml(const Bay& bay);
+/// What ships for `bay add --like`: ids in order, each with its line about itself.
+[[nodiscard]] std::vector<std::pair<std::string, std::string>> bay_templates();
+/// A new bay of that form. `bad_usage` with the nearest id where there is none such.
+[[nodiscard]] Result<Bay> bay_like(const std::string& template_id, const std::string& name, const std::string& root);
 /// Lower-case letters, digits, dashes and underscores, at most 64.
 [[nodiscard]] bool is_bay_name(std::string_view name);
 
@@ -84,9 +121,10 @@ struct SaveFile {
   const Layout* layout = nullptr;  // of a set: the member
   Role role;                       // of a set: whose file it is
 };
-/// Where the bay keeps that game's save: one file, or for a set one for each part there may be.
+/// Where the bay keeps that game's save: one file, or for a set one for each part there may be. Of Keeping::file.
+/// `chips` choose among the rule's layouts.
 [[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
-                                                   NameFacts facts);
+                                                   NameFacts facts, const std::vector<ChipFact>& chips = {});
 
 /// What was learned about the chips of games whose ROMs don't tell: chips.toml in the home folder
 /// (docs/chips.md), which users may edit.

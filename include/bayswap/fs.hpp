@@ -17,6 +17,8 @@ struct FileInfo {
   Kind kind = Kind::file;
   std::uint64_t size_bytes = 0;
   std::int64_t modified = 0;  // seconds since 1970, UTC
+  std::uint32_t modified_ns = 0;  // and nanoseconds, where the disk keeps them
+  bool link = false;              // the name is a symbolic link; the rest is of what it names
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
@@ -124,6 +126,8 @@ struct Home {
   std::string layouts;  // folder of the user's layout files
   std::string data;     // folder of the logbook
   std::string chips;    // file of what was learned about games' chips
+  std::string titles;   // file of titles by id and code
+  std::string accounts;  // file of which account is whose in another bay
 
   /// Everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);

@@ -12,6 +12,8 @@
 #include <cstring>
 #include <new>
 
+#include "base/checksum.hpp"
+
 namespace bayswap {
 
 std::string_view to_text(ErrorCode code) {
@@ -116,6 +118,12 @@ std::string Digest::hex() const {
     text += digits[b & 15];
   }
   return text;
+}
+
+std::array<Byte, 20> sha1(ByteView bytes) {
+  std::array<Byte, 20> digest{};
+  EVP_Digest(bytes.data(), bytes.size(), digest.data(), nullptr, EVP_sha1(), nullptr);
+  return digest;
 }
 
 Digest sha256(ByteView bytes) {

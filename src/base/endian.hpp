@@ -24,6 +24,10 @@ namespace bayswap {
   return (static_cast<std::uint32_t>(le16(bytes, at + 2)) << 16) | le16(bytes, at);
 }
 
+[[nodiscard]] constexpr std::uint64_t be64(ByteView bytes, std::size_t at) {
+  return (static_cast<std::uint64_t>(be32(bytes, at)) << 32) | be32(bytes, at + 4);
+}
+
 [[nodiscard]] constexpr std::uint64_t le64(ByteView bytes, std::size_t at) {
   return (static_cast<std::uint64_t>(le32(bytes, at + 4)) << 32) | le32(bytes, at);
 }

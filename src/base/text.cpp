@@ -7,6 +7,8 @@
 #include <numeric>
 #include <vector>
 
+#include "base/endian.hpp"
+
 namespace bayswap {
 namespace {
 
@@ -75,6 +77,36 @@ std::string to_utf8(ByteView bytes, TextEncoding encoding) {
 bool is_plain_text(ByteView bytes) {
   const auto end = std::ranges::find(bytes, Byte{0});
   return end != bytes.begin() && std::all_of(bytes.begin(), end, is_plain);
+}
+
+std::string utf16_to_utf8(ByteView field) {
+  std::string out;
+  for (std::size_t at = 0; at + 2 <= field.size(); at += 2) {
+    std::uint32_t c = be16(field, at);
+    if (c == 0) break;
+    if (c >= 0xD800 && c < 0xDC00 && at + 4 <= field.size() && (be16(field, at + 2) & 0xFC00) == 0xDC00) {
+      c = 0x10000 + ((c & 0x3FF) << 10) + (be16(field, at + 2) & 0x3FFU);
+      at += 2;
+    } else if (c >= 0xD800 && c < 0xE000) {
+      c = 0xFFFD;
+    }
+    if (c < 0x80) {
+      out += static_cast<char>(c);
+    } else if (c < 0x800) {
+      out += static_cast<char>(0xC0 | (c >> 6));
+      out += static_cast<char>(0x80 | (c & 0x3F));
+    } else {
+      if (c < 0x10000) {
+        out += static_cast<char>(0xE0 | (c >> 12));
+      } else {
+        out += static_cast<char>(0xF0 | (c >> 18));
+        out += static_cast<char>(0x80 | ((c >> 12) & 0x3F));
+      }
+      out += static_cast<char>(0x80 | ((c >> 6) & 0x3F));
+      out += static_cast<char>(0x80 | (c & 0x3F));
+    }
+  }
+  return printable(out);
 }
 
 std::string lower(std::string_view text) {

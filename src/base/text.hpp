@@ -15,6 +15,9 @@ enum class TextEncoding {
 /// encoding, and control characters, become U+FFFD, so that the result is always printable.
 [[nodiscard]] std::string to_utf8(ByteView bytes, TextEncoding encoding);
 
+/// UTF-8 of UTF-16 with the high byte first, up to the first 0000; printable as above.
+[[nodiscard]] std::string utf16_to_utf8(ByteView bytes);
+
 /// Lower case of ASCII letters; other bytes as they are.
 [[nodiscard]] std::string lower(std::string_view text);
 

@@ -121,6 +121,16 @@ Result<std::vector<std::string>> TableReader::table_names() {
   return out;
 }
 
+Result<std::vector<std::string>> TableReader::keys() {
+  std::vector<std::pair<std::size_t, std::string>> names;
+  for (const auto& [key, value] : *table_) names.emplace_back(key.source().begin.line, key.str());
+  std::ranges::sort(names);
+  std::vector<std::string> out;
+  out.reserve(names.size());
+  for (auto& [line, key] : names) out.push_back(std::move(key));
+  return out;
+}
+
 Result<void> TableReader::no_other_keys() const {
   for (const auto& [key, value] : *table_) {
     const std::string word(key.str());

@@ -53,6 +53,9 @@ class TableReader {
   /// The names of the tables in this table, in the order of the file; anything else in it is an error.
   [[nodiscard]] Result<std::vector<std::string>> table_names();
 
+  /// Every key in this table, in the order of the file.
+  [[nodiscard]] Result<std::vector<std::string>> keys();
+
   /// A text that must be there.
   [[nodiscard]] Result<std::string> needed_text(std::string_view key);
 

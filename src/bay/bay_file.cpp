@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
+#include "base/built_in.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
@@ -13,6 +15,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_bay_files = 4096;
+constexpr std::array<std::string_view, 6> keeping_words{"file", "folder", "card", "single", "package", "opaque"};
 
 std::string text_of(const Blob& blob) {
   return {blob.view().begin(), blob.view().end()};
@@ -25,7 +28,31 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
   auto parsed = NameRule::parse(path);
   if (!parsed) return reader.error("path", parsed.error().message, parsed.error().hint);
   rule.path = *std::move(parsed);
-  BAYSWAP_TRY(rule.layout, reader.needed_text("layout"));
+  BAYSWAP_TRY(const auto keeps, reader.text("keeps"));
+  if (keeps) {
+    const auto keeping = keeping_from_text(*keeps);
+    if (!keeping)
+      return reader.error("keeps", fmt::format("'{}' is no way to keep saves", printable(*keeps)),
+                          fmt::format("known are {}", fmt::join(keeping_words, ", ")));
+    rule.keeping = *keeping;
+  }
+  if (rule.keeping == Keeping::file) {
+    BAYSWAP_TRY(const auto layouts, reader.texts("layout"));
+    if (!layouts || layouts->empty())
+      return reader.error("layout", "layout is missing", "`bayswap layouts` lists them");
+    rule.layout = layouts->front();
+    rule.other_layouts.assign(layouts->begin() + 1, layouts->end());
+  }
+  BAYSWAP_TRY(auto also, reader.table("also"));
+  if (also) {
+    BAYSWAP_TRY(const auto names, also->keys());
+    for (const std::string& name : names) {
+      BAYSWAP_TRY(const std::string text, also->needed_text(name));
+      auto place = NameRule::parse(text);
+      if (!place) return also->error(name, place.error().message, place.error().hint);
+      rule.also.emplace_back(name, *std::move(place));
+    }
+  }
   BAYSWAP_TRY(const auto roms, reader.text("roms"));
   rule.roms = roms.value_or("");
   while (rule.roms.size() > 1 && rule.roms.ends_with('/')) rule.roms.pop_back();
@@ -41,6 +68,15 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
 }
 
 }  // namespace
+
+std::string_view to_text(Keeping keeping) {
+  return keeping_words.at(static_cast<std::size_t>(keeping));
+}
+std::optional<Keeping> keeping_from_text(std::string_view text) {
+  const auto* found = std::ranges::find(keeping_words, text);
+  if (found == keeping_words.end()) return std::nullopt;
+  return static_cast<Keeping>(found - keeping_words.begin());
+}
 
 const PlatformRule* Bay::rule(Platform platform) const {
   const auto found = std::ranges::find(rules, platform, &PlatformRule::platform);
@@ -92,11 +128,43 @@ std::string to_toml(const Bay& bay) {
   if (!bay.about.empty()) out += fmt::format("about = {}\n", toml_quoted(bay.about));
   out += fmt::format("root = {}\n", toml_quoted(bay.root));
   for (const PlatformRule& rule : bay.rules) {
-    out += fmt::format("\n[platform.{}]\npath = {}\nlayout = {}\n", tag(rule.platform),
-                       toml_quoted(rule.path.text()), toml_quoted(rule.layout));
+    out += fmt::format("\n[platform.{}]\npath = {}\n", tag(rule.platform), toml_quoted(rule.path.text()));
+    if (rule.keeping != Keeping::file) out += fmt::format("keeps = {}\n", toml_quoted(to_text(rule.keeping)));
+    if (!rule.layout.empty() && rule.other_layouts.empty())
+      out += fmt::format("layout = {}\n", toml_quoted(rule.layout));
+    if (!rule.other_layouts.empty()) {
+      out += fmt::format("layout = [{}", toml_quoted(rule.layout));
+      for (const std::string& id : rule.other_layouts) out += ", " + toml_quoted(id);
+      out += "]\n";
+    }
     if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
+    if (!rule.also.empty()) out += fmt::format("\n[platform.{}.also]\n", tag(rule.platform));
+    for (const auto& [what, place] : rule.also) out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
   }
   return out;
+}
+
+std::vector<std::pair<std::string, std::string>> bay_templates() {
+  std::vector<std::pair<std::string, std::string>> list;
+  for (const BuiltInText& text : built_in_bays()) {
+    const auto bay = bay_like(std::string(text.id), std::string(text.id), ".");
+    list.emplace_back(text.id, bay ? bay->about : bay.error().message);
+  }
+  return list;
+}
+
+Result<Bay> bay_like(const std::string& template_id, const std::string& name, const std::string& root) {
+  const auto rows = built_in_bays();
+  const auto row = std::ranges::find(rows, std::string_view(template_id), &BuiltInText::id);
+  if (row == rows.end()) {
+    std::vector<std::string> ids;
+    for (const BuiltInText& text : rows) ids.emplace_back(text.id);
+    const std::string near = did_you_mean(template_id, ids);
+    return fail(ErrorCode::bad_usage, fmt::format("no form of bay is called '{}'", printable(template_id)),
+                near.empty() ? fmt::format("there are {}", fmt::join(ids, ", ")) : near);
+  }
+  const std::string text = fmt::format("root = {}\n", toml_quoted(root)) + std::string(row->toml);
+  return parse_bay(text, name, fmt::format("{} (built in)", row->id), ".");
 }
 
 Result<Bay> find_bay(const Home& home, const std::string& name_or_path) {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -12,8 +13,96 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 9> known_words{
-    "rom.stem", "rom.name", "game.code", "game.title", "region", "revision", "slot", "ext", "platform"};
+constexpr std::array<std::string_view, 24> known_words{
+    "rom.stem",   "rom.name",  "rom.folder",   "rom.md5",  "game.code", "game.title",  "game.maker",
+    "region",     "region.area", "revision",   "slot",     "slot.8",    "slot.letter", "ext",
+    "platform",   "title.high", "title.low",   "title.id", "title.unique", "code.hex", "account",
+    "save.name",  "suffix",    "folder"};
+
+bool is_hex(char c) {
+  return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
+}
+bool is_digit(char c) {
+  return c >= '0' && c <= '9';
+}
+bool is_letter(char c) {
+  return (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z');
+}
+bool all(std::string_view text, bool (*test)(char)) {
+  return std::ranges::all_of(text, test);
+}
+
+// How many characters a word can stand for: from .. to.
+struct Span {
+  std::size_t from = 1;
+  std::size_t to = 255;
+};
+Span span_of(std::string_view word, Platform platform) {
+  if (word == "title.high" || word == "title.low" || word == "title.unique" || word == "code.hex" ||
+      word == "slot.8")
+    return {8, 8};
+  if (word == "title.id") return {16, 16};
+  if (word == "rom.md5") return {32, 32};
+  if (word == "game.maker") return {2, 2};
+  if (word == "slot.letter") return {1, 1};
+  if (word == "slot") return {1, 3};
+  if (word == "region.area") return {3, 3};
+  if (word == "ext" || word == "suffix") return {0, 255};
+  if (word == "game.code") {
+    if (platform == Platform::psp) return {9, 9};
+    if (platform == Platform::gc || platform == Platform::wii || platform == Platform::n64 ||
+        platform == Platform::gba || platform == Platform::nds || platform == Platform::n3ds ||
+        platform == Platform::wiiu)
+      return {4, 4};
+    return {1, 16};
+  }
+  return {};
+}
+bool may_be(std::string_view word, std::string_view text, Platform platform) {
+  if (word == "title.high" || word == "title.low" || word == "title.unique" || word == "code.hex" ||
+      word == "slot.8" || word == "title.id" || word == "rom.md5")
+    return all(text, is_hex);
+  if (word == "slot" || word == "revision") return all(text, is_digit);
+  if (word == "slot.letter" || word == "region.area") return all(text, is_letter);
+  if (word == "game.maker" || word == "game.code") {
+    if (platform == Platform::psp && text.size() == 9)
+      return all(text.substr(0, 4), is_letter) && all(text.substr(4), is_digit);
+    return std::ranges::all_of(text, [](char c) { return is_letter(c) || is_digit(c) || c == '-'; });
+  }
+  if (word == "account")
+    return std::ranges::all_of(text, [](char c) { return is_letter(c) || is_digit(c) || c == '-' || c == '_'; });
+  if (word == "ext") return text.empty() || text.front() == '.';
+  return true;
+}
+
+std::string_view area_of(Region region) {
+  switch (region) {
+    case Region::japan:
+      return "JAP";
+    case Region::north_america:
+    case Region::canada:
+    case Region::brazil:
+      return "USA";
+    case Region::korea:
+      return "KOR";
+    case Region::unknown:
+    case Region::world:
+      return {};
+    default:
+      return "EUR";
+  }
+}
+
+// {title.unique}: the id without its last two digits, which tell demos and the like apart.
+std::string unique_of(std::uint64_t title_id) {
+  return fmt::format("{:08x}", (title_id & 0xFFFFFFFF) >> 8);
+}
+
+std::uint64_t number_of(std::string_view hex) {
+  std::uint64_t value = 0;
+  (void)std::from_chars(hex.data(), hex.data() + hex.size(), value, 16);
+  return value;
+}
 
 // One component of a path: no separators, nothing that FAT or a desktop refuses, no spaces or dots at its
 // ends.
@@ -36,16 +125,40 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
                   "give the bay a rule that does without, or name the ROM with --rom");
     return value;
   };
-  if (word == "rom.stem" || word == "rom.name") {
+  if (word == "rom.stem" || word == "rom.name" || word == "rom.folder") {
     if (!facts.rom_path) return needed("", "no ROM of the game is in the bay");
+    if (word == "rom.folder") return folder_of(*facts.rom_path);
     return std::string(word == "rom.stem" ? stem_of(*facts.rom_path) : name_of(*facts.rom_path));
   }
-  if (word == "game.code") return needed(as_component(facts.game.code), "the ROM has no code");
-  if (word == "game.title") return needed(as_component(facts.game.title), "the ROM has no title");
-  if (word == "region") return std::string(name(facts.game.region));
-  if (word == "revision") return std::to_string(facts.game.revision);
+  if (word == "rom.md5") return needed(facts.rom_md5, "no ROM of the game is in the bay");
+  const GameId& game = facts.game;
+  if (word == "game.code") return needed(as_component(game.code), "the game's code is not known");
+  if (word == "game.title") return needed(as_component(game.title), "the game's title is not known");
+  if (word == "game.maker") return needed(as_component(game.maker), "the game's maker is not known");
+  if (word == "region") return std::string(name(game.region));
+  if (word == "region.area") return needed(std::string(area_of(game.region)), "the game's region is not known");
+  if (word == "revision") return std::to_string(game.revision);
   if (word == "slot") return std::to_string(facts.slot);
-  if (word == "platform") return std::string(tag(facts.game.platform));
+  if (word == "slot.8") return fmt::format("{:08x}", facts.slot);
+  if (word == "slot.letter") return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
+  if (word == "platform") return std::string(tag(game.platform));
+  if (word == "account") return needed(as_component(facts.account), "no account is said");
+  if (word == "save.name") return needed(as_component(facts.save_name), "the save has no name");
+  if (word == "suffix") return as_component(facts.suffix);
+  if (word == "folder") return needed(as_component(facts.folder), "it can only be found by looking, and was not");
+  const bool numbered = word.starts_with("title.") || word == "code.hex";
+  if (numbered) {
+    if (game.title_id == 0) return needed("", "the game's title id is not known");
+    // A console's own tree has them in lower case where letters are digits.
+    const bool upper = game.platform == Platform::x360;
+    std::string digits = word == "title.high"     ? fmt::format("{:08x}", game.title_id >> 32)
+                         : word == "title.id"     ? fmt::format("{:016x}", game.title_id)
+                         : word == "title.unique" ? unique_of(game.title_id)
+                                                  : fmt::format("{:08x}", game.title_id & 0xFFFFFFFF);
+    if (upper)
+      for (char& c : digits) c = c >= 'a' && c <= 'f' ? static_cast<char>(c - 'a' + 'A') : c;
+    return digits;
+  }
   return facts.extension;  // ext
 }
 
@@ -82,7 +195,104 @@ Result<NameRule> NameRule::parse(std::string_view text) {
   if (!is_tame(sample) || printable(sample) != sample)
     return fail(ErrorCode::bad_usage, fmt::format("'{}' is no path below the bay's root", printable(text)),
                 "it must be relative, without '..', empty components and control characters");
+  rule.components_.emplace_back();
+  for (const Piece& piece : rule.pieces_) {
+    if (piece.is_word) {
+      rule.components_.back().push_back(piece);
+      continue;
+    }
+    std::string_view left = piece.text;
+    for (auto slash = left.find('/'); slash != std::string_view::npos; slash = left.find('/')) {
+      if (slash > 0) rule.components_.back().push_back({false, std::string(left.substr(0, slash))});
+      rule.components_.emplace_back();
+      left.remove_prefix(slash + 1);
+    }
+    if (!left.empty()) rule.components_.back().push_back({false, std::string(left)});
+  }
   return rule;
+}
+
+std::optional<std::string> NameRule::literal(std::size_t component) const {
+  std::string text;
+  for (const Piece& piece : components_.at(component)) {
+    if (piece.is_word) return std::nullopt;
+    text += piece.text;
+  }
+  return text;
+}
+
+std::optional<NameRule::Words> NameRule::match(std::size_t component, std::string_view name,
+                                               Platform platform) const {
+  const std::vector<Piece>& pieces = components_.at(component);
+  Words words;
+  int steps = 0;
+  // Tries the pieces from `i` on against what is left of the name; rules have few words, names 255 characters.
+  const std::function<bool(std::size_t, std::string_view)> fits = [&](std::size_t i, std::string_view left) {
+    if (++steps > 100000) return false;
+    if (i == pieces.size()) return left.empty();
+    const Piece& piece = pieces[i];
+    if (!piece.is_word) {
+      return left.size() >= piece.text.size() && lower(left.substr(0, piece.text.size())) == lower(piece.text) &&
+             fits(i + 1, left.substr(piece.text.size()));
+    }
+    const Span span = span_of(piece.text, platform);
+    // The extension is the last one; the stem before it has what dots there are.
+    const bool greedy = piece.text == "rom.stem" || piece.text == "save.name" || piece.text == "game.title";
+    const std::size_t most = std::min(span.to, left.size());
+    for (std::size_t k = span.from; k <= most; ++k) {
+      const std::size_t count = greedy ? most - (k - span.from) : k;
+      if (!may_be(piece.text, left.substr(0, count), platform) || !fits(i + 1, left.substr(count))) continue;
+      words[piece.text] = left.substr(0, count);
+      return true;
+    }
+    return false;
+  };
+  if (name.size() > 255 || !fits(0, name)) return std::nullopt;
+  return words;
+}
+
+NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
+  NameFacts facts;
+  facts.game.platform = platform;
+  const auto word = [&](std::string_view name) -> std::string {
+    const auto found = words.find(std::string(name));
+    return found == words.end() ? std::string() : found->second;
+  };
+  const auto upper = [](std::string text) {
+    for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
+    return text;
+  };
+  facts.game.code = upper(word("game.code"));
+  facts.game.title = word("game.title");
+  facts.game.maker = upper(word("game.maker"));
+  if (const auto stem = word("rom.stem"); !stem.empty()) facts.rom_path = stem;
+  facts.extension = word("ext");
+  facts.account = word("account");
+  facts.save_name = word("save.name");
+  facts.suffix = word("suffix");
+  facts.folder = word("folder");
+  facts.rom_md5 = lower(word("rom.md5"));
+  if (const auto slot = word("slot"); !slot.empty()) (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
+  if (const auto slot = word("slot.8"); !slot.empty()) facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
+  if (const auto slot = upper(word("slot.letter")); !slot.empty()) facts.slot = slot.front() - 'A' + 1;
+  facts.game.title_id = number_of(word("title.id"));
+  if (facts.game.title_id == 0)
+    facts.game.title_id = (number_of(word("title.high")) << 32) | number_of(word("title.low") + word("code.hex"));
+  if (facts.game.code.empty() && (platform == Platform::wii || !word("code.hex").empty())) {
+    std::string code;
+    for (int shift = 24; shift >= 0; shift -= 8) code += static_cast<char>((facts.game.title_id >> shift) & 0xFF);
+    if (std::ranges::all_of(code, [](char c) { return is_letter(c) || is_digit(c); })) facts.game.code = code;
+  }
+  facts.game.region = region_of_code(platform, facts.game.code);
+  const std::string area = upper(word("region.area"));
+  if (facts.game.region == Region::unknown && !area.empty())
+    facts.game.region = area == "JAP"   ? Region::japan
+                        : area == "USA" ? Region::north_america
+                        : area == "EUR" ? Region::europe
+                        : area == "KOR" ? Region::korea
+                                        : Region::unknown;
+  if (const auto region = region_from_text(word("region"))) facts.game.region = *region;
+  return facts;
 }
 
 bool NameRule::uses(std::string_view word) const {
@@ -100,6 +310,7 @@ Result<std::string> NameRule::expand(const NameFacts& facts) const {
     BAYSWAP_TRY(const std::string value, value_of(piece.text, facts));
     path += value;
   }
+  if (path.starts_with("./")) path.erase(0, 2);  // the folder of a ROM in the root
   if (!is_tame(path))
     return fail(ErrorCode::bad_usage,
                 fmt::format("the path rule '{}' gives '{}', which is no path below the bay's root", text_,

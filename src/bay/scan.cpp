@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <map>
 
 #include "base/try.hpp"
@@ -36,6 +37,23 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Platfor
   return {};
 }
 
+// The rule's layout for a game with such chips: the first one, unless another has a place for them.
+Result<const Layout*> layout_for(const Catalog& catalog, const PlatformRule& rule,
+                                 const std::vector<ChipFact>& chips) {
+  BAYSWAP_TRY(const Layout* first, catalog.find(rule.layout));
+  const auto suits = [&](const Layout& layout) {
+    return std::ranges::count_if(chips, [&](const ChipFact& chip) {
+      return std::ranges::any_of(layout.slots, [&](const Slot& slot) { return chip.kind == slot.role.kind; });
+    });
+  };
+  const Layout* best = first;
+  for (const std::string& id : rule.other_layouts) {
+    BAYSWAP_TRY(const Layout* other, catalog.find(id));
+    if (suits(*other) > suits(*best)) best = other;
+  }
+  return best;
+}
+
 }  // namespace
 
 Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
@@ -46,8 +64,9 @@ Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
   return roms;
 }
 
-Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts) {
-  BAYSWAP_TRY(const Layout* layout, catalog.find(rule.layout));
+Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts,
+                                     const std::vector<ChipFact>& chips) {
+  BAYSWAP_TRY(const Layout* layout, layout_for(catalog, rule, chips));
   std::vector<SaveFile> files;
   if (!layout->is_set()) {
     facts.extension = layout->extension;
@@ -85,6 +104,12 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
            fmt::format("{} can't be written to: saves can be carried from here, not to here", bay.root),
            "change its permissions, or unlock the card");
   for (const PlatformRule& rule : bay.rules) {
+    if (rule.keeping != Keeping::file) {
+      if (!rule.roms.empty() && !list_roms(store, rule))
+        report(true, fmt::format("{}: the ROMs in {} can't be listed", tag(rule.platform), rule.roms),
+               "mend roms in " + bay.origin);
+      continue;
+    }
     const auto layout = catalog.find(rule.layout);
     if (!layout) {
       report(true, fmt::format("{}: {}", tag(rule.platform), layout.error().message), layout.error().hint);

@@ -7,7 +7,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "card/clock.hpp"
+#include "base/clock.hpp"
 #include "card/kinds.hpp"
 #include "save/pak.hpp"
 

@@ -6,7 +6,7 @@
 
 #include "base/text.hpp"
 #include "card/block_card.hpp"
-#include "card/clock.hpp"
+#include "base/clock.hpp"
 
 namespace bayswap {
 namespace {

@@ -2,7 +2,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
-#include "card/clock.hpp"
+#include "base/clock.hpp"
 #include "card/dc.hpp"
 #include "card/kinds.hpp"
 

@@ -6,7 +6,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "card/clock.hpp"
+#include "base/clock.hpp"
 #include "card/disc_name.hpp"
 #include "card/kinds.hpp"
 #include "card/ps2.hpp"

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "card/clock.hpp"
+#include "base/clock.hpp"
 #include "card/ps2_pages.hpp"
 
 namespace bayswap {

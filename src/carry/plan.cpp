@@ -45,7 +45,7 @@ class Planner {
       return std::move(plan_);
     }
     BAYSWAP_TRY(const Layout* layout, catalog_.find(target_rule->layout));
-    BAYSWAP_TRY(const auto targets, places(catalog_, *target_rule, facts_for(to_)));
+    BAYSWAP_TRY(const auto targets, places(catalog_, *target_rule, facts_for(to_), sides_.chips));
     bool brought_any = false;
     for (const SaveFile& target : targets) {
       Save save = joined;
@@ -88,7 +88,7 @@ class Planner {
   }
 
   Result<void> read_source(const PlatformRule& rule) {
-    BAYSWAP_TRY(const auto files, places(catalog_, rule, facts_for(from_)));
+    BAYSWAP_TRY(const auto files, places(catalog_, rule, facts_for(from_), sides_.chips));
     std::string looked;
     for (const SaveFile& place : files) {
       looked += (looked.empty() ? "" : ", ") + from_.store->shown(place.path);

@@ -60,6 +60,7 @@ FileInfo info_from(std::string name, const struct stat& st) {
                                     : FileInfo::Kind::other;
   info.size_bytes = static_cast<std::uint64_t>(st.st_size);
   info.modified = st.st_mtim.tv_sec;
+  info.modified_ns = static_cast<std::uint32_t>(st.st_mtim.tv_nsec);
   return info;
 }
 
@@ -158,8 +159,12 @@ Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
     const std::string_view entry_name = entry->d_name;
     if (entry_name == "." || entry_name == "..") continue;
     struct stat st {};
-    if (fstatat(dirfd(dir), entry->d_name, &st, 0) == 0)
-      entries.push_back(info_from(std::string(entry_name), st));
+    if (fstatat(dirfd(dir), entry->d_name, &st, 0) != 0) continue;
+    entries.push_back(info_from(std::string(entry_name), st));
+    bool link = entry->d_type == DT_LNK;
+    if (entry->d_type == DT_UNKNOWN)
+      link = fstatat(dirfd(dir), entry->d_name, &st, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(st.st_mode);
+    entries.back().link = link;
   }
   closedir(dir);
   std::ranges::sort(entries, {}, &FileInfo::name);

@@ -51,4 +51,8 @@ bool is_tame(std::string_view path) {
   }
 }
 
+bool is_own_temporary(std::string_view name) {
+  return name.starts_with(".bayswap-") && name.ends_with(".tmp");
+}
+
 }  // namespace bayswap

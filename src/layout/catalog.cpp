@@ -6,7 +6,7 @@
 #include <cassert>
 
 #include "base/text.hpp"
-#include "layout/built_in.hpp"
+#include "base/built_in.hpp"
 
 namespace bayswap {
 
@@ -23,7 +23,7 @@ const Layout* Catalog::built_in(std::size_t index) const {
 
 Result<void> Catalog::add(Layout layout) {
   const auto rows = built_in_layouts();
-  const bool built_in = std::ranges::binary_search(rows, std::string_view(layout.id), {}, &BuiltInLayout::id);
+  const bool built_in = std::ranges::binary_search(rows, std::string_view(layout.id), {}, &BuiltInText::id);
   const auto known = std::ranges::find_if(added_, [&](const auto& row) { return row->id == layout.id; });
   if (built_in || known != added_.end())
     return fail(ErrorCode::bad_usage,
@@ -36,12 +36,12 @@ Result<void> Catalog::add(Layout layout) {
 
 Result<const Layout*> Catalog::find(std::string_view id) const {
   const auto rows = built_in_layouts();
-  const auto row = std::ranges::lower_bound(rows, id, {}, &BuiltInLayout::id);
+  const auto row = std::ranges::lower_bound(rows, id, {}, &BuiltInText::id);
   if (row != rows.end() && row->id == id) return built_in(static_cast<std::size_t>(row - rows.begin()));
   for (const auto& layout : added_)
     if (layout->id == id) return layout.get();
   std::vector<std::string> ids;
-  for (const BuiltInLayout& built_in : rows) ids.emplace_back(built_in.id);
+  for (const BuiltInText& built_in : rows) ids.emplace_back(built_in.id);
   for (const auto& layout : added_) ids.push_back(layout->id);
   std::string hint = did_you_mean(id, ids);
   return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)),

@@ -1,5 +1,7 @@
 #include <bayswap/save.hpp>
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <array>
 #include <utility>
@@ -94,16 +96,91 @@ std::optional<Region> region_from_text(std::string_view text) {
   return std::nullopt;
 }
 
+Region region_of_code(Platform platform, std::string_view code) {
+  // A letter of its own for a country is Europe's business; only these are whole regions.
+  const auto of_letter = [](char letter) {
+    switch (letter) {
+      case 'J':
+        return Region::japan;
+      case 'E':
+        return Region::north_america;
+      case 'P':
+      case 'X':
+      case 'Y':
+      case 'Z':
+        return Region::europe;
+      case 'K':
+        return Region::korea;
+      case 'W':
+        return Region::asia;
+      default:
+        return Region::unknown;
+    }
+  };
+  const bool disc = platform == ps1 || platform == ps2 || platform == psp;
+  if (!disc) return code.size() == 4 ? of_letter(code[3]) : Region::unknown;
+  if (code.size() < 4) return Region::unknown;
+  switch (code[2]) {
+    case 'E':
+      return Region::europe;
+    case 'U':
+      return Region::north_america;
+    case 'J':
+    case 'P':
+      return Region::japan;
+    case 'K':
+      return Region::korea;
+    case 'A':
+    case 'H':
+      return Region::asia;
+    default:
+      return Region::unknown;
+  }
+}
+
+std::optional<std::string> code_in_region(Platform platform, std::string_view code, Region region) {
+  const bool lettered = platform == gc || platform == wii || platform == n64 || platform == gba ||
+                        platform == nds || platform == n3ds || platform == wiiu;
+  if (!lettered || code.size() != 4) return std::nullopt;
+  constexpr std::array<std::pair<Region, char>, 4> letters{
+      {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}, {Region::korea, 'K'}}};
+  const auto* letter = std::ranges::find(letters, region, &std::pair<Region, char>::first);
+  if (letter == letters.end()) return std::nullopt;
+  std::string other(code);
+  other[3] = letter->second;
+  return other;
+}
+
+std::string title_id_text(const GameId& game) {
+  if (game.title_id == 0) return {};
+  const auto low = static_cast<std::uint32_t>(game.title_id & 0xFFFFFFFF);
+  const auto high = static_cast<std::uint32_t>(game.title_id >> 32);
+  return high == 0 ? fmt::format("{:08X}", low) : fmt::format("{:08X}/{:08X}", high, low);
+}
+
 GameMatch compare(const GameId& a, const GameId& b) {
   if (a.platform != b.platform) return GameMatch::other_game;
+  const bool same_title = !a.title.empty() && lower(a.title) == lower(b.title);
+  if (a.title_id != 0 && b.title_id != 0 && (a.code.empty() || b.code.empty())) {
+    // Some trees have only the lower half in their names.
+    const bool half = a.title_id >> 32 == 0 || b.title_id >> 32 == 0;
+    if (a.title_id == b.title_id || (half && (a.title_id & 0xFFFFFFFF) == (b.title_id & 0xFFFFFFFF)))
+      return GameMatch::same;
+    return same_title ? GameMatch::other_region : GameMatch::other_game;
+  }
   if (a.code.size() == 4 && b.code.size() == 4) {
     // The last letter of such a product code is the region, the ones before it name the game.
     if (a.code.substr(0, 3) != b.code.substr(0, 3)) return GameMatch::other_game;
     if (a.code != b.code) return GameMatch::other_region;
+  } else if (!a.code.empty() && !b.code.empty()) {
+    // Discs have other numbers in each region: the title has to tell.
+    if (a.code != b.code)
+      return same_title && a.region != b.region ? GameMatch::other_region : GameMatch::other_game;
   } else {
-    if (a.code != b.code || (a.code.empty() && lower(a.title) != lower(b.title)))
+    if (!same_title && (a.code.empty() != b.code.empty() || lower(a.title) != lower(b.title)))
       return GameMatch::other_game;
-    if (a.region != b.region) return GameMatch::other_region;
+    if (a.region != b.region && a.region != Region::unknown && b.region != Region::unknown)
+      return GameMatch::other_region;
   }
   return a.revision == b.revision ? GameMatch::same : GameMatch::other_revision;
 }

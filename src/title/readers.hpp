@@ -28,6 +28,15 @@ struct RomView {
 [[nodiscard]] std::optional<RomFacts> read_gb_header(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_snes_header(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_ws_footer(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_3ds_header(const RomView& rom);
+/// gc and wii discs, told by their magic numbers.
+[[nodiscard]] std::optional<RomFacts> read_disc_header(const RomView& rom);
+/// scd, sat and dc discs: the area that the console reads first. Files of plain and of raw sectors.
+[[nodiscard]] std::optional<RomFacts> read_first_sectors(const RomView& rom);
+/// ps1, ps2 and psp discs: the file of the disc's file system that names the program.
+[[nodiscard]] std::optional<RomFacts> read_disc_files(const RomView& rom);
+/// x360 programs.
+[[nodiscard]] std::optional<RomFacts> read_x360_program(const RomView& rom);
 
 /// Region of the last letter of a four-letter product code, as n64, gba and nds cartridges have it.
 [[nodiscard]] Region region_of_letter(char letter);

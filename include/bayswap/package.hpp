@@ -1,0 +1,136 @@
+// Packages: containers with files inside, and the small databases that saves lean on.
+#pragma once
+
+#include <bayswap/base.hpp>
+
+#include <optional>
+#include <set>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+namespace bayswap {
+
+/// A psp parameter file (PARAM.SFO), as docs/formats/psp.md has it: keys with values, each in room of a fixed
+/// size.
+class ParameterFile {
+ public:
+  /// `raw` bytes stand without an end mark, text ends with 00.
+  using Value = std::variant<std::string, std::uint32_t, Blob>;
+  struct Entry {
+    std::string key;
+    Value value;
+    std::size_t room_bytes = 0;  // how long the value may become
+  };
+
+  /// `not_recognised` where it is none; `damaged` where a table or a value leads out of the file.
+  [[nodiscard]] static Result<ParameterFile> parse(ByteView file);
+  [[nodiscard]] static bool is_one(ByteView file);
+  /// Keys in byte order, values on multiples of four: as the console writes it.
+  [[nodiscard]] Blob encode() const;
+
+  [[nodiscard]] const std::vector<Entry>& entries() const { return entries_; }
+  /// The text of a key, nothing where it is absent or no text.
+  [[nodiscard]] std::optional<std::string> text(std::string_view key) const;
+  [[nodiscard]] std::optional<std::uint32_t> number(std::string_view key) const;
+  /// Sets a value, or adds it with `room_bytes` of room. `does_not_fit` where the key's room is too small,
+  /// `bad_usage` where the key has a value of another kind, is empty, or holds a 00.
+  [[nodiscard]] Result<void> set(const std::string& key, Value value, std::size_t room_bytes = 0);
+
+ private:
+  std::uint32_t version_ = 0x101;
+  std::vector<Entry> entries_;
+};
+
+/// What is wrong with an avatar database (wii); nothing where its checksum is right. `not_recognised` where it
+/// is none. docs/formats/wii.md.
+[[nodiscard]] bool is_avatar_database(ByteView file);
+[[nodiscard]] std::optional<std::string> avatar_database_problem(ByteView file);
+/// How many avatars the console's owner has in it; 0 to 100.
+[[nodiscard]] std::size_t avatars_in(ByteView file);
+
+/// A file in a package.
+struct PackagedFile {
+  std::string path;  // with '/' between folders
+  bool folder = false;
+  std::size_t size_bytes = 0;
+  std::optional<std::int64_t> modified;  // seconds since 1970, UTC
+};
+
+/// An x360 package: a header, hash tables over its blocks of 4 KiB, a table of files. docs/formats/x360.md.
+/// Changes are made in memory, every hash made right; the signature is the console's and stays as it was.
+class BlockPackage {
+ public:
+  /// `not_recognised`; `damaged` where header or file table lead out of the file.
+  [[nodiscard]] static Result<BlockPackage> open(const Blob& image);
+  [[nodiscard]] static bool is_one(ByteView head);
+
+  /// "CON ", "LIVE" or "PIRS": who signed it.
+  [[nodiscard]] std::string signer() const;
+  [[nodiscard]] std::uint32_t content_type() const;  // 1 for a save
+  [[nodiscard]] std::uint32_t title_id() const;
+  [[nodiscard]] std::uint64_t profile_id() const;
+  [[nodiscard]] std::string display_name() const;
+  [[nodiscard]] std::string title_name() const;
+  /// A PNG file; empty where there is none.
+  [[nodiscard]] Blob thumbnail() const;
+  /// 1 or 2: how many copies of each hash table it keeps.
+  [[nodiscard]] int table_copies() const { return copies_; }
+
+  [[nodiscard]] const std::vector<PackagedFile>& files() const { return files_; }
+  /// `not_found`; `damaged` where its blocks loop or lead out of the package.
+  [[nodiscard]] Result<Blob> read(const std::string& path) const;
+  /// Replaces a file, or adds one; folders on the way are made. `modified`: seconds since 1970. `does_not_fit`
+  /// where the package can't grow so far.
+  [[nodiscard]] Result<void> put(const std::string& path, ByteView bytes, std::int64_t modified);
+  [[nodiscard]] Result<void> drop(const std::string& path);
+  void set_profile_id(std::uint64_t id);
+  /// Every hash that is wrong, a sentence each; nothing for a sound package. Of the signature nothing is said.
+  [[nodiscard]] std::vector<std::string> check() const;
+  [[nodiscard]] Blob image() const;
+
+ private:
+  struct Record;  // of the file table
+  struct Link {
+    Byte status = 0;
+    std::uint32_t next = 0;
+  };
+  [[nodiscard]] std::uint32_t total_blocks() const;
+  [[nodiscard]] int levels() const;
+  [[nodiscard]] std::size_t block_at(std::uint32_t block) const;
+  [[nodiscard]] std::size_t table_at(std::uint32_t block, int level) const;
+  [[nodiscard]] std::size_t active_table_at(std::uint32_t block, int level) const;
+  [[nodiscard]] bool holds(std::size_t at, std::size_t count) const;
+  [[nodiscard]] Link link(std::uint32_t block) const;
+  void set_link(std::uint32_t block, Link link);
+  [[nodiscard]] Result<std::vector<std::uint32_t>> chain(std::uint32_t first, std::uint32_t count) const;
+  [[nodiscard]] Result<std::uint32_t> free_block();
+  [[nodiscard]] Result<void> resize_chain(std::vector<std::uint32_t>& blocks, std::size_t count);
+  [[nodiscard]] Result<void> read_table();
+  [[nodiscard]] Result<void> write_table();
+  [[nodiscard]] Result<std::size_t> folder_record(const std::string& path, std::int64_t modified);
+  [[nodiscard]] Result<std::size_t> new_record(const std::string& name, bool folder, std::size_t parent,
+                                               std::int64_t modified);
+  [[nodiscard]] Result<void> put_here(const std::string& path, ByteView bytes, std::int64_t modified);
+  void make_hashes_right();
+  void list_files();
+
+  std::vector<Byte> bytes_;
+  std::size_t base_ = 0;  // where the first hash table is
+  int copies_ = 1;
+  std::vector<Record> records_;
+  std::vector<PackagedFile> files_;
+  std::vector<std::size_t> record_of_;  // of each of files_
+  std::set<std::uint32_t> touched_;     // blocks whose hashes are not right yet
+
+ public:
+  BlockPackage();
+  BlockPackage(const BlockPackage&);
+  BlockPackage& operator=(const BlockPackage&);
+  BlockPackage(BlockPackage&&) noexcept;
+  BlockPackage& operator=(BlockPackage&&) noexcept;
+  ~BlockPackage();
+};
+
+}  // namespace bayswap

@@ -1,0 +1,107 @@
+#include "bay/places.hpp"
+
+#include <fmt/format.h>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t most_names = 200000;
+constexpr int deepest_rom_folder = 3;
+
+class PlaceFinder {
+ public:
+  PlaceFinder(Store& store, const NameRule& rule, Platform platform,
+              const std::function<void(const std::string&, const Error&)>& on_error)
+      : store_(store), rule_(rule), platform_(platform), on_error_(on_error) {}
+
+  Result<std::vector<Place>> run() {
+    BAYSWAP_CHECK(walk(0, ".", {}));
+    return std::move(found_);
+  }
+
+ private:
+  static std::string join(const std::string& folder, const std::string& name) {
+    return folder == "." ? name : join_path(folder, name);
+  }
+  [[nodiscard]] bool is_last(std::size_t component) const { return component + 1 == rule_.components(); }
+
+  Result<std::vector<FileInfo>> list(const std::string& folder) {
+    auto entries = store_.list(folder);
+    if (!entries && entries.error().code != ErrorCode::not_found && on_error_) on_error_(folder, entries.error());
+    if (!entries) return std::vector<FileInfo>{};
+    seen_ += entries->size();
+    if (seen_ > most_names)
+      return fail(ErrorCode::does_not_fit, fmt::format("{} holds over {} names", store_.shown("."), most_names),
+                  "point the bay's root at the saves' own folder");
+    return entries;
+  }
+
+  Result<void> take(std::size_t component, const std::string& folder, const FileInfo& entry, NameRule::Words words) {
+    const std::string path = join(folder, entry.name);
+    if (is_last(component)) {
+      if (entry.kind != FileInfo::Kind::other && !(entry.link && entry.kind == FileInfo::Kind::folder))
+        found_.push_back({path, std::move(words), entry});
+      return {};
+    }
+    if (entry.kind != FileInfo::Kind::folder || entry.link) return {};
+    return walk(component + 1, path, std::move(words));
+  }
+
+  Result<void> walk(std::size_t component, const std::string& folder, NameRule::Words words) {
+    const auto literal = rule_.literal(component);
+    if (literal && !literal->empty()) {
+      if (auto info = store_.stat(join(folder, *literal)); info && *info)
+        return take(component, folder, **info, std::move(words));
+    }
+    if (is_rom_folder(component))
+      return rom_folders(component, folder, 0, words);
+    BAYSWAP_TRY(const auto entries, list(folder));
+    for (const FileInfo& entry : entries) {
+      if (is_own_temporary(entry.name)) continue;
+      auto more = rule_.match(component, entry.name, platform_);
+      if (!more) continue;
+      bool agree = true;
+      for (const auto& [word, value] : words)
+        if (const auto other = more->find(word); other != more->end()) agree = agree && lower(other->second) == lower(value);
+      if (!agree) continue;
+      more->insert(words.begin(), words.end());
+      BAYSWAP_CHECK(take(component, folder, entry, *std::move(more)));
+    }
+    return {};
+  }
+
+  [[nodiscard]] bool is_rom_folder(std::size_t component) const {
+    return rule_.text().starts_with("{rom.folder}/") && component == 0;
+  }
+  // That word alone stands for any number of names: ROMs lie in folders up to three deep.
+  Result<void> rom_folders(std::size_t component, const std::string& folder, int depth, const NameRule::Words& words) {
+    BAYSWAP_CHECK(walk(component + 1, folder, words));
+    if (depth == deepest_rom_folder) return {};
+    BAYSWAP_TRY(const auto entries, list(folder));
+    for (const FileInfo& entry : entries)
+      if (entry.kind == FileInfo::Kind::folder && !entry.link) {
+        BAYSWAP_CHECK(rom_folders(component, join(folder, entry.name), depth + 1, words));
+      }
+    return {};
+  }
+
+  Store& store_;
+  const NameRule& rule_;
+  Platform platform_;
+  const std::function<void(const std::string&, const Error&)>& on_error_;
+  std::size_t seen_ = 0;
+  std::vector<Place> found_;
+};
+
+}  // namespace
+
+Result<std::vector<Place>> find_places(Store& store, const NameRule& rule, Platform platform,
+                                       const std::function<void(const std::string&, const Error&)>& on_error) {
+  return PlaceFinder(store, rule, platform, on_error).run();
+}
+
+}  // namespace bayswap

@@ -1,0 +1,31 @@
+// Walking a bay's tree along a path rule.
+#pragma once
+
+#include <bayswap/bay.hpp>
+
+namespace bayswap {
+
+/// A name on the disk that fits a whole path rule.
+struct Place {
+  std::string path;  // below the bay's root
+  NameRule::Words words;
+  FileInfo info;
+};
+/// Everything that fits the rule, in the order of the paths. Links to folders are not followed. Folders that can't be read
+/// go to `on_error`. `does_not_fit` over 200,000 names.
+[[nodiscard]] Result<std::vector<Place>> find_places(
+    Store& store, const NameRule& rule, Platform platform,
+    const std::function<void(const std::string& path, const Error& error)>& on_error = {});
+
+/// The label of a save that is a folder, as its own files have it.
+struct FolderLabel {
+  std::string title;
+  std::string code;  // product code, where the files have it
+  std::string health = "good";
+  std::string note;
+  bool thumbnail = false;
+};
+struct TreeFile;
+[[nodiscard]] FolderLabel label_of_folder(Platform platform, const std::vector<TreeFile>& files);
+
+}  // namespace bayswap
