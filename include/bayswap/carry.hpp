@@ -1,7 +1,7 @@
 // Carrying a save from bay to bay: first a plan, which is pure data, then running it.
 #pragma once
 
-#include <bayswap/bay.hpp>
+#include <bayswap/bay_saves.hpp>
 #include <bayswap/logbook.hpp>
 
 #include <array>
@@ -38,6 +38,10 @@ struct Plan {
   std::vector<Step> steps;
   std::vector<Danger> dangers;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
+  // Where the target has several accounts and nothing says which: theirs, and the source's that asks. The plan is
+  // refused until CarryRequest::accounts says it.
+  std::string asking_account;
+  std::vector<std::string> account_choices;
 
   /// The first danger that forbids running; nothing where the plan may run.
   [[nodiscard]] const Danger* refusal() const;
@@ -49,23 +53,81 @@ struct OpenBay {
   Store* store = nullptr;
 };
 
+/// Which account at the source is which at the target.
+using AccountMap = std::vector<std::pair<std::string, std::string>>;
+
+/// accounts.toml in the home folder: what was said of two bays' accounts, in both directions.
+class AccountBook {
+ public:
+  /// A file that is not there is an empty book. Mistakes in it are `bad_usage` and name the line.
+  [[nodiscard]] static Result<AccountBook> load(const Home& home);
+  [[nodiscard]] static Result<AccountBook> parse(std::string_view toml, const std::string& origin);
+  [[nodiscard]] Result<void> save(const Home& home) const;
+  [[nodiscard]] AccountMap between(const std::string& from_bay, const std::string& to_bay) const;
+  /// True where that was news.
+  bool learn(const std::string& from_bay, const std::string& to_bay, const std::string& from, const std::string& to);
+
+ private:
+  struct Row {
+    std::string from_bay;
+    std::string to_bay;
+    std::string from;
+    std::string to;
+  };
+  std::vector<Row> rows_;
+};
+
 struct CarryRequest {
-  std::string what;             // path of a ROM, or a title, a ROM's stem or a product code
+  std::string what;             // path of a ROM or of a save in the source bay, or a title, a ROM's stem, a product
+                                // code, a title id
   std::string rom;              // path of the target's ROM below the target's root; empty: found by looking
   int slot = 0;                 // {slot} in path rules, and which controller pak; 0: not said
   std::vector<ChipFact> chips;  // what the user says of the game's chips
   const ChipBook* book = nullptr;                                  // what was learned before
   std::function<std::vector<ChipFact>(const GameId&)> ask_others;  // looks into further bays; asked last
   std::set<std::string> accept;  // codes of refusals that are meant; see acceptable_dangers
+  const TitleBook* titles = nullptr;
+  AccountMap accounts;                  // said or remembered; the first that fits counts
+  std::optional<Region> region;         // restamp identifiers for it
+  bool exact = false;                   // files that only the target has go
+  bool replace_companions = false;      // also where the target has its own
 };
-inline constexpr std::array<std::string_view, 5> acceptable_dangers{"wrong-region", "wrong-game",
-                                                                    "odd-target", "unwritten", "short"};
+inline constexpr std::array<std::string_view, 6> acceptable_dangers{"wrong-region", "wrong-game", "odd-target",
+                                                                    "unwritten",    "short",      "damaged"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in
 /// the plan.
 [[nodiscard]] Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                                       const CarryRequest& request);
+
+/// Saves of the source bay that WHAT names: by path, game, code, title id or label. `bad_usage` where nothing, or
+/// several games, are meant.
+[[nodiscard]] Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenBay from, Store& outside,
+                                                      const std::string& what, const TitleBook* titles = nullptr);
+
+/// Plans a carry of a save that is not in a bay: files under names below it, as an archive or a folder has them.
+/// `game`: whose it is, as far as it is known.
+[[nodiscard]] Result<Plan> plan_adopt(const Catalog& catalog, const std::vector<TreeFile>& files, const GameId& game,
+                                      const std::string& origin, OpenBay to, const CarryRequest& request);
+
+/// What saves of a platform lean on (data/companions.toml).
+struct CompanionRule {
+  Platform platform{};
+  std::vector<std::string> codes;  // of the games it is about; empty: all
+  std::string what;                // "the console's avatar database"
+  NameRule path;                   // below the bay's root
+  std::string check;               // "avatar-database", or empty
+  std::string without;             // what happens without it
+};
+/// The built-in rules, and those of the text where there is one.
+[[nodiscard]] Result<std::vector<CompanionRule>> companion_rules(std::string_view more_toml = {},
+                                                                 const std::string& origin = {});
+
+/// Why the files can't be written now: who has them open, a lock beside them, or a change in the last seconds that is not our
+/// own. `now`: seconds since 1970. Nothing where they are at rest.
+[[nodiscard]] std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now,
+                                                Logbook& logbook);
 
 /// Takes entry `id` of the logbook back, the newest one where none is named. `files`: where the entry's paths
 /// lead.

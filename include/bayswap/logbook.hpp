@@ -15,7 +15,7 @@ namespace bayswap {
 using Clock = std::function<std::int64_t()>;
 [[nodiscard]] Clock system_clock();
 
-enum class EntryKind { carry, convert, undo, card };
+enum class EntryKind { carry, convert, undo, card, adopt, restore };
 enum class EntryState {
   begun,  // under way, or its process died before anyone looked
   done,
@@ -77,6 +77,9 @@ class Logbook {
   [[nodiscard]] Result<Entry> entry(std::int64_t id);
   /// The newest entry that changed something; nothing in an empty logbook.
   [[nodiscard]] Result<std::optional<Entry>> newest();
+
+  /// Whether the file holds what the newest entry about it wrote: then it was us.
+  [[nodiscard]] Result<bool> is_last_written(const std::string& path);
 
   /// The bytes with this digest; `damaged` where they are no longer what was put in.
   [[nodiscard]] Result<Blob> bytes(const Digest& digest);

@@ -1,12 +1,14 @@
 #include <bayswap/carry.hpp>
 
 #include <fmt/format.h>
+#include <bayswap/inspect.hpp>
 
 #include <algorithm>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/find_game.hpp"
+#include "carry/shape_plan.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -74,10 +76,11 @@ class Planner {
   [[nodiscard]] NameFacts facts_for(const OpenBay& side) const {
     const bool target = side.bay == to_.bay;
     const auto& rom = target ? sides_.to : sides_.from;
-    return {target ? sides_.name_to : sides_.name_from,
-            rom ? rom->facts.game : sides_.game,
-            std::max(request_.slot, 1),
-            {}};
+    NameFacts facts{target ? sides_.name_to : sides_.name_from, rom ? rom->facts.game : sides_.game,
+                    std::max(request_.slot, 1), {}};
+    const PlatformRule* rule = side.bay->rule(sides_.game.platform);
+    if (rom && rule != nullptr && rule->path.uses("rom.md5")) facts.rom_md5 = rom_md5_for(*side.store, *rule, *rom);
+    return facts;
   }
 
   // A lone controller pak of the source goes into the first numbered file.
@@ -301,14 +304,141 @@ class Planner {
 
 }  // namespace
 
+namespace {
+
+// Whether the saves of that rule are files of layouts, which the ROMs tell the names of.
+bool is_plain(const PlatformRule* rule) {
+  return rule != nullptr && rule->keeping == Keeping::file;
+}
+bool all_plain(const Bay& bay) {
+  return std::ranges::all_of(bay.rules, [](const PlatformRule& rule) { return is_plain(&rule); });
+}
+
+// Where WHAT is the path of a save in the bay, the ROM it belongs to.
+Result<void> name_by_rom(const Catalog& catalog, OpenBay from, Store& outside, CarryRequest& request) {
+  const std::string root = tidied(from.store->address("."));
+  const std::string whole = outside.address(request.what);
+  const bool inside = whole.starts_with(root + "/") && !identify_rom(outside, request.what);
+  const std::string below = inside ? whole.substr(root.size() + 1) : request.what;
+  if (request.what.find('/') == std::string::npos && !inside) return {};
+  BAYSWAP_TRY(const auto info, from.store->stat(below));
+  if (!info || info->kind != FileInfo::Kind::file) return {};
+  BAYSWAP_TRY(const auto saves, scan_bay(catalog, *from.bay, *from.store));
+  for (const BaySave& save : saves)
+    if (save.path == below && save.facts.rom_path) request.what = std::string(stem_of(*save.facts.rom_path));
+  return {};
+}
+
+std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed) {
+  std::vector<Cargo> cargo;
+  for (BaySave& save : saves) {
+    auto content = read_content(store, save);
+    std::string shown = store.shown(save.path);
+    if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
+    if (!content) {
+      failed.dangers.push_back({Level::refusal, "damaged", content.error().message, content.error().hint});
+      continue;
+    }
+    cargo.push_back({std::move(save.facts), std::move(save.place), std::move(shown), save.modified, *std::move(content)});
+  }
+  return cargo;
+}
+
+// Of several accounts' saves the one that was said; the others stay.
+Result<void> choose_account(std::vector<BaySave>& saves, const CarryRequest& request, const std::string& bay) {
+  const std::vector<std::string> accounts = accounts_of(saves);
+  if (accounts.size() < 2) return {};
+  std::vector<std::string> said;
+  for (const auto& [from, to] : request.accounts) said.push_back(lower(from));
+  const bool any = std::ranges::any_of(
+      accounts, [&](const std::string& account) { return std::ranges::find(said, lower(account)) != said.end(); });
+  if (!any)
+    return fail(ErrorCode::unsafe,
+                fmt::format("{} has this save of several accounts: {}", bay, fmt::join(accounts, ", ")),
+                fmt::format("say whose: --account {}=THEIRS, with the account's name at the target", accounts.front()));
+  std::erase_if(saves, [&](const BaySave& save) {
+    return save.place.empty() && std::ranges::find(said, lower(save.facts.account)) == said.end();
+  });
+  return {};
+}
+
+Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside, const CarryRequest& request) {
+  ScanWish wish;
+  wish.titles = request.titles;
+  BAYSWAP_TRY(const auto all, scan_bay(catalog, *from.bay, *from.store, wish));
+  auto found = find_saves(all, from, outside, request.what, request.titles);
+  if (!found) return tl::unexpected(std::move(found.error()));
+  std::vector<BaySave> saves = *std::move(found);
+  std::erase_if(saves, [](const BaySave& save) { return save.health == "deleted"; });
+  // What is kept as files goes by its ROM.
+  if (saves.empty() || (is_plain(saves.front().rule) && is_plain(to.bay->rule(saves.front().facts.game.platform)))) {
+    CarryRequest plain = request;
+    if (!saves.empty() && saves.front().facts.rom_path) plain.what = *saves.front().facts.rom_path;
+    if (saves.empty() && std::ranges::none_of(from.bay->rules, [](const PlatformRule& rule) { return is_plain(&rule); }))
+      return fail(ErrorCode::not_found, fmt::format("{} has no save called '{}'", from.bay->name, printable(request.what)),
+                  fmt::format("`bayswap bay scan {}` shows the saves there are", from.bay->name));
+    if (!saves.empty()) plain.what = std::string(stem_of(plain.what));
+    BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
+    return Planner(catalog, from, to, plain, std::move(sides)).run();
+  }
+  if (is_plain(saves.front().rule))
+    return fail(ErrorCode::unsupported,
+                fmt::format("{} keeps this save as a file, {} as {}", from.bay->name, to.bay->name,
+                            to_text(to.bay->rule(saves.front().facts.game.platform) != nullptr
+                                        ? to.bay->rule(saves.front().facts.game.platform)->keeping
+                                        : Keeping::file)),
+                "carry it to a bay that keeps files");
+  if (request.slot > 0 && std::ranges::any_of(saves, [&](const BaySave& save) { return save.facts.slot == request.slot; }) &&
+      saves.size() > 1)
+    std::erase_if(saves, [&](const BaySave& save) { return save.place.empty() && save.facts.slot != request.slot; });
+  BAYSWAP_CHECK(choose_account(saves, request, from.bay->name));
+  Plan failed;
+  std::vector<Cargo> cargo = load(saves, *from.store, failed);
+  if (cargo.empty())
+    return fail(ErrorCode::damaged, failed.dangers.front().text, failed.dangers.front().hint);
+  BAYSWAP_TRY(Plan plan, plan_shapes(catalog, std::move(cargo), from, to, request));
+  std::ranges::move(failed.dangers, std::back_inserter(plan.dangers));
+  return plan;
+}
+
+}  // namespace
+
+Result<Plan> plan_adopt(const Catalog& catalog, const std::vector<TreeFile>& files, const GameId& game,
+                        const std::string& origin, OpenBay to, const CarryRequest& request) {
+  const PlatformRule* rule = to.bay->rule(game.platform);
+  if (rule == nullptr)
+    return fail(ErrorCode::bad_usage, fmt::format("the bay {} says nothing about {}", to.bay->name, tag(game.platform)),
+                fmt::format("add [platform.{}] to {}", tag(game.platform), to.bay->origin));
+  BAYSWAP_TRY(Content content, content_of_files(files, *rule, std::string(name_of(origin))));
+  Cargo cargo;
+  cargo.facts.game = game;
+  if (content.card) {
+    cargo.facts.game.code = content.game.code;
+    if (content.game.region != Region::unknown) cargo.facts.game.region = content.game.region;
+  }
+  if (cargo.facts.game.title_id == 0) cargo.facts.game.title_id = content.game.title_id;
+  cargo.facts.save_name = name_of(origin);
+  cargo.facts.slot = std::max(request.slot, 1);
+  if (game.platform == Platform::psp && name_of(origin).size() > 9 && lower(name_of(origin)).starts_with(lower(game.code)))
+    cargo.facts.suffix = name_of(origin).substr(9);
+  cargo.shown = origin;
+  cargo.content = std::move(content);
+  std::vector<Cargo> all;
+  all.push_back(std::move(cargo));
+  return plan_shapes(catalog, std::move(all), std::nullopt, to, request);
+}
+
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                         const CarryRequest& request) {
   for (const std::string& word : request.accept)
     if (std::ranges::find(acceptable_dangers, word) == acceptable_dangers.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
                   fmt::format("it knows {}", fmt::join(acceptable_dangers, ", ")));
-  BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, request));
-  return Planner(catalog, from, to, request, std::move(sides)).run();
+  if (!all_plain(*from.bay) || !all_plain(*to.bay)) return plan_from_scan(catalog, from, to, outside, request);
+  CarryRequest plain = request;
+  BAYSWAP_CHECK(name_by_rom(catalog, from, outside, plain));
+  BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
+  return Planner(catalog, from, to, plain, std::move(sides)).run();
 }
 
 }  // namespace bayswap

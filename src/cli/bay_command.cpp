@@ -1,5 +1,7 @@
 #include <bayswap/bay.hpp>
 
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
@@ -16,15 +18,46 @@ std::string platforms_of(const Bay& bay) {
   return fmt::format("{}", fmt::join(tags, ", "));
 }
 
+// A template, with what the options say otherwise.
+Result<Bay> bay_from_template(const BayAddOptions& options) {
+  if (options.root.empty())
+    return fail(ErrorCode::bad_usage, "--root is missing", "say in which folder everything is: --root DIR");
+  BAYSWAP_TRY(Bay bay, bay_like(options.like, options.name, LocalStore().address(options.root)));
+  if (!options.about.empty()) bay.about = options.about;
+  if (!options.platform.empty()) {
+    const auto platform = platform_from_tag(options.platform);
+    const PlatformRule* rule = platform ? bay.rule(*platform) : nullptr;
+    if (rule == nullptr)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} says nothing about {}", options.like, printable(options.platform)),
+                  fmt::format("it is for {}", platforms_of(bay)));
+    const PlatformRule only = *rule;
+    bay.rules.assign(1, only);
+  }
+  for (PlatformRule& rule : bay.rules) {
+    if (!options.roms.empty()) rule.roms = options.roms;
+    if (!options.layout.empty() && bay.rules.size() == 1) {
+      rule.layout = options.layout;
+      rule.other_layouts.clear();
+    }
+    if (options.path.empty()) continue;
+    if (bay.rules.size() > 1)
+      return fail(ErrorCode::bad_usage, "one --path for several platforms", "say --platform TAG as well");
+    BAYSWAP_TRY(rule.path, NameRule::parse(options.path));
+  }
+  return bay;
+}
+
 Result<Bay> bay_from_words(const BayAddOptions& options) {
+  if (!options.like.empty()) return bay_from_template(options);
   for (const auto& [word, value] : {std::pair{"--root", &options.root},
                                     {"--platform", &options.platform},
                                     {"--path", &options.path},
                                     {"--layout", &options.layout}})
     if (value->empty())
       return fail(ErrorCode::bad_usage, fmt::format("{} is missing", word),
-                  "e.g. bayswap bay add tv --root /media/tv --platform n64 --path 'saves/{rom.stem}{ext}' "
-                  "--layout n64.combined --roms roms");
+                  "e.g. bayswap bay add tv --like stem-folder --root /media/tv; or with --root, --platform, --path, --layout "
+                  "and --roms; `bayswap bay list --forms` shows what --like knows");
   const auto platform = platform_from_tag(options.platform);
   if (!platform)
     return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(options.platform)),
@@ -34,7 +67,12 @@ Result<Bay> bay_from_words(const BayAddOptions& options) {
   bay.name = options.name;
   bay.about = options.about;
   bay.root = LocalStore().address(options.root);
-  bay.rules.push_back({*platform, std::move(rule), options.layout, options.roms});
+  PlatformRule made;
+  made.platform = *platform;
+  made.path = std::move(rule);
+  made.layout = options.layout;
+  made.roms = options.roms;
+  bay.rules.push_back(std::move(made));
   return bay;
 }
 
@@ -50,7 +88,8 @@ Result<std::string> add(const Globals& globals, const BayAddOptions& options) {
   const std::string text = to_toml(bay);
   BAYSWAP_CHECK(parse_bay(text, bay.name, path, home.bays));  // what is written can be read
   BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
-  for (const PlatformRule& rule : bay.rules) BAYSWAP_CHECK(catalog.find(rule.layout));
+  for (const PlatformRule& rule : bay.rules)
+    if (rule.keeping == Keeping::file) BAYSWAP_CHECK(catalog.find(rule.layout));
   LocalStore disk;
   const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
   auto written = options.replace ? disk.replace(path, bytes) : disk.create(path, bytes);
@@ -66,6 +105,7 @@ Json to_json(const Bay& bay) {
   for (const PlatformRule& rule : bay.rules)
     rules.push_back({{"platform", tag(rule.platform)},
                      {"path", rule.path.text()},
+                     {"keeps", to_text(rule.keeping)},
                      {"layout", rule.layout},
                      {"roms", rule.roms}});
   return {{"name", bay.name},
@@ -79,7 +119,7 @@ Json to_json(const Bay& bay) {
 void add_saves(const Catalog& catalog, Store& store, const PlatformRule& rule, Json& list,
                std::vector<std::vector<std::string>>& rows) {
   const auto roms = list_roms(store, rule);
-  if (!roms) return;
+  if (!roms || rule.keeping != Keeping::file) return;
   for (const RomFile& rom : *roms) {
     const auto files = places(catalog, rule, {rom.path, rom.facts.game, 1, {}});
     std::string path;
@@ -113,6 +153,21 @@ int bay_add_command(const Globals& globals, const BayAddOptions& options) {
   if (!path) return report(path.error());
   say(globals.quiet,
       fmt::format("Wrote {}. `bayswap bay check {}` looks whether all is there.", *path, stem_of(*path)));
+  return exit_done;
+}
+
+int bay_forms_command(const Globals& globals) {
+  Json list = Json::array();
+  std::vector<std::vector<std::string>> rows;
+  for (const auto& [id, about] : bay_templates()) {
+    list.push_back({{"id", id}, {"about", about}});
+    rows.push_back({id, about});
+  }
+  if (globals.json) {
+    print_json(list);
+  } else {
+    print_table({"form", "what it is"}, rows);
+  }
   return exit_done;
 }
 
@@ -173,10 +228,14 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   print_field("root", LocalStore().address(bay->root));
   print_field("file", bay->origin);
   for (const PlatformRule& rule : bay->rules)
-    print_field(tag(rule.platform), fmt::format("{} as {}{}", rule.path.text(), rule.layout,
-                                                rule.roms.empty() ? "" : ", ROMs in " + rule.roms));
-  if (rows.empty()) {
-    fmt::print("No ROM was found here.\n");
+    print_field(tag(rule.platform),
+                fmt::format("{} as {}{}", rule.path.text(),
+                            rule.keeping == Keeping::file ? rule.layout : std::string(to_text(rule.keeping)),
+                            rule.roms.empty() ? "" : ", ROMs in " + rule.roms));
+  const bool plain = std::ranges::any_of(
+      bay->rules, [](const PlatformRule& rule) { return rule.keeping == Keeping::file; });
+  if (!plain || rows.empty()) {
+    fmt::print("{}`bayswap bay scan {}` shows the saves.\n", plain ? "No ROM was found here. " : "", bay->name);
   } else {
     fmt::print("\n");
     print_table({"game", "ROM", "save", "bytes", "state"}, rows, {3});

@@ -22,6 +22,7 @@ struct Words {
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
+  bool forms = false;
   std::vector<std::string> bays;
   CarryOptions carry;
   std::string logbook_what;
@@ -192,6 +193,7 @@ void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* add = command(*bay, w, "add", "Add a bay, from options or from a bay file",
                           [&w] { return bay_add_command(w.globals, w.bay_add); });
   add->add_option("NAME", w.bay_add.name, "A name for the bay, or the path of a bay file")->required();
+  add->add_option("--like", w.bay_add.like, "The form of bay it is; `bay list --forms` shows them")->type_name("FORM");
   add->add_option("--root", w.bay_add.root, "The folder where everything is")->type_name("DIR");
   add->add_option("--platform", w.bay_add.platform, "The platform's tag, e.g. n64")->type_name("TAG");
   add->add_option("--path", w.bay_add.path, "Where saves are below the root, e.g. saves/{rom.stem}{ext}")
@@ -200,7 +202,13 @@ void add_bay_commands(CLI::App& app, Words& w) {
   add->add_option("--roms", w.bay_add.roms, "Where the ROMs are below the root")->type_name("DIR");
   add->add_option("--about", w.bay_add.about, "A line about it")->type_name("TEXT");
   add->add_flag("--replace", w.bay_add.replace, "Write over the bay file of that name");
-  command(*bay, w, "list", "List the bays", [&w] { return bay_list_command(w.globals); });
+  CLI::App* list = command(*bay, w, "list", "List the bays", [&w] {
+    return w.forms ? bay_forms_command(w.globals) : bay_list_command(w.globals);
+  });
+  list->add_flag("--forms", w.forms, "List what `bay add --like` knows instead");
+  CLI::App* scan = command(*bay, w, "scan", "Show every save of a bay, with what people call it",
+                           [&w] { return bay_scan_command(w.globals, w.bay); });
+  scan->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
   CLI::App* show = command(*bay, w, "show", "Show a bay, its ROMs and their saves",
                            [&w] { return bay_show_command(w.globals, w.bay); });
   show->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
@@ -212,10 +220,8 @@ void add_bay_commands(CLI::App& app, Words& w) {
 void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* carry = command(app, w, "carry", "Move a save from one bay to another",
                             [&w] { return carry_command(w.globals, w.carry); });
-  carry
-      ->add_option("ROM-OR-TITLE", w.carry.what,
-                   "The game: path of its ROM, its title, the ROM's name, or its code")
-      ->required();
+  carry->add_option("WHAT", w.carry.what,
+                    "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay");
   carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
   carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
   carry
@@ -227,10 +233,21 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->check(CLI::Range(1, 99));
   carry
       ->add_option("--accept", w.carry.accept,
-                   "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten")
+                   "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten, short, damaged")
       ->type_name("DANGER")
       ->expected(1)
       ->take_all();
+  carry->add_flag("--all", w.carry.all, "Every save that differs; what fails stops nothing else");
+  carry
+      ->add_option("--account", w.carry.accounts,
+                   "Whose save it is at both ends, e.g. 80000001=80000002; remembered for these two bays")
+      ->type_name("FROM=TO")
+      ->expected(1)
+      ->take_all();
+  carry->add_option("--region", w.carry.region, "Stamp codes, names and headers for that region")->type_name("REGION");
+  carry->add_flag("--exact", w.carry.exact, "Remove files that only the target's save has; by default they stay");
+  carry->add_flag("--companions", w.carry.companions, "Replace the target's own companion data, too");
+  carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
   carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
   carry->add_flag("--yes", w.carry.yes, "Don't ask");
 

@@ -75,6 +75,7 @@ int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {
   std::string name;
+  std::string like;
   std::string root;
   std::string platform;
   std::string path;
@@ -85,6 +86,8 @@ struct BayAddOptions {
 };
 int bay_add_command(const Globals& globals, const BayAddOptions& options);
 int bay_list_command(const Globals& globals);
+int bay_forms_command(const Globals& globals);
+int bay_scan_command(const Globals& globals, const std::string& name);
 int bay_show_command(const Globals& globals, const std::string& name);
 int bay_check_command(const Globals& globals, const std::vector<std::string>& names);
 
@@ -95,7 +98,13 @@ struct CarryOptions {
   std::string rom;
   std::vector<std::string> chips;
   std::vector<std::string> accept;
+  std::vector<std::string> accounts;  // FROM=TO
+  std::string region;
   int slot = 0;
+  bool all = false;
+  bool exact = false;
+  bool companions = false;
+  bool wait = false;
   bool dry_run = false;
   bool yes = false;
 };

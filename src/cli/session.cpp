@@ -5,9 +5,11 @@
 
 #include <array>
 #include <charconv>
+#include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <thread>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -127,6 +129,34 @@ bool ask(const std::string& question) {
   std::string answer = lower(line.data());
   while (!answer.empty() && (answer.back() == '\n' || answer.back() == '\r')) answer.pop_back();
   return answer == "y" || answer == "yes";
+}
+
+std::size_t ask_number(std::size_t most) {
+  fmt::print(stderr, "Number (1 to {}, nothing to stop): ", most);
+  std::array<char, 16> line{};
+  if (std::fgets(line.data(), line.size(), stdin) == nullptr) return 0;
+  std::size_t number = 0;
+  (void)std::from_chars(line.data(), line.data() + std::strlen(line.data()), number);
+  return number >= 1 && number <= most ? number : 0;
+}
+
+Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook, bool wait) {
+  constexpr int most_seconds = 3600;
+  std::vector<std::string> addresses;
+  for (const FileChange& change : plan.changes) addresses.push_back(target.address(change.path));
+  if (addresses.empty() || plan.refusal() != nullptr) return {};
+  const Clock clock = clock_of_process();
+  bool said = false;
+  for (int seconds = 0;; ++seconds) {
+    const auto why = in_use(addresses, clock(), logbook);
+    if (!why) return {};
+    if (!wait || seconds == most_seconds)
+      return fail(ErrorCode::busy, fmt::format("nothing was changed: {}", *why),
+                  "close the game or the program that uses it and try again; --wait waits for it");
+    if (!said) say(globals.quiet, fmt::format("bayswap: waiting: {}", *why));
+    said = true;
+    std::this_thread::sleep_for(std::chrono::seconds(1));
+  }
 }
 
 Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& globals) {

@@ -30,6 +30,9 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
 [[nodiscard]] bool has_terminal();
 [[nodiscard]] bool ask(const std::string& question);
 
+/// A number from 1 to `most` from the terminal; 0 where none is given.
+[[nodiscard]] std::size_t ask_number(std::size_t most);
+
 /// The logbook, locked against other processes as long as this lives. Entries that a dead process left
 /// open are settled first.
 class LockedLogbook {
@@ -43,6 +46,9 @@ class LockedLogbook {
   LocalStore store_;
   std::optional<Logbook> book_;
 };
+
+/// `busy` where somebody is at the files that the plan changes; with `wait`, waits until nobody is.
+[[nodiscard]] Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook, bool wait);
 
 /// Prints the plan or its JSON, asks if need be, runs it. `must_ask`: also without dangers.
 int show_and_run(const Globals& globals, const Plan& plan, Store& target, LockedLogbook& logbook, bool yes,

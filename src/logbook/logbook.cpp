@@ -14,7 +14,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 4> kind_words{"carry", "convert", "undo", "card"};
+constexpr std::array<std::string_view, 6> kind_words{"carry", "convert", "undo", "card", "adopt", "restore"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
 constexpr const char* schema = R"sql(
@@ -262,6 +262,19 @@ Result<std::optional<Entry>> Logbook::newest() {
                      {}));
   if (found.empty()) return std::nullopt;
   return std::move(found.front());
+}
+
+Result<bool> Logbook::is_last_written(const std::string& path) {
+  BAYSWAP_TRY(Statement row, Statement::prepare(db_.get(),
+                                                "SELECT after FROM change JOIN entry ON entry.id = change.entry "
+                                                "WHERE path = ? AND state != 2 ORDER BY entry.id DESC LIMIT 1"));
+  row.bind(1, std::string_view(path));
+  BAYSWAP_TRY(const bool found, row.step());
+  if (!found) return false;
+  BAYSWAP_TRY(const auto after, digest_at(row, 0));
+  LocalStore disk;
+  const auto bytes = disk.read(path);
+  return after && bytes && sha256(bytes->view()) == *after;
 }
 
 Result<Blob> Logbook::bytes(const Digest& digest) {

@@ -29,12 +29,12 @@ std::optional<RomFacts> read_3ds_header(const RomView& rom) {
   facts.game.platform = Platform::n3ds;
   facts.game.title_id = le64(h, title_id_at);
   const ByteView maker = h.subspan(maker_at, 2);
-  if (is_plain_code(maker)) facts.game.maker.assign(maker.begin(), maker.end());
+  if (is_plain_code(maker)) facts.game.maker = std::string(maker.begin(), maker.end());
   // "CTR-P-ABCD": the four letters behind the last dash are the game's.
   const std::string whole = header_text(h.subspan(code_at, code_bytes));
   std::string_view code = whole;
   code.remove_prefix(code.rfind('-') + 1);
-  facts.game.code = code;
+  facts.game.code = std::string(code);
   facts.game.region = region_of_code(Platform::n3ds, facts.game.code);
   facts.tells_chips = true;
   facts.confidence = 0.98;

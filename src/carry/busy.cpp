@@ -1,0 +1,93 @@
+// Is somebody at these files? Linux tells who has a file open.
+#include <dirent.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <bayswap/carry.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cctype>
+#include <fstream>
+#include <memory>
+#include <set>
+
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::int64_t at_rest_seconds = 3;
+constexpr std::size_t most_processes = 100000;
+
+struct FileKey {
+  dev_t device;
+  ino_t number;
+  auto operator<=>(const FileKey&) const = default;
+};
+
+std::string name_of_process(const std::string& pid) {
+  std::ifstream file("/proc/" + pid + "/comm");
+  std::string name;
+  std::getline(file, name);
+  return name.empty() ? "a process" : name;
+}
+
+// The first other process that has one of the files open, as far as we may look.
+std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
+  const std::unique_ptr<DIR, int (*)(DIR*)> processes(opendir("/proc"), &closedir);
+  if (!processes) return std::nullopt;
+  const std::string own = std::to_string(getpid());
+  std::size_t seen = 0;
+  while (const dirent* process = readdir(processes.get())) {
+    const std::string pid = process->d_name;
+    if (!std::ranges::all_of(pid, [](unsigned char c) { return std::isdigit(c) != 0; }) || pid == own) continue;
+    if (++seen > most_processes) break;
+    const std::string folder = "/proc/" + pid + "/fd";
+    const std::unique_ptr<DIR, int (*)(DIR*)> handles(opendir(folder.c_str()), &closedir);
+    if (!handles) continue;
+    while (const dirent* handle = readdir(handles.get())) {
+      struct stat st {};
+      if (handle->d_name[0] == '.' || fstatat(dirfd(handles.get()), handle->d_name, &st, 0) != 0 || !S_ISREG(st.st_mode))
+        continue;
+      if (wanted.contains({st.st_dev, st.st_ino}))
+        return fmt::format("{} (process {}) has it open", name_of_process(pid), pid);
+    }
+  }
+  return std::nullopt;
+}
+
+// "x.lck", "x.lock", ".x.lock", "x~lock": what programs leave beside a file they are at.
+std::optional<std::string> lock_beside(const std::string& path) {
+  const std::string folder = folder_of(path);
+  const std::string name(name_of(path));
+  for (const std::string& lock : std::array<std::string, 5>{name + ".lock", name + ".lck", "." + name + ".lock",
+                                                            ".~lock." + name + "#", std::string(stem_of(path)) + ".lock"}) {
+    struct stat st {};
+    const std::string at = join_path(folder, lock);
+    if (::stat(at.c_str(), &st) == 0) return at;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now, Logbook& logbook) {
+  std::set<FileKey> open;
+  for (const std::string& path : addresses) {
+    if (const auto lock = lock_beside(path)) return fmt::format("{}: there is a lock beside it ({})", path, *lock);
+    struct stat st {};
+    if (::stat(path.c_str(), &st) != 0) continue;
+    open.insert({st.st_dev, st.st_ino});
+    const std::int64_t age = now - st.st_mtim.tv_sec;
+    if (age < 0 || age >= at_rest_seconds) continue;
+    const auto ours = logbook.is_last_written(path);
+    if (ours && *ours) continue;
+    return fmt::format("{} was changed {} ago", path, age == 0 ? "less than a second" : fmt::format("{} seconds", age));
+  }
+  if (open.empty()) return std::nullopt;
+  if (const auto who = who_has_open(open)) return fmt::format("{}: {}", addresses.front(), *who);
+  return std::nullopt;
+}
+
+}  // namespace bayswap
