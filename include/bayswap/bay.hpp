@@ -21,6 +21,7 @@ struct NameFacts {
   std::string suffix = {};     // {suffix}: what stands behind the code in a folder's name
   std::string rom_md5 = {};    // {rom.md5}: lower-case hex
   std::string folder = {};     // {folder}: a name that can't be worked out, only found by looking
+  std::uint32_t unique = 0;    // {title.unique}, where a path has only that; 0: none
 };
 
 /// A path with words in braces, e.g. "saves/{rom.stem}{ext}". docs/bays.md has every word.

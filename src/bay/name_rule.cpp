@@ -59,8 +59,15 @@ Span span_of(std::string_view word, Platform platform) {
   return {};
 }
 bool may_be(std::string_view word, std::string_view text, Platform platform) {
-  if (word == "title.high" || word == "title.low" || word == "title.unique" || word == "code.hex" ||
-      word == "slot.8" || word == "title.id" || word == "rom.md5")
+  if (word == "title.high" || word == "title.id") {
+    // The first half of a title id begins with the console's own number.
+    const std::string_view console = platform == Platform::wii    ? "0001"
+                                     : platform == Platform::n3ds ? "0004"
+                                     : platform == Platform::wiiu ? "0005"
+                                                                  : "";
+    return all(text, is_hex) && text.starts_with(console);
+  }
+  if (word == "title.low" || word == "title.unique" || word == "code.hex" || word == "slot.8" || word == "rom.md5")
     return all(text, is_hex);
   if (word == "slot" || word == "revision") return all(text, is_digit);
   if (word == "slot.letter" || word == "region.area") return all(text, is_letter);
@@ -235,7 +242,9 @@ std::optional<NameRule::Words> NameRule::match(std::size_t component, std::strin
       return left.size() >= piece.text.size() && lower(left.substr(0, piece.text.size())) == lower(piece.text) &&
              fits(i + 1, left.substr(piece.text.size()));
     }
-    const Span span = span_of(piece.text, platform);
+    Span span = span_of(piece.text, platform);
+    if (piece.text == "ext" && left.find('.') == std::string_view::npos && name.find('.', 1) != std::string_view::npos)
+      return false;  // the last dot begins it
     // The extension is the last one; the stem before it has what dots there are.
     const bool greedy = piece.text == "rom.stem" || piece.text == "save.name" || piece.text == "game.title";
     const std::size_t most = std::min(span.to, left.size());
@@ -272,6 +281,7 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.suffix = word("suffix");
   facts.folder = word("folder");
   facts.rom_md5 = lower(word("rom.md5"));
+  facts.unique = static_cast<std::uint32_t>(number_of(word("title.unique")));
   if (const auto slot = word("slot"); !slot.empty()) (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
   if (const auto slot = word("slot.8"); !slot.empty()) facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
   if (const auto slot = upper(word("slot.letter")); !slot.empty()) facts.slot = slot.front() - 'A' + 1;

@@ -36,6 +36,7 @@ class BayScanner {
       const std::vector<RomFile> roms = roms_of(rule, places);
       for (const Place& place : places)
         if (!taken.contains(place.path)) one(rule, place, roms);
+      join_places(before);
       std::stable_sort(saves_.begin() + static_cast<std::ptrdiff_t>(before), saves_.end(),
                        [](const BaySave& a, const BaySave& b) { return a.path < b.path; });
     }
@@ -48,6 +49,24 @@ class BayScanner {
     if (rule.roms.empty() || places.empty()) return {};
     auto roms = list_roms(store_, rule);
     return roms ? *std::move(roms) : std::vector<RomFile>{};
+  }
+
+  // A further place whose path has less than the whole id belongs to the save that it is beside.
+  void join_places(std::size_t first) {
+    for (std::size_t i = first; i < saves_.size(); ++i) {
+      BaySave& part = saves_[i];
+      if (part.place.empty() || part.facts.game.title_id != 0) continue;
+      for (std::size_t k = first; k < saves_.size(); ++k) {
+        const BaySave& whole = saves_[k];
+        const std::uint64_t id = whole.facts.game.title_id;
+        const bool same_folder = !part.facts.folder.empty() && part.facts.folder == whole.facts.folder;
+        const bool same_id = part.facts.unique != 0 && id != 0 && (id & 0xFFFFFFFF) >> 8 == part.facts.unique;
+        if (!whole.place.empty() || (!same_folder && !same_id)) continue;
+        part.facts.game = whole.facts.game;
+        if (part.label.empty()) part.label = whole.label;
+        break;
+      }
+    }
   }
 
   BaySave begin(const PlatformRule& rule, const Place& place) {
@@ -209,10 +228,17 @@ class BayScanner {
   }
 
   static const RomFile* rom_of(const BaySave& save, const std::vector<RomFile>& roms) {
-    for (const RomFile& rom : roms)
-      if (save.facts.rom_path ? lower(stem_of(rom.path)) == lower(*save.facts.rom_path)
-                              : !save.facts.game.code.empty() && rom.facts.game.code == save.facts.game.code)
+    const std::string stem = save.facts.rom_path ? lower(*save.facts.rom_path) : std::string();
+    for (const RomFile& rom : roms) {
+      const std::string own = lower(stem_of(rom.path));
+      // The second controller pak's file has its number between the stem and the extension.
+      const bool numbered = stem.size() == own.size() + 2 && stem.starts_with(own) && stem[own.size()] == '.';
+      if (!stem.empty() ? own == stem || numbered
+                        : (!save.facts.game.code.empty() && rom.facts.game.code == save.facts.game.code) ||
+                              (!save.facts.game.title.empty() &&
+                               lower(rom.facts.game.title) == lower(save.facts.game.title)))
         return &rom;
+    }
     return nullptr;
   }
 

@@ -55,13 +55,17 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
   }
 }
 
+bool has_slots(const PlatformRule& rule) {
+  return rule.path.uses("slot") || rule.path.uses("slot.8") || rule.path.uses("slot.letter");
+}
+
 Json to_json(const BaySave& save) {
   return {{"platform", tag(save.rule->platform)},
           {"game", cli::to_json(save.facts.game)},
           {"label", save.label},
           {"kind", save.kind},
           {"place", save.place},
-          {"slot", save.facts.slot},
+          {"slot", has_slots(*save.rule) ? Json(save.facts.slot) : Json(nullptr)},
           {"account", save.facts.account},
           {"path", save.path},
           {"entry", save.entry},
@@ -86,7 +90,7 @@ std::vector<std::string> row_of(const BaySave& save) {
           printable(id),
           game.region == Region::unknown ? "" : std::string(name(game.region)),
           save.facts.account,
-          std::to_string(save.facts.slot),
+          has_slots(*save.rule) && save.place.empty() ? std::to_string(save.facts.slot) : "",
           std::to_string(save.size_bytes),
           save.modified ? local_time(*save.modified) : "",
           save.health,

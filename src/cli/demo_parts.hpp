@@ -38,5 +38,7 @@ inline Blob text_blob(std::string_view text) {
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);
 /// The clubroom's disc consoles: memory cards of several kinds, and a folder of saves.
 void add_cards(std::vector<DemoFile>& files);
+/// And the newer machines: trees of ids, packages, their bays and titles.
+void add_trees(std::vector<DemoFile>& files);
 
 }  // namespace bayswap::cli

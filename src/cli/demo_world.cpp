@@ -163,6 +163,7 @@ roms = "roms"
                    spring});
   add_cartridges(catalog, files);
   add_cards(files);
+  add_trees(files);
   return files;
 }
 

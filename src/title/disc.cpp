@@ -30,9 +30,9 @@ struct FirstSector {
   std::size_t areas_at;
 };
 constexpr std::array<FirstSector, 3> first_sectors{
-    {{Platform::sat, "SEGA SEGASATURN ", 0x20, 10, 0x60, 112, 0x40},
-     {Platform::dc, "SEGA SEGAKATANA ", 0x40, 10, 0x80, 128, 0x30},
-     {Platform::scd, "SEGADISCSYSTEM  ", 0x180, 14, 0x150, 48, 0x1F0}}};
+    {{Platform::sat, "\x53\x45\x47\x41 \x53\x45\x47\x41\x53\x41\x54\x55\x52\x4E ", 0x20, 10, 0x60, 112, 0x40},
+     {Platform::dc, "\x53\x45\x47\x41 \x53\x45\x47\x41\x4B\x41\x54\x41\x4E\x41 ", 0x40, 10, 0x80, 128, 0x30},
+     {Platform::scd, "\x53\x45\x47\x41\x44\x49\x53\x43\x53\x59\x53\x54\x45\x4D  ", 0x180, 14, 0x150, 48, 0x1F0}}};
 
 // x360 programs: a table of optional headers, one of which has the ids.
 constexpr std::uint32_t program_magic = 0x58455832;
