@@ -106,10 +106,25 @@ inline constexpr std::array<std::string_view, 6> acceptable_dangers{"wrong-regio
 [[nodiscard]] Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenBay from, Store& outside,
                                                       const std::string& what, const TitleBook* titles = nullptr);
 
-/// Plans a carry of a save that is not in a bay: files under names below it, as an archive or a folder has them.
-/// `game`: whose it is, as far as it is known.
-[[nodiscard]] Result<Plan> plan_adopt(const Catalog& catalog, const std::vector<TreeFile>& files, const GameId& game,
-                                      const std::string& origin, OpenBay to, const CarryRequest& request);
+/// A save found in something that came from outside.
+struct Candidate {
+  const PlatformRule* rule = nullptr;  // of the target bay: how it would be kept
+  std::string where;                   // as the user knows it
+  NameFacts facts;                     // whose it is, and what its path tells
+  std::vector<TreeFile> files;
+  std::string entry;                   // its name on a card that came along
+  double score = 0;                    // 0 to 1
+  std::vector<std::string> reasons;    // one sentence each
+};
+/// What a file, an archive (zip, 7z, rar, tar, one within another) or a folder of the local disk has for the bay, the
+/// likeliest first; ranked by what their content says and by likeness to the saves in place. `game`: the user's word for
+/// it, empty where not said. `unsafe` for archives with links, devices, paths that lead out, and bombs; `not_recognised` where
+/// nothing in it is a save for this bay.
+[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
+                                                            const std::string& game, const TitleBook* titles = nullptr);
+/// Plans the adoption of one of them.
+[[nodiscard]] Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
+                                      const CarryRequest& request);
 
 /// What saves of a platform lean on (data/companions.toml).
 struct CompanionRule {

@@ -403,31 +403,6 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
 
 }  // namespace
 
-Result<Plan> plan_adopt(const Catalog& catalog, const std::vector<TreeFile>& files, const GameId& game,
-                        const std::string& origin, OpenBay to, const CarryRequest& request) {
-  const PlatformRule* rule = to.bay->rule(game.platform);
-  if (rule == nullptr)
-    return fail(ErrorCode::bad_usage, fmt::format("the bay {} says nothing about {}", to.bay->name, tag(game.platform)),
-                fmt::format("add [platform.{}] to {}", tag(game.platform), to.bay->origin));
-  BAYSWAP_TRY(Content content, content_of_files(files, *rule, std::string(name_of(origin))));
-  Cargo cargo;
-  cargo.facts.game = game;
-  if (content.card) {
-    cargo.facts.game.code = content.game.code;
-    if (content.game.region != Region::unknown) cargo.facts.game.region = content.game.region;
-  }
-  if (cargo.facts.game.title_id == 0) cargo.facts.game.title_id = content.game.title_id;
-  cargo.facts.save_name = name_of(origin);
-  cargo.facts.slot = std::max(request.slot, 1);
-  if (game.platform == Platform::psp && name_of(origin).size() > 9 && lower(name_of(origin)).starts_with(lower(game.code)))
-    cargo.facts.suffix = name_of(origin).substr(9);
-  cargo.shown = origin;
-  cargo.content = std::move(content);
-  std::vector<Cargo> all;
-  all.push_back(std::move(cargo));
-  return plan_shapes(catalog, std::move(all), std::nullopt, to, request);
-}
-
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                         const CarryRequest& request) {
   for (const std::string& word : request.accept)

@@ -155,7 +155,7 @@ class ShapePlanner {
     if (own.empty() && !rule_->path.uses("account")) return own;
     if (!rule_->path.uses("account")) return own;
     for (const auto& [from, to] : request_.accounts)
-      if (lower(from) == lower(own) || own.empty()) return to;
+      if (from.empty() || own.empty() || lower(from) == lower(own)) return to;
     const std::vector<std::string> theirs = accounts_of(there_);
     const auto same = std::ranges::find(theirs, lower(own), lower);
     if (same != theirs.end()) return *same;

@@ -25,6 +25,7 @@ struct Words {
   bool forms = false;
   std::vector<std::string> bays;
   CarryOptions carry;
+  AdoptOptions adopt;
   std::string logbook_what;
   UndoOptions undo;
   std::string demo_out;
@@ -250,6 +251,22 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
   carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
   carry->add_flag("--yes", w.carry.yes, "Don't ask");
+
+  CLI::App* adopt = command(app, w, "adopt", "Take a downloaded save into a bay",
+                            [&w] { return adopt_command(w.globals, w.adopt); });
+  adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
+  adopt->add_option("--to", w.adopt.to, "The bay that gets it")->required()->type_name("BAY");
+  adopt->add_option("--game", w.adopt.game, "The game, where the content does not tell: title, code or id")->type_name("GAME");
+  adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")->type_name("N");
+  adopt->add_option("--account", w.adopt.account, "Whose it becomes there")->type_name("ACCOUNT");
+  adopt->add_option("--region", w.adopt.region, "Stamp codes, names and headers for that region")->type_name("REGION");
+  add_chips(*adopt, w.adopt.chips);
+  adopt->add_option("--slot", w.adopt.slot, "The slot or controller pak")->type_name("N")->check(CLI::Range(1, 99));
+  adopt->add_option("--accept", w.adopt.accept, "Go on in spite of it, as in carry")->type_name("DANGER")->expected(1)->take_all();
+  adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
+  adopt->add_flag("--wait", w.adopt.wait, "Wait until nobody uses the files any more");
+  adopt->add_flag("--dry-run", w.adopt.dry_run, "Print the plan and stop");
+  adopt->add_flag("--yes", w.adopt.yes, "Don't ask");
 
   CLI::App* logbook = command(app, w, "logbook", "Show what was done when",
                               [&w] { return logbook_command(w.globals, w.logbook_what); });

@@ -110,6 +110,23 @@ struct CarryOptions {
 };
 int carry_command(const Globals& globals, const CarryOptions& options);
 
+struct AdoptOptions {
+  std::string what;
+  std::string to;
+  std::string game;
+  std::string account;
+  std::string region;
+  std::vector<std::string> chips;
+  std::vector<std::string> accept;
+  std::size_t choice = 0;
+  int slot = 0;
+  bool exact = false;
+  bool wait = false;
+  bool dry_run = false;
+  bool yes = false;
+};
+int adopt_command(const Globals& globals, const AdoptOptions& options);
+
 int logbook_command(const Globals& globals, const std::string& what);
 
 struct UndoOptions {

@@ -1,0 +1,415 @@
+// Saves from outside: found in folders and archives, told by their content, ranked by likeness to what is in place.
+#include <fmt/format.h>
+#include <bayswap/compression.hpp>
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+#include <set>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "bay/places.hpp"
+#include "carry/shape_plan.hpp"
+#include "fs/archive_store.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr int most_nested = 3;
+constexpr std::size_t most_candidates = 200;
+constexpr double for_structure = 0.25;
+constexpr double for_content = 0.25;
+constexpr double for_name = 0.15;
+constexpr double for_likeness = 0.35;
+
+bool may_be_archive(const std::string& name) {
+  constexpr std::array<std::string_view, 9> endings{".zip", ".7z", ".rar", ".tar", ".tgz", ".gz", ".xz", ".bz2", ".zst"};
+  const std::string low = lower(name);
+  return std::ranges::any_of(endings, [&](std::string_view ending) { return low.ends_with(ending); });
+}
+
+// Everything in it as one list of files, archives within archives as folders.
+class Gatherer {
+ public:
+  Result<std::vector<TreeFile>> run(const std::string& path) {
+    LocalStore disk;
+    BAYSWAP_TRY(const auto info, disk.stat(path));
+    if (!info) return fail(ErrorCode::not_found, fmt::format("{} does not exist", path), "check the path");
+    if (info->kind == FileInfo::Kind::folder) {
+      BAYSWAP_TRY(const auto files, read_tree(disk, path));
+      for (const TreeFile& file : files) BAYSWAP_CHECK(take(file, file.path, path, 0));
+      return std::move(found_);
+    }
+    BAYSWAP_TRY(const Blob bytes, disk.read(path));
+    BAYSWAP_CHECK(take({std::string(name_of(path)), bytes, info->modified}, std::string(name_of(path)), folder_of(path), 0));
+    return std::move(found_);
+  }
+
+ private:
+  Result<void> take(const TreeFile& file, const std::string& path, const std::string& shown, int depth) {
+    if (may_be_archive(path) || (depth == 0 && looks_packed(file.bytes.view()))) {
+      const std::string whole = join_path(shown, path);
+      if (depth == most_nested)
+        return fail(ErrorCode::unsafe, fmt::format("{}: archives over {} deep", whole, most_nested),
+                    "unpack it by hand if you trust it");
+      auto archive = ArchiveStore::open(file.bytes, whole, limits_);
+      if (archive) {
+        for (const auto& [name, inside] : (*archive)->files())
+          BAYSWAP_CHECK(take({name, inside.bytes, inside.modified}, join_path(path, name), shown, depth + 1));
+        return {};
+      }
+      if (archive.error().code != ErrorCode::not_recognised) return tl::unexpected(std::move(archive.error()));
+    }
+    found_.push_back({path, file.bytes, file.modified});
+    return {};
+  }
+  static bool looks_packed(ByteView bytes) {
+    const auto starts = [&](std::string_view magic) {
+      return bytes.size() > magic.size() && std::equal(magic.begin(), magic.end(), bytes.begin(),
+                                                       [](char a, Byte b) { return static_cast<Byte>(a) == b; });
+    };
+    return starts("PK\x03\x04") || starts("7z\xBC\xAF") || starts("Rar!") ||
+           (bytes.size() > 262 && std::string_view(reinterpret_cast<const char*>(bytes.data()) + 257, 5) == "ustar");
+  }
+
+  ArchiveLimits limits_;
+  std::vector<TreeFile> found_;
+};
+
+class Finder {
+ public:
+  Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to, std::string game,
+         const TitleBook* titles)
+      : catalog_(catalog), files_(std::move(files)), path_(std::move(path)), to_(to), game_(lower(game)), titles_(titles) {}
+
+  Result<std::vector<Candidate>> run() {
+    ScanWish wish;
+    wish.titles = titles_;
+    BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
+    for (const PlatformRule& rule : to_.bay->rules) {
+      roms_.clear();
+      if (!rule.roms.empty())
+        if (auto roms = list_roms(*to_.store, rule)) roms_ = *std::move(roms);
+      if (rule.keeping == Keeping::folder || rule.keeping == Keeping::package) folders(rule);
+      if (rule.keeping != Keeping::folder) single_files(rule);
+    }
+    std::ranges::stable_sort(found_, std::greater<>{}, &Candidate::score);
+    if (!game_.empty()) std::erase_if(found_, [this](const Candidate& one) { return !is_meant(one); });
+    if (found_.empty())
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay->name,
+                              game_.empty() ? "" : fmt::format(" of '{}'", game_)),
+                  game_.empty() ? fmt::format("`bayswap inspect` shows what is in it; --game names the game")
+                                : "check the title, the code or the id; `bayswap bay scan` shows those the bay knows");
+    return std::move(found_);
+  }
+
+ private:
+  [[nodiscard]] bool is_meant(const Candidate& one) const {
+    const GameId& game = one.facts.game;
+    for (const std::string& text : {lower(game.title), lower(game.code), lower(title_id_text(game)),
+                                    one.facts.rom_path ? lower(stem_of(*one.facts.rom_path)) : std::string()})
+      if (!text.empty() && (text.find(game_) != std::string::npos)) return true;
+    return false;
+  }
+
+  void add(Candidate one) {
+    if (found_.size() >= most_candidates) return;
+    if (titles_ != nullptr) titles_->complete(one.facts.game);
+    one.facts.game.platform = one.rule->platform;
+    if (one.facts.game.code.empty() && one.facts.game.title.empty() && one.facts.game.title_id == 0 && !game_.empty())
+      game_of_word(one);
+    one.score = std::min(one.score, 1.0);
+    found_.push_back(std::move(one));
+  }
+
+  // Nothing in the save says whose it is, but the user does.
+  void game_of_word(Candidate& one) {
+    const auto matches = [this](const GameId& game) {
+      return lower(game.title).find(game_) != std::string::npos || lower(game.code) == game_ ||
+             lower(title_id_text(game)) == game_;
+    };
+    for (const RomFile& rom : roms_)
+      if (matches(rom.facts.game) || lower(stem_of(rom.path)).find(game_) != std::string::npos) {
+        one.facts.game = rom.facts.game;
+        one.facts.rom_path = rom.path;
+        return;
+      }
+    for (const BaySave& save : there_)
+      if (save.rule == one.rule && matches(save.facts.game)) {
+        one.facts.game = save.facts.game;
+        return;
+      }
+    if (titles_ == nullptr) return;
+    for (const GameId& title : titles_->titles())
+      if (title.platform == one.rule->platform && matches(title)) {
+        one.facts.game = title;
+        return;
+      }
+  }
+
+  // Adds what the most alike save in place has to say: how alike, and whose it is where nothing else tells.
+  void compare_to_place(Candidate& one) {
+    std::vector<BaySave> same;
+    for (const BaySave& save : there_)
+      if (save.rule == one.rule && save.place.empty()) same.push_back(save);
+    const auto ranked = rank_by_likeness(one.files, same, *to_.store);
+    if (ranked.empty() || ranked.front().likeness.score < 0.2) return;
+    const Ranked& best = ranked.front();
+    one.score += for_likeness * best.likeness.score;
+    one.reasons.push_back(fmt::format("{:.0f} % like {}: {}", best.likeness.score * 100, best.save->path,
+                                      fmt::join(best.likeness.reasons, ", ")));
+    const NameFacts& theirs = best.save->facts;
+    GameId& game = one.facts.game;
+    if (game.code.empty() && game.title_id == 0) game = theirs.game;
+    const bool same_game = compare(game, theirs.game) == GameMatch::same;
+    if (!same_game) return;
+    if (one.facts.account.empty()) one.facts.account = theirs.account;
+    if (one.facts.folder.empty()) one.facts.folder = theirs.folder;
+    if (one.facts.save_name.empty()) one.facts.save_name = theirs.save_name;
+    if (one.facts.suffix.empty()) one.facts.suffix = theirs.suffix;
+    one.facts.slot = theirs.slot;
+  }
+
+  // ---- Folders ------------------------------------------------------------------------------------
+
+  void folders(const PlatformRule& rule) {
+    std::set<std::string> names{""};
+    for (const TreeFile& file : files_)
+      for (std::string folder = folder_of(file.path); folder != "."; folder = folder_of(folder)) names.insert(folder);
+    for (const std::string& name : names) folder(rule, name);
+  }
+
+  void folder(const PlatformRule& rule, const std::string& name) {
+    Candidate one;
+    one.rule = &rule;
+    one.where = name.empty() ? path_ : join_path(path_, name);
+    const std::string prefix = name.empty() ? "" : name + "/";
+    bool direct = false;
+    for (const TreeFile& file : files_) {
+      if (!file.path.starts_with(prefix)) continue;
+      TreeFile inside = file;
+      inside.path.erase(0, prefix.size());
+      direct = direct || inside.path.find('/') == std::string::npos;
+      one.files.push_back(std::move(inside));
+    }
+    if (!direct) return;  // one of the folders below is meant
+    one.facts.game.platform = rule.platform;
+    words_of_path(one, name);
+    const FolderLabel label = label_of_folder(rule.platform, one.files);
+    if (label.health == "empty") return;
+    if (rule.platform == Platform::psp) {
+      const auto sfo = std::ranges::find(one.files, "param.sfo", [](const TreeFile& f) { return lower(f.path); });
+      if (sfo == one.files.end()) return;
+      const auto parameters = ParameterFile::parse(sfo->bytes.view());
+      if (!parameters) return;
+      const std::string directory = parameters->text("SAVEDATA_DIRECTORY").value_or(std::string(name_of(name)));
+      if (directory.size() < 9) return;
+      one.facts.game.code = directory.substr(0, 9);
+      one.facts.game.region = region_of_code(Platform::psp, one.facts.game.code);
+      one.facts.suffix = directory.substr(9);
+      one.score += for_structure + for_content;
+      one.reasons.push_back(fmt::format("its parameter file says {}", directory));
+    } else if (!label.title.empty()) {
+      one.score += for_structure;
+      one.reasons.push_back(fmt::format("its banner says {}", label.title));
+      if (one.facts.game.title.empty()) one.facts.game.title = label.title;
+    }
+    compare_to_place(one);
+    if (one.score > 0) add(std::move(one));
+  }
+
+  // What the folder's path tells, by the last names of the rule's own path.
+  void words_of_path(Candidate& one, const std::string& name) {
+    std::vector<std::string> parts;
+    for (std::string_view left = name; !left.empty();) {
+      const auto slash = left.find('/');
+      parts.emplace_back(left.substr(0, slash));
+      left = slash == std::string_view::npos ? std::string_view{} : left.substr(slash + 1);
+    }
+    const NameRule& rule = one.rule->path;
+    NameRule::Words words;
+    std::size_t matched = 0;
+    for (std::size_t back = 1; back <= std::min(rule.components(), parts.size()); ++back) {
+      const std::size_t component = rule.components() - back;
+      const auto found = rule.match(component, parts[parts.size() - back], one.rule->platform);
+      if (!found) break;
+      words.insert(found->begin(), found->end());
+      ++matched;
+    }
+    const bool tells = words.contains("title.low") || words.contains("code.hex") || words.contains("game.code") ||
+                       words.contains("title.id");
+    if (!tells) return;
+    one.facts = facts_of_words(words, one.rule->platform);
+    one.score += for_name;
+    one.reasons.push_back(fmt::format("its path is as the bay has them ({} names)", matched));
+  }
+
+  // ---- Files --------------------------------------------------------------------------------------
+
+  void single_files(const PlatformRule& rule) {
+    for (const TreeFile& file : files_) {
+      Candidate one;
+      one.rule = &rule;
+      one.where = file.path == name_of(path_) ? path_ : join_path(path_, file.path);
+      one.files = {{std::string(name_of(file.path)), file.bytes, file.modified}};
+      one.facts.game.platform = rule.platform;
+      switch (rule.keeping) {
+        case Keeping::card:
+        case Keeping::single:
+          card_saves(one);
+          break;
+        case Keeping::package:
+          package(one);
+          break;
+        case Keeping::opaque:
+          if (lower(name_of(file.path)) == lower(name_of(rule.path.text()))) {
+            words_of_path(one, file.path);
+            one.score += for_structure;
+            one.reasons.emplace_back("it has the name of such saves");
+            add(std::move(one));
+          }
+          break;
+        default:
+          battery_save(one);
+          break;
+      }
+    }
+  }
+
+  void card_saves(const Candidate& like) {
+    const Blob& bytes = like.files.front().bytes;
+    const auto one_of = [&](const CardSave& save, const std::string& entry, double score, const std::string& reason) {
+      if (to_text(save.kind) != tag(like.rule->platform)) return;
+      Candidate one = like;
+      const CardEntry described = describe(save);
+      one.facts.game.code = described.code;
+      one.facts.game.title = described.title;
+      one.facts.game.region = described.region;
+      one.entry = entry;
+      if (!entry.empty()) one.where += ", " + entry;
+      one.score = score;
+      one.reasons.push_back(reason);
+      for (const BaySave& save_there : there_)
+        if (save_there.rule == one.rule && save_there.entry == described.name) {
+          one.score += for_likeness;
+          one.reasons.push_back(fmt::format("{} has a save of that name", save_there.path));
+          break;
+        }
+      add(std::move(one));
+    };
+    if (const auto save = single_save_from(bytes)) {
+      one_of(*save, "", for_structure + for_content, "a single save with its directory entry");
+      return;
+    }
+    const auto guess = guess_card(bytes.view());
+    if (!guess || guess->confidence < 0.5) return;
+    const auto card = open_card(bytes);
+    if (!card) return;
+    for (const CardEntry& entry : (*card)->entries()) {
+      if (entry.state != CardEntry::State::good) continue;
+      if (const auto save = (*card)->read(entry.name))
+        one_of(*save, entry.name, for_structure, "on a memory card in it");
+    }
+  }
+
+  void package(Candidate& one) {
+    const auto package = BlockPackage::open(one.files.front().bytes);
+    if (!package) return;
+    one.facts.game.title_id = package->title_id();
+    one.facts.game.title = package->title_name();
+    one.facts.save_name = one.files.front().path;
+    one.facts.account = fmt::format("{:016X}", package->profile_id());
+    one.score = for_structure + for_content;
+    one.reasons.push_back(fmt::format("a package of {}", package->title_name().empty() ? "that console" : package->title_name()));
+    for (const BaySave& save : there_)
+      if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same) {
+        one.score += for_likeness;
+        one.reasons.push_back(fmt::format("{} is of the same game", save.path));
+        break;
+      }
+    add(std::move(one));
+  }
+
+  void battery_save(Candidate& one) {
+    const TreeFile& file = one.files.front();
+    if (identify_rom(file.bytes.view())) return;
+    Hints hints;
+    hints.platform = one.rule->platform;
+    hints.extension = lower(extension_of(file.path));
+    const auto plain = unwrap(file.bytes);
+    if (!plain) return;
+    const Recognition told = recognise(catalog_, plain->plain, hints);
+    if (told.matches.empty() || told.matches.front().fit == Fit::trimmed) return;
+    one.score = for_structure * told.matches.front().confidence;
+    one.reasons.push_back(fmt::format("its size is that of {}", told.matches.front().layout->id));
+    const RomFile* best = nullptr;
+    double nearest = 0.5;
+    for (const RomFile& rom : roms_) {
+      const std::string a = lower(stem_of(file.path));
+      for (const std::string& b : {lower(stem_of(rom.path)), lower(rom.facts.game.title), lower(rom.facts.game.code)}) {
+        if (b.empty()) continue;
+        const double distance = static_cast<double>(edit_distance(a, b)) / static_cast<double>(std::max(a.size(), b.size()));
+        const bool inside = a.find(b) != std::string::npos || b.find(a) != std::string::npos;
+        const double likeness = std::max(inside ? 0.8 : 0.0, 1 - distance);
+        if (likeness <= nearest) continue;
+        nearest = likeness;
+        best = &rom;
+      }
+    }
+    if (best == nullptr && roms_.size() == 1) best = &roms_.front();
+    if (best != nullptr) {
+      one.facts.game = best->facts.game;
+      one.facts.rom_path = best->path;
+      one.score += for_name * nearest;
+      one.reasons.push_back(fmt::format("the name is like {}", name_of(best->path)));
+      for (const BaySave& save : there_) {
+        if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
+        one.score += save.size_bytes == file.bytes.size() ? for_likeness : for_likeness / 3;
+        one.reasons.push_back(save.size_bytes == file.bytes.size() ? "the save in place has the same size"
+                                                                  : "the game has a save in place");
+        break;
+      }
+    }
+    if (best != nullptr || !game_.empty()) add(std::move(one));
+  }
+
+  const Catalog& catalog_;
+  std::vector<TreeFile> files_;
+  std::string path_;
+  OpenBay to_;
+  std::string game_;
+  const TitleBook* titles_;
+  std::vector<BaySave> there_;
+  std::vector<RomFile> roms_;
+  std::vector<Candidate> found_;
+};
+
+}  // namespace
+
+Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
+                                              const std::string& game, const TitleBook* titles) {
+  BAYSWAP_TRY(auto files, Gatherer().run(path));
+  return Finder(catalog, std::move(files), path, to, game, titles).run();
+}
+
+Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to, const CarryRequest& request) {
+  Cargo cargo;
+  cargo.facts = candidate.facts;
+  cargo.shown = candidate.where;
+  if (!candidate.entry.empty()) {
+    BAYSWAP_TRY(const auto card, open_card(candidate.files.front().bytes));
+    BAYSWAP_TRY(cargo.content.card, card->read(candidate.entry));
+    cargo.content.game = candidate.facts.game;
+  } else {
+    BAYSWAP_TRY(cargo.content, content_of_files(candidate.files, *candidate.rule, std::string(name_of(candidate.where))));
+  }
+  for (const TreeFile& file : candidate.files)
+    cargo.modified = std::max(cargo.modified.value_or(file.modified), file.modified);
+  std::vector<Cargo> all;
+  all.push_back(std::move(cargo));
+  return plan_shapes(catalog, std::move(all), std::nullopt, to, request);
+}
+
+}  // namespace bayswap

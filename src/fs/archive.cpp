@@ -1,0 +1,176 @@
+// Archives as stores: read whole into memory, within bounds, and never written.
+#include <archive.h>
+#include <archive_entry.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <memory>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/archive_store.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+// Names as they are used below the archive's root: '/' between folders, no "./" in front.
+std::string plain_name(std::string_view name) {
+  std::string path(name);
+  // Some programs for one system write its own separator.
+  if (path.find('/') == std::string::npos) std::ranges::replace(path, '\\', '/');
+  while (path.starts_with("./")) path.erase(0, 2);
+  while (path.ends_with('/')) path.pop_back();
+  return path;
+}
+
+class Reader {
+ public:
+  Reader(const Blob& file, std::string shown, ArchiveLimits& limits)
+      : file_(file), shown_(std::move(shown)), limits_(limits), handle_(archive_read_new(), &archive_read_free) {}
+
+  Result<std::map<std::string, ArchiveStore::File>> run() {
+    struct archive* a = handle_.get();
+    for (auto* enable : {archive_read_support_format_zip, archive_read_support_format_7zip, archive_read_support_format_rar,
+                         archive_read_support_format_rar5, archive_read_support_format_tar,
+                         archive_read_support_filter_gzip, archive_read_support_filter_bzip2,
+                         archive_read_support_filter_xz, archive_read_support_filter_zstd})
+      enable(a);
+    if (archive_read_open_memory(a, file_.data(), file_.size()) != ARCHIVE_OK)
+      return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
+                  "zip, 7z, rar and tar can be opened");
+    std::map<std::string, ArchiveStore::File> files;
+    while (true) {
+      archive_entry* entry = nullptr;
+      const int code = archive_read_next_header(a, &entry);
+      if (code == ARCHIVE_EOF) break;
+      if (code < ARCHIVE_WARN) return broken(files.empty() && format_is_unknown());
+      BAYSWAP_CHECK(take(entry, files));
+    }
+    return files;
+  }
+
+ private:
+  bool format_is_unknown() const { return archive_format(handle_.get()) == 0; }
+
+  tl::unexpected<Error> broken(bool is_none) const {
+    if (is_none)
+      return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
+                  "zip, 7z, rar and tar can be opened");
+    const char* text = archive_error_string(handle_.get());
+    return fail(ErrorCode::damaged, fmt::format("{}: the archive can't be read: {}", shown_, text != nullptr ? text : "damaged"),
+                "download it again; one with a password must be unpacked first");
+  }
+
+  tl::unexpected<Error> refused(std::string_view name, std::string_view why) const {
+    return fail(ErrorCode::unsafe, fmt::format("{}: '{}' in it {}", shown_, printable(name), why),
+                "nothing of the archive was used; unpack it by hand if you trust it");
+  }
+
+  Result<void> take(archive_entry* entry, std::map<std::string, ArchiveStore::File>& files) {
+    const char* utf8 = archive_entry_pathname_utf8(entry);
+    const char* raw = utf8 != nullptr ? utf8 : archive_entry_pathname(entry);
+    const std::string name = raw != nullptr ? raw : "";
+    if (archive_entry_hardlink(entry) != nullptr || archive_entry_symlink(entry) != nullptr ||
+        archive_entry_filetype(entry) == AE_IFLNK)
+      return refused(name, "is a link");
+    const auto type = archive_entry_filetype(entry);
+    if (type != AE_IFREG && type != AE_IFDIR && type != 0) return refused(name, "is a device or a pipe");
+    if (name.starts_with('/') || name.starts_with('\\') || (name.size() > 1 && name[1] == ':'))
+      return refused(name, "has an absolute path");
+    const std::string path = plain_name(name);
+    if (type == AE_IFDIR && (path.empty() || path == ".")) return {};
+    if (!is_tame(path) || printable(path) != path) return refused(name, "leads out of the archive, or is no file name");
+    if (++limits_.entries > limits_.most_entries)
+      return refused(name, fmt::format("is one too many: over {} entries", limits_.most_entries));
+    if (type == AE_IFDIR) return {};
+    if (files.contains(path)) return refused(name, "is there twice");
+    std::vector<Byte> bytes;
+    std::array<Byte, 4096> piece{};
+    while (true) {
+      const la_ssize_t got = archive_read_data(handle_.get(), piece.data(), piece.size());
+      if (got < 0) return broken(false);
+      if (got == 0) break;
+      limits_.bytes += static_cast<std::uint64_t>(got);
+      if (limits_.bytes > limits_.most_bytes)
+        return refused(name, fmt::format("takes it over {} MiB", limits_.most_bytes >> 20));
+      if (limits_.bytes > limits_.least_bytes_for_ratio && limits_.bytes / limits_.most_ratio > file_.size())
+        return refused(name, fmt::format("grows to over {} times its size: a bomb", limits_.most_ratio));
+      bytes.insert(bytes.end(), piece.begin(), piece.begin() + got);
+    }
+    const std::int64_t modified = archive_entry_mtime_is_set(entry) != 0 ? archive_entry_mtime(entry) : 0;
+    files.emplace(path, ArchiveStore::File{Blob::copy_of(bytes), modified});
+    return {};
+  }
+
+  const Blob& file_;
+  std::string shown_;
+  ArchiveLimits& limits_;
+  std::unique_ptr<struct archive, decltype(&archive_read_free)> handle_;
+};
+
+tl::unexpected<Error> read_only(const std::string& shown) {
+  return fail(ErrorCode::unsupported, fmt::format("{} is in an archive, which is never written", shown),
+              "unpack it first");
+}
+
+}  // namespace
+
+Result<std::unique_ptr<ArchiveStore>> ArchiveStore::open(const Blob& file, const std::string& shown,
+                                                         ArchiveLimits& limits) {
+  BAYSWAP_TRY(auto files, Reader(file, shown, limits).run());
+  return std::unique_ptr<ArchiveStore>(new ArchiveStore(std::move(files), shown));
+}
+
+Result<std::optional<FileInfo>> ArchiveStore::stat(const std::string& path) {
+  FileInfo info;
+  info.name = name_of(path);
+  if (const auto file = files_.find(path); file != files_.end()) {
+    info.size_bytes = file->second.bytes.size();
+    info.modified = file->second.modified;
+    return info;
+  }
+  info.kind = FileInfo::Kind::folder;
+  const auto below = files_.lower_bound(path + "/");
+  if (path == "." || (below != files_.end() && below->first.starts_with(path + "/"))) return info;
+  return std::nullopt;
+}
+
+Result<std::vector<FileInfo>> ArchiveStore::list(const std::string& folder) {
+  const std::string prefix = folder == "." ? "" : folder + "/";
+  std::vector<FileInfo> entries;
+  for (auto file = files_.lower_bound(prefix); file != files_.end() && file->first.starts_with(prefix); ++file) {
+    const std::string_view rest = std::string_view(file->first).substr(prefix.size());
+    const auto slash = rest.find('/');
+    const std::string name(rest.substr(0, slash));
+    if (!entries.empty() && entries.back().name == name) continue;
+    BAYSWAP_TRY(auto info, stat(prefix + name));
+    if (info) entries.push_back(*std::move(info));
+  }
+  if (entries.empty() && folder != ".")
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(folder)), "check the path");
+  return entries;
+}
+
+Result<Blob> ArchiveStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
+  const auto file = files_.find(path);
+  if (file == files_.end()) return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(path)), "check the path");
+  const std::size_t start = static_cast<std::size_t>(std::min<std::uint64_t>(at, file->second.bytes.size()));
+  return file->second.bytes.slice(start, count);
+}
+
+Result<void> ArchiveStore::replace(const std::string& path, ByteView /*bytes*/) {
+  return read_only(shown(path));
+}
+Result<void> ArchiveStore::create(const std::string& path, ByteView /*bytes*/) {
+  return read_only(shown(path));
+}
+Result<void> ArchiveStore::remove(const std::string& path) {
+  return read_only(shown(path));
+}
+std::string ArchiveStore::shown(const std::string& path) const {
+  return path == "." ? shown_ : join_path(shown_, path);
+}
+
+}  // namespace bayswap

@@ -1,0 +1,47 @@
+// zip, 7z, rar and tar as stores that are only read.
+#pragma once
+
+#include <bayswap/fs.hpp>
+
+namespace bayswap {
+
+/// What an archive may come to, counted over one within another as well.
+struct ArchiveLimits {
+  std::uint64_t most_bytes = std::uint64_t{512} << 20;
+  std::size_t most_entries = 20000;
+  std::uint64_t most_ratio = 500;
+  std::uint64_t least_bytes_for_ratio = std::uint64_t{16} << 20;  // what is small may be packed as well as it likes
+  std::uint64_t bytes = 0;
+  std::size_t entries = 0;
+};
+
+class ArchiveStore final : public Store {
+ public:
+  struct File {
+    Blob bytes;
+    std::int64_t modified = 0;
+  };
+  /// `not_recognised` where it is no archive, `damaged` where it can't be read to its end, `unsafe` for links, devices,
+  /// absolute paths, paths that lead out, and whatever is over the limits.
+  [[nodiscard]] static Result<std::unique_ptr<ArchiveStore>> open(const Blob& file, const std::string& shown,
+                                                                  ArchiveLimits& limits);
+  Result<std::optional<FileInfo>> stat(const std::string& path) override;
+  Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
+  Result<void> replace(const std::string& path, ByteView bytes) override;
+  Result<void> create(const std::string& path, ByteView bytes) override;
+  Result<void> remove(const std::string& path) override;
+  bool may_write(const std::string& /*folder*/) override { return false; }
+  std::string shown(const std::string& path) const override;
+
+  [[nodiscard]] const std::map<std::string, File>& files() const { return files_; }
+
+ private:
+  ArchiveStore(std::map<std::string, File> files, std::string shown)
+      : files_(std::move(files)), shown_(std::move(shown)) {}
+
+  std::map<std::string, File> files_;
+  std::string shown_;
+};
+
+}  // namespace bayswap
