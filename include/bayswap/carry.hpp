@@ -148,6 +148,12 @@ struct CompanionRule {
 /// lead.
 [[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files);
 
+/// Puts the files of entry `version` back as it left them, or as they were before it. `files`: where the entry's paths lead.
+[[nodiscard]] Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files);
+/// The bay that the entry wrote to, as it was then: to be carried from. `below` must outlive it.
+[[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version, bool before,
+                                                              const Bay& bay, Store& below);
+
 /// Runs a plan: old and new bytes into the logbook, then each file whole, each read back and compared, up to
 /// three times. On failure the files already placed are put back. `unsafe` for a plan with a refusal; `busy`
 /// where a file is no longer what it was when the plan was made. Gives the logbook's entry.

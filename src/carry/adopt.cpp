@@ -77,11 +77,29 @@ class Gatherer {
   std::vector<TreeFile> found_;
 };
 
+// "Moth Courier (Europe) [100 %]": what stands in brackets is about the copy, not the game.
+std::string bare_name(std::string_view stem) {
+  std::string out;
+  int depth = 0;
+  for (const char c : lower(stem)) {
+    if (c == '(' || c == '[') ++depth;
+    if (depth == 0) out += c == '_' || c == '-' || c == '.' ? ' ' : c;
+    if ((c == ')' || c == ']') && depth > 0) --depth;
+  }
+  while (!out.empty() && out.back() == ' ') out.pop_back();
+  return out;
+}
+
 class Finder {
  public:
   Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to, std::string game,
          const TitleBook* titles)
-      : catalog_(catalog), files_(std::move(files)), path_(std::move(path)), to_(to), game_(lower(game)), titles_(titles) {}
+      : catalog_(catalog), files_(std::move(files)), path_(std::move(path)), to_(to), game_(lower(game)), titles_(titles) {
+    const auto info = LocalStore().stat(path_);
+    const bool folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
+    base_ = folder ? path_ : folder_of(path_);
+    if (base_ == ".") base_.clear();
+  }
 
   Result<std::vector<Candidate>> run() {
     ScanWish wish;
@@ -184,7 +202,7 @@ class Finder {
   void folder(const PlatformRule& rule, const std::string& name) {
     Candidate one;
     one.rule = &rule;
-    one.where = name.empty() ? path_ : join_path(path_, name);
+    one.where = name.empty() ? path_ : join_path(base_, name);
     const std::string prefix = name.empty() ? "" : name + "/";
     bool direct = false;
     for (const TreeFile& file : files_) {
@@ -252,7 +270,7 @@ class Finder {
     for (const TreeFile& file : files_) {
       Candidate one;
       one.rule = &rule;
-      one.where = file.path == name_of(path_) ? path_ : join_path(path_, file.path);
+      one.where = join_path(base_, file.path);
       one.files = {{std::string(name_of(file.path)), file.bytes, file.modified}};
       one.facts.game.platform = rule.platform;
       switch (rule.keeping) {
@@ -323,12 +341,15 @@ class Finder {
     one.facts.account = fmt::format("{:016X}", package->profile_id());
     one.score = for_structure + for_content;
     one.reasons.push_back(fmt::format("a package of {}", package->title_name().empty() ? "that console" : package->title_name()));
+    std::vector<const BaySave*> same;
     for (const BaySave& save : there_)
-      if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same) {
-        one.score += for_likeness;
-        one.reasons.push_back(fmt::format("{} is of the same game", save.path));
-        break;
-      }
+      if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same) same.push_back(&save);
+    if (!same.empty()) {
+      one.score += for_likeness;
+      one.reasons.push_back(fmt::format("{} is of the same game", same.front()->path));
+      // A download can have any name; the game knows only its own.
+      if (same.size() == 1) one.facts.save_name = same.front()->facts.save_name;
+    }
     add(std::move(one));
   }
 
@@ -345,25 +366,29 @@ class Finder {
     one.score = for_structure * told.matches.front().confidence;
     one.reasons.push_back(fmt::format("its size is that of {}", told.matches.front().layout->id));
     const RomFile* best = nullptr;
-    double nearest = 0.5;
+    double nearest = 0.6;
+    const std::string own = bare_name(stem_of(file.path));
     for (const RomFile& rom : roms_) {
-      const std::string a = lower(stem_of(file.path));
-      for (const std::string& b : {lower(stem_of(rom.path)), lower(rom.facts.game.title), lower(rom.facts.game.code)}) {
-        if (b.empty()) continue;
-        const double distance = static_cast<double>(edit_distance(a, b)) / static_cast<double>(std::max(a.size(), b.size()));
-        const bool inside = a.find(b) != std::string::npos || b.find(a) != std::string::npos;
-        const double likeness = std::max(inside ? 0.8 : 0.0, 1 - distance);
-        if (likeness <= nearest) continue;
-        nearest = likeness;
+      for (const std::string& theirs : {bare_name(stem_of(rom.path)), bare_name(rom.facts.game.title), lower(rom.facts.game.code)}) {
+        if (theirs.size() < 3 || own.empty()) continue;
+        const double distance = static_cast<double>(edit_distance(own, theirs)) / static_cast<double>(std::max(own.size(), theirs.size()));
+        const bool inside = own.find(theirs) != std::string::npos;
+        const double how = std::max(inside ? 0.9 : 0.0, 1 - distance);
+        if (how <= nearest) continue;
+        nearest = how;
         best = &rom;
       }
     }
-    if (best == nullptr && roms_.size() == 1) best = &roms_.front();
+    if (best != nullptr) {
+      one.score += for_name * nearest + (nearest > 0.85 ? for_content : 0);
+      one.reasons.push_back(fmt::format("the name is like {}", name_of(best->path)));
+    } else if (roms_.size() == 1) {
+      best = &roms_.front();
+      one.reasons.push_back(fmt::format("the bay has no other ROM for it than {}", name_of(best->path)));
+    }
     if (best != nullptr) {
       one.facts.game = best->facts.game;
       one.facts.rom_path = best->path;
-      one.score += for_name * nearest;
-      one.reasons.push_back(fmt::format("the name is like {}", name_of(best->path)));
       for (const BaySave& save : there_) {
         if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
         one.score += save.size_bytes == file.bytes.size() ? for_likeness : for_likeness / 3;
@@ -378,6 +403,7 @@ class Finder {
   const Catalog& catalog_;
   std::vector<TreeFile> files_;
   std::string path_;
+  std::string base_;  // what the files' paths are below
   OpenBay to_;
   std::string game_;
   const TitleBook* titles_;

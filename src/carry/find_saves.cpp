@@ -43,7 +43,25 @@ bool is_within(const std::string& path, const std::string& folder) {
 }
 
 std::string described(const BaySave& save) {
-  return save.label.empty() ? save.path : fmt::format("{} ({})", save.label, save.name());
+  return save.label.empty() ? save.path : fmt::format("{} ({}, {})", save.label, tag(save.rule->platform), save.path);
+}
+
+// What a save keeps elsewhere goes with it.
+void add_further_places(const std::vector<BaySave>& saves, std::vector<BaySave>& found) {
+  const std::size_t count = found.size();
+  for (const BaySave& part : saves) {
+    if (part.place.empty()) continue;
+    const bool there = std::ranges::any_of(found, [&](const BaySave& save) { return save.path == part.path; });
+    bool belongs = false;
+    for (std::size_t i = 0; i < count; ++i) {
+      const BaySave& whole = found[i];
+      if (whole.rule != part.rule || !whole.place.empty()) continue;
+      const std::uint64_t id = whole.facts.game.title_id;
+      belongs = belongs || (id != 0 && id == part.facts.game.title_id) ||
+                (!part.facts.folder.empty() && part.facts.folder == whole.facts.folder);
+    }
+    if (belongs && !there) found.push_back(part);
+  }
 }
 
 }  // namespace
@@ -58,7 +76,10 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
     below = whole.substr(root.size() + 1);
   for (const BaySave& save : saves)
     if (is_within(save.path, below) || (save.place.empty() && is_within(below, save.path))) found.push_back(save);
-  if (!found.empty()) return found;
+  if (!found.empty()) {
+    add_further_places(saves, found);
+    return found;
+  }
 
   // A ROM or a disc, wherever it is.
   BAYSWAP_TRY(const auto info, outside.stat(what));

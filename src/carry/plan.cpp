@@ -335,6 +335,7 @@ std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed)
     auto content = read_content(store, save);
     std::string shown = store.shown(save.path);
     if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
+    if (save.facts.game.title.empty()) save.facts.game.title = save.label;
     if (!content) {
       failed.dangers.push_back({Level::refusal, "damaged", content.error().message, content.error().hint});
       continue;

@@ -278,7 +278,7 @@ class ShapePlanner {
     }
     ++bring_;
     companion_facts_.push_back({cargo.facts, facts});
-    return writer_.add({rule_, *path, facts, chips_of(*game), cargo.shown, cargo.modified, std::move(content)}, there_,
+    return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown, cargo.modified, std::move(content)}, there_,
                        plan_);
   }
 

@@ -128,7 +128,7 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
     plan.changes.push_back({path, file.bytes, std::nullopt});
   }
   if (plan.changes.size() == before) return {};
-  plan.steps.push_back({"name", placement.path, fmt::format("the rule is {}", placement.rule->path.text())});
+  plan.steps.push_back({"name", placement.path, fmt::format("the rule is {}", placement.named_by)});
   std::ranges::move(steps, std::back_inserter(plan.steps));
   if (!kept.empty())
     plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")), "only the target has it; --exact would remove it"});
@@ -308,7 +308,7 @@ Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& byt
     plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", shown, before->size()),
                           "so that undo can bring it back"});
   }
-  plan.steps.push_back({"name", std::string(name_of(placement.path)), fmt::format("the rule is {}", placement.rule->path.text())});
+  plan.steps.push_back({"name", std::string(name_of(placement.path)), fmt::format("the rule is {}", placement.named_by)});
   plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, bytes.size()), how});
   verify_step(plan);
   plan.changes.push_back({placement.path, before, bytes});

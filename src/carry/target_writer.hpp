@@ -8,6 +8,7 @@ namespace bayswap {
 struct Placement {
   const PlatformRule* rule = nullptr;
   std::string path;  // below the target's root
+  std::string named_by;  // the path rule it came from
   NameFacts facts;   // of the target
   std::vector<ChipFact> chips;
   std::string shown;  // the source, as the user knows it

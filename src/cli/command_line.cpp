@@ -27,6 +27,8 @@ struct Words {
   CarryOptions carry;
   AdoptOptions adopt;
   std::string logbook_what;
+  LogbookOptions logbook;
+  RestoreOptions restore;
   UndoOptions undo;
   std::string demo_out;
   std::function<int()> run;
@@ -50,7 +52,9 @@ void add_chips(CLI::App& app, std::vector<std::string>& chips) {
 CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* about,
                   std::function<int()> run) {
   CLI::App* app = parent.add_subcommand(name, about);
-  app->callback([&words, run = std::move(run)] { words.run = run; });
+  app->callback([&words, app, run = std::move(run)] {
+    if (app->get_subcommands().empty()) words.run = run;  // otherwise the inner command's counts
+  });
   add_globals(*app, words);
   return app;
 }
@@ -272,6 +276,32 @@ void add_carry_commands(CLI::App& app, Words& w) {
                               [&w] { return logbook_command(w.globals, w.logbook_what); });
   logbook->add_option("WHAT", w.logbook_what, "Only entries whose game, bay or path has this in it");
 
+  const auto upkeep = [&](const char* name, const char* about, int (*run)(const Globals&, const LogbookOptions&)) {
+    return command(*logbook, w, name, about, [&w, run] { return run(w.globals, w.logbook); });
+  };
+  CLI::App* prune = upkeep("prune", "Remove old versions; the newest of every save always stays", logbook_prune_command);
+  prune->add_option("--keep", w.logbook.keep, "How many versions stay")->type_name("N")->check(CLI::Range(1, 1000000));
+  prune->add_flag("--per-save", w.logbook.per_save, "So many of each save, not of all together");
+  upkeep("export", "Copy the logbook into a folder, for another disk", logbook_export_command)
+      ->add_option("DIR", w.logbook.folder, "The folder")
+      ->required();
+  upkeep("import", "Take over the entries of an exported logbook", logbook_import_command)
+      ->add_option("DIR", w.logbook.folder, "The folder")
+      ->required();
+  upkeep("check", "Verify every kept byte and the index", logbook_check_command)
+      ->add_flag("--repair", w.logbook.repair, "Make a broken index anew from the records");
+
+  CLI::App* restore = command(app, w, "restore", "Bring a version of a save back",
+                              [&w] { return restore_command(w.globals, w.restore); });
+  restore->add_option("WHAT", w.restore.what, "The save, as `bayswap logbook WHAT` finds it")->required();
+  restore->add_option("--version", w.restore.version, "Which version, by its number")->required()->type_name("N");
+  restore->add_flag("--before", w.restore.before, "What was there before that version");
+  restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
+  restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")->type_name("DANGER")->expected(1)->take_all();
+  restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");
+  restore->add_flag("--dry-run", w.restore.dry_run, "Print the plan and stop");
+  restore->add_flag("--yes", w.restore.yes, "Don't ask");
+
   CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
                            [&w] { return undo_command(w.globals, w.undo); });
   undo->add_option("ID", w.undo.id,
@@ -299,6 +329,7 @@ bool report_unknown_command(const CLI::App& app, const std::vector<std::string>&
       if (sub->get_name() == word) next = sub;
     }
     if (names.empty()) return false;
+    if (next == nullptr && level->get_name() == "logbook") return false;  // what it is about
     if (next == nullptr) {
       const std::string near = did_you_mean(word, names);
       report({ErrorCode::bad_usage, fmt::format("'{}' is no command of {}", printable(word), path),

@@ -128,6 +128,28 @@ struct AdoptOptions {
 int adopt_command(const Globals& globals, const AdoptOptions& options);
 
 int logbook_command(const Globals& globals, const std::string& what);
+struct LogbookOptions {
+  std::string folder;
+  std::size_t keep = 32;
+  bool per_save = false;
+  bool repair = false;
+};
+int logbook_prune_command(const Globals& globals, const LogbookOptions& options);
+int logbook_check_command(const Globals& globals, const LogbookOptions& options);
+int logbook_export_command(const Globals& globals, const LogbookOptions& options);
+int logbook_import_command(const Globals& globals, const LogbookOptions& options);
+
+struct RestoreOptions {
+  std::string what;
+  std::string to;
+  std::int64_t version = 0;
+  std::vector<std::string> accept;
+  bool before = false;
+  bool wait = false;
+  bool dry_run = false;
+  bool yes = false;
+};
+int restore_command(const Globals& globals, const RestoreOptions& options);
 
 struct UndoOptions {
   std::optional<std::int64_t> id;

@@ -1,6 +1,10 @@
 #include <bayswap/carry.hpp>
 
+#include <algorithm>
+#include <cstdio>
+
 #include "base/text.hpp"
+#include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -19,6 +23,33 @@ std::string way_in_words(const Entry& entry) {
   return "";
 }
 
+std::string change_of(Logbook& book, const Catalog& catalog, const LoggedChange& change) {
+  const auto bytes = [&](const std::optional<Digest>& digest) -> std::optional<Blob> {
+    if (!digest) return std::nullopt;
+    const auto blob = book.bytes(*digest);
+    return blob ? std::optional(*blob) : std::nullopt;
+  };
+  const auto before = bytes(change.before);
+  const auto after = bytes(change.after);
+  if ((change.before && !before) || (change.after && !after)) return "its bytes are missing: `bayswap logbook check`";
+  return change_in_words(catalog, before, after);
+}
+
+// The versions of a save, with what each change did.
+void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Entry>& entries) {
+  for (const Entry& entry : entries) {
+    const std::string way = way_in_words(entry);
+    fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("version {}", entry.id)), local_time(entry.begun),
+               to_text(entry.kind), way.empty() ? "" : " " + way,
+               entry.state == EntryState::done ? "" : fmt::format(" ({})", to_text(entry.state)),
+               entry.device.empty() ? "" : fmt::format(", on {}", printable(entry.device)));
+    if (entry.game) print_field("game", in_words(*entry.game));
+    print_field("why", printable(entry.reason));
+    for (const LoggedChange& change : entry.changes)
+      print_field("file", fmt::format("{}: {}", printable(change.path), change_of(book, catalog, change)));
+  }
+}
+
 }  // namespace
 
 int logbook_command(const Globals& globals, const std::string& what) {
@@ -26,9 +57,16 @@ int logbook_command(const Globals& globals, const std::string& what) {
   if (!logbook) return report(logbook.error());
   const auto entries = (*logbook)->book().entries(what);
   if (!entries) return report(entries.error());
+  const auto catalog = catalog_of(globals);
+  if (!catalog) return report(catalog.error());
   if (globals.json) {
     Json list = Json::array();
-    for (const Entry& entry : *entries) list.push_back(to_json(entry));
+    for (const Entry& entry : *entries) {
+      Json json = to_json(entry);
+      for (std::size_t i = 0; !what.empty() && i < entry.changes.size(); ++i)
+        json["changes"][i]["change"] = change_of((*logbook)->book(), *catalog, entry.changes[i]);
+      list.push_back(std::move(json));
+    }
     print_json(list);
     return exit_done;
   }
@@ -38,6 +76,12 @@ int logbook_command(const Globals& globals, const std::string& what) {
                    ? "The logbook is empty: nothing was carried or replaced yet."
                    : fmt::format("Nothing in the logbook is about '{}'. `bayswap logbook` shows it all.",
                                  printable(what)));
+    return exit_done;
+  }
+  if (!what.empty()) {
+    print_versions((*logbook)->book(), *catalog, *entries);
+    say(globals.quiet, fmt::format("`bayswap restore '{}' --version N` brings one back, with --before what was there before it.",
+                                   printable(what)));
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
@@ -63,6 +107,156 @@ int logbook_command(const Globals& globals, const std::string& what) {
   say(globals.quiet,
       "`bayswap undo NO.` takes an entry back; `bayswap logbook --json` has paths and digests.");
   return exit_done;
+}
+
+int logbook_prune_command(const Globals& globals, const LogbookOptions& options) {
+  auto logbook = LockedLogbook::open(globals);
+  if (!logbook) return report(logbook.error());
+  const auto pruned = (*logbook)->book().prune(options.keep, options.per_save);
+  if (!pruned) return report(pruned.error());
+  if (globals.json) {
+    print_json({{"entries", pruned->entries}, {"blobs", pruned->blobs}, {"bytes", pruned->bytes}});
+  } else {
+    fmt::print("Removed {} entries and {} kept files ({} bytes). The newest version of every save is still there.\n",
+               pruned->entries, pruned->blobs, pruned->bytes);
+  }
+  return exit_done;
+}
+
+int logbook_check_command(const Globals& globals, const LogbookOptions& options) {
+  auto logbook = LockedLogbook::open(globals);
+  std::vector<std::string> notes;
+  if (!logbook && logbook.error().code == ErrorCode::damaged && options.repair) {
+    // The index can be made again from the records; the broken one is put aside, not thrown away.
+    const auto home = home_of(globals);
+    if (!home) return report(home.error());
+    const std::string index = join_path(home->data, "index.sqlite");
+    const std::string aside = fmt::format("{}.broken-{}", index, clock_of_process()());
+    if (std::rename(index.c_str(), aside.c_str()) != 0)
+      return report({ErrorCode::io, fmt::format("{} can't be put aside", index), "check the permissions of the home folder"});
+    notes.push_back(fmt::format("the broken index was put aside as {}", aside));
+    logbook = LockedLogbook::open(globals);
+  }
+  if (!logbook) {
+    if (logbook.error().code == ErrorCode::damaged)
+      logbook.error().hint = "`bayswap logbook check --repair` makes the index anew from the records; the bytes are safe";
+    return report(logbook.error());
+  }
+  const auto problems = (*logbook)->book().check(notes);
+  if (!problems) return report(problems.error());
+  if ((*logbook)->book().rebuilt() > 0)
+    notes.push_back(fmt::format("the index was gone: {} entries were put back from their records", (*logbook)->book().rebuilt()));
+  if (globals.json) {
+    print_json({{"problems", *problems}, {"notes", notes}});
+  } else {
+    for (const std::string& problem : *problems) print_field("wrong", problem, Tone::bad);
+    for (const std::string& note : notes) print_field("note", note);
+    fmt::print("{}\n", problems->empty() ? toned(Tone::good, "The logbook is sound.")
+                                         : fmt::format("{} to look at; `bayswap logbook import DIR` brings missing bytes "
+                                                       "back from an exported copy.",
+                                                       problems->size()));
+  }
+  return problems->empty() ? exit_done : exit_problems;
+}
+
+namespace {
+
+// Copies entries between ours and a logbook in a plain folder.
+int merge(const Globals& globals, const std::string& folder, bool into_folder) {
+  auto ours = LockedLogbook::open(globals);
+  if (!ours) return report(ours.error());
+  LocalStore disk;
+  const auto there = disk.stat(folder);
+  if (!into_folder && (!there || !*there))
+    return report({ErrorCode::not_found, fmt::format("{} does not exist", folder), "name a folder that `logbook export` made"});
+  if (into_folder) {
+    const std::string text = "A copy of a Bay Swap logbook. `bayswap logbook import` reads it.\n";
+    const auto made = disk.replace(join_path(folder, "README.txt"), {reinterpret_cast<const Byte*>(text.data()), text.size()});
+    if (!made) return report(made.error());
+  }
+  LocalStore store(folder);
+  auto theirs = Logbook::open(store, join_path(folder, "index.sqlite"), clock_of_process());
+  if (!theirs) return report(theirs.error());
+  const auto count = into_folder ? theirs->merge((*ours)->book()) : (*ours)->book().merge(*theirs);
+  if (!count) return report(count.error());
+  std::vector<std::string> notes;
+  const auto problems = into_folder ? theirs->check(notes) : (*ours)->book().check(notes);
+  if (!problems) return report(problems.error());
+  for (const std::string& problem : *problems) print_field("wrong", problem, Tone::bad);
+  if (globals.json) {
+    print_json({{"folder", folder}, {"entries", *count}, {"problems", *problems}});
+  } else {
+    fmt::print("{} new entries {} {}; every byte was read back and its digest compared.\n", *count,
+               into_folder ? "went to" : "came from", folder);
+  }
+  return problems->empty() ? exit_done : exit_problems;
+}
+
+}  // namespace
+
+int logbook_export_command(const Globals& globals, const LogbookOptions& options) {
+  return merge(globals, options.folder, true);
+}
+int logbook_import_command(const Globals& globals, const LogbookOptions& options) {
+  return merge(globals, options.folder, false);
+}
+
+namespace {
+
+Result<int> restore(const Globals& globals, const RestoreOptions& options) {
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  Logbook& book = logbook->book();
+  BAYSWAP_TRY(const auto entries, book.entries(options.what));
+  if (entries.empty())
+    return fail(ErrorCode::bad_usage, fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
+                "`bayswap logbook` shows it all");
+  const auto entry = std::ranges::find(entries, options.version, &Entry::id);
+  if (entry == entries.end())
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' has no version {}", printable(options.what), options.version),
+                fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
+  LocalStore disk;
+  if (options.to.empty() || options.to == entry->to_bay) {
+    BAYSWAP_TRY(const Plan plan, plan_restore(book, options.version, options.before, disk));
+    if (options.dry_run) return show_only(globals, plan);
+    BAYSWAP_CHECK(at_rest(globals, plan, disk, book, options.wait));
+    return show_and_run(globals, plan, disk, *logbook, options.yes, true);
+  }
+  // Another bay: the save is carried from its bay as that was then.
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
+  BAYSWAP_TRY(const ChipBook chips, ChipBook::load(home));
+  BAYSWAP_TRY(const AccountBook accounts, AccountBook::load(home));
+  if (entry->to_bay.empty())
+    return fail(ErrorCode::unsupported, fmt::format("version {} is of a file that is in no bay", options.version),
+                "restore it in its place, without --to");
+  BAYSWAP_TRY(const Bay from, find_bay(home, entry->to_bay));
+  BAYSWAP_TRY(const Bay to, find_bay(home, options.to));
+  LocalStore from_store(from.root);
+  LocalStore to_store(to.root);
+  BAYSWAP_TRY(const auto then, store_of_version(book, options.version, options.before, from, from_store));
+  CarryRequest request;
+  request.what = entry->game && !entry->game->code.empty() ? entry->game->code
+                 : entry->game && entry->game->title_id != 0 ? title_id_text(*entry->game)
+                 : entry->game && !entry->game->title.empty() ? entry->game->title
+                                                              : entry->changes.front().path;
+  request.titles = &titles;
+  request.book = &chips;
+  request.accounts = accounts.between(from.name, to.name);
+  request.accept.insert(options.accept.begin(), options.accept.end());
+  BAYSWAP_TRY(Plan plan, plan_carry(catalog, {&from, then.get()}, {&to, &to_store}, disk, request));
+  plan.kind = EntryKind::restore;
+  plan.reason = fmt::format("restore version {} of '{}' to {}", options.version, options.what, to.name);
+  if (options.dry_run) return show_only(globals, plan);
+  BAYSWAP_CHECK(at_rest(globals, plan, to_store, book, options.wait));
+  return show_and_run(globals, plan, to_store, *logbook, options.yes, true);
+}
+
+}  // namespace
+
+int restore_command(const Globals& globals, const RestoreOptions& options) {
+  const auto code = restore(globals, options);
+  return code ? *code : report(code.error());
 }
 
 int undo_command(const Globals& globals, const UndoOptions& options) {

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <unistd.h>
+#include <bayswap/compression.hpp>
 
 #include <algorithm>
 #include <array>
@@ -9,6 +10,7 @@
 #include <limits>
 
 #include "base/try.hpp"
+#include "logbook/record.hpp"
 #include "logbook/sql.hpp"
 
 namespace bayswap {
@@ -33,6 +35,8 @@ CREATE TABLE IF NOT EXISTS change (
   PRIMARY KEY (entry, position)) WITHOUT ROWID;
 PRAGMA user_version = 1;
 )sql";
+
+constexpr std::size_t most_blob_bytes = std::size_t{256} << 20;
 
 std::string blob_path(const Digest& digest) {
   const std::string hex = digest.hex();
@@ -100,18 +104,36 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
     BAYSWAP_TRY(Transaction transaction, Transaction::begin(db));
     BAYSWAP_CHECK(sql_run(db, schema));
     BAYSWAP_CHECK(transaction.commit());
+    BAYSWAP_CHECK(book.rebuild());
   }
   return book;
 }
 
+namespace {
+
+constexpr std::size_t sample_bytes = std::size_t{64} << 10;
+constexpr std::string_view packed_suffix = ".z";
+
+// Noise is not worth packing, and most of a save's bytes tell by its first ones.
+bool packs_well(const Blob& bytes) {
+  if (bytes.size() < 512) return false;
+  const Blob sample = bytes.slice(0, sample_bytes);
+  return wrap(Compression::zlib, sample).size() < sample.size() * 9 / 10;
+}
+
+}  // namespace
+
 Result<Digest> Logbook::keep(const Blob& bytes) {
   const Digest digest = sha256(bytes.view());
+  // Kept before; but a blob that rotted must not pass for a copy.
+  if (const auto kept = this->bytes(digest); kept && *kept == bytes) return digest;
   const std::string path = blob_path(digest);
-  BAYSWAP_TRY(const auto there, blobs_->stat(path));
-  if (there && there->size_bytes == bytes.size()) {
-    // Kept before; but a blob that rotted must not pass for a copy.
-    const auto kept = blobs_->read(path);
-    if (kept && *kept == bytes) return digest;
+  if (packs_well(bytes)) {
+    BAYSWAP_CHECK(blobs_->replace(path + std::string(packed_suffix), wrap(Compression::zlib, bytes).view()));
+    // One that is there and is not right would be read first.
+    BAYSWAP_TRY(const auto plain, blobs_->stat(path));
+    if (plain) BAYSWAP_CHECK(blobs_->remove(path));
+    return digest;
   }
   BAYSWAP_CHECK(blobs_->replace(path, bytes.view()));
   return digest;
@@ -131,15 +153,26 @@ Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& 
     }
     entry.changes.push_back(std::move(logged));
   }
+  entry.begun = clock_();
+  entry.device = host_name();
+  entry.state = EntryState::begun;
+  BAYSWAP_TRY(const std::int64_t id, insert(entry));
+  entry.id = id;
+  // The index alone would not do: were it lost, nobody would know whose bytes these are.
+  BAYSWAP_CHECK(write_record(*blobs_, entry));
+  return id;
+}
+
+Result<std::int64_t> Logbook::insert(const Entry& entry) {
   sqlite3* db = db_.get();
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db));
   BAYSWAP_TRY(Statement insert,
               Statement::prepare(
                   db,
                   "INSERT INTO entry (kind, state, begun, device, reason, platform, code, title, region, "
-                  "revision, from_bay, to_bay, undoes) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)"));
-  insert.bind(1, static_cast<std::int64_t>(entry.kind)).bind(2, static_cast<std::int64_t>(EntryState::begun));
-  insert.bind(3, clock_()).bind(4, std::string_view(host_name())).bind(5, std::string_view(entry.reason));
+                  "revision, from_bay, to_bay, undoes, id) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)"));
+  insert.bind(1, static_cast<std::int64_t>(entry.kind)).bind(2, static_cast<std::int64_t>(entry.state));
+  insert.bind(3, entry.begun).bind(4, std::string_view(entry.device)).bind(5, std::string_view(entry.reason));
   if (entry.game) {
     insert.bind(6, tag(entry.game->platform)).bind(7, std::string_view(entry.game->code));
     insert.bind(8, std::string_view(entry.game->title))
@@ -148,6 +181,7 @@ Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& 
   }
   insert.bind(11, std::string_view(entry.from_bay)).bind(12, std::string_view(entry.to_bay));
   if (entry.undoes) insert.bind(13, *entry.undoes);
+  if (entry.id > 0) insert.bind(14, entry.id);  // as its record has it
   BAYSWAP_CHECK(insert.step());
   const std::int64_t id = sqlite3_last_insert_rowid(db);
   std::int64_t position = 0;
@@ -173,7 +207,11 @@ Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& 
 Result<void> Logbook::finish(std::int64_t id, EntryState state) {
   BAYSWAP_TRY(Statement update, Statement::prepare(db_.get(), "UPDATE entry SET state = ? WHERE id = ?"));
   BAYSWAP_CHECK(update.bind(1, static_cast<std::int64_t>(state)).bind(2, id).step());
-  return {};
+  // Records say "done" by being there: the other ends are rare, and written down.
+  if (state == EntryState::cancelled) return remove_record(*blobs_, id);
+  if (state != EntryState::cut_short) return {};
+  BAYSWAP_TRY(const Entry entry, this->entry(id));
+  return write_record(*blobs_, entry);
 }
 
 Result<std::vector<Entry>> Logbook::select(const std::string& where, const std::vector<std::string>& texts) {
@@ -278,12 +316,25 @@ Result<bool> Logbook::is_last_written(const std::string& path) {
 }
 
 Result<Blob> Logbook::bytes(const Digest& digest) {
-  BAYSWAP_TRY(Blob blob, blobs_->read(blob_path(digest)));
-  if (sha256(blob.view()) != digest)
-    return fail(ErrorCode::damaged,
-                fmt::format("{} in the logbook is damaged: its bytes have another digest", blob_path(digest)),
-                "no save was changed; look for another copy of the logbook");
-  return blob;
+  const std::string path = blob_path(digest);
+  BAYSWAP_TRY(const auto plain, blobs_->stat(path));
+  if (plain) {
+    BAYSWAP_TRY(Blob blob, blobs_->read(path));
+    if (sha256(blob.view()) == digest) return blob;
+  }
+  const std::string packed = path + std::string(packed_suffix);
+  BAYSWAP_TRY(const auto there, blobs_->stat(packed));
+  if (!plain && !there)
+    return fail(ErrorCode::not_found, fmt::format("{} is not in the logbook", blobs_->shown(path)),
+                "look for another copy of the logbook: `bayswap logbook import`");
+  if (there) {
+    BAYSWAP_TRY(const Blob stream, blobs_->read(packed));
+    if (const auto blob = read_stream(Compression::zlib, stream, most_blob_bytes); blob && sha256(blob->plain.view()) == digest)
+      return blob->plain;
+  }
+  return fail(ErrorCode::damaged,
+              fmt::format("{} in the logbook is damaged: its bytes have another digest", blob_path(digest)),
+              "no save was changed; look for another copy of the logbook");
 }
 
 Result<std::vector<Entry>> Logbook::recover(Store& files) {

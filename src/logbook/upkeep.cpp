@@ -1,0 +1,183 @@
+// Keeping the logbook sound: checked, made smaller, copied to another disk, and put together again.
+#include <bayswap/logbook.hpp>
+
+#include <fmt/format.h>
+#include <sqlite3.h>
+
+#include <algorithm>
+#include <limits>
+#include <map>
+#include <set>
+
+#include "base/try.hpp"
+#include "fs/path.hpp"
+#include "logbook/record.hpp"
+#include "logbook/sql.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t all_entries = std::numeric_limits<int>::max();
+
+// Two logbooks never have the same entry under the same number: what it did tells.
+std::string identity(const Entry& entry) {
+  Entry bare = entry;
+  bare.id = 1;
+  bare.state = EntryState::done;
+  bare.undoes.reset();
+  return record_text(bare);
+}
+
+std::set<std::string> blobs_of(const std::vector<Entry>& entries) {
+  std::set<std::string> names;
+  for (const Entry& entry : entries)
+    for (const LoggedChange& change : entry.changes)
+      for (const auto& digest : {change.before, change.after})
+        if (digest) names.insert(digest->hex());
+  return names;
+}
+
+struct KeptBlob {
+  std::string path;
+  std::string name;  // the digest's digits
+  std::uint64_t size_bytes = 0;
+};
+Result<std::vector<KeptBlob>> list_blobs(Store& store) {
+  std::vector<KeptBlob> found;
+  BAYSWAP_TRY(const auto there, store.stat("blobs"));
+  if (!there) return found;
+  BAYSWAP_TRY(const auto folders, store.list("blobs"));
+  for (const FileInfo& folder : folders) {
+    if (folder.kind != FileInfo::Kind::folder) continue;
+    const std::string path = join_path("blobs", folder.name);
+    BAYSWAP_TRY(const auto files, store.list(path));
+    for (const FileInfo& file : files)
+      if (file.kind == FileInfo::Kind::file && !is_own_temporary(file.name))
+        found.push_back({join_path(path, file.name), std::string(stem_of(file.name)), file.size_bytes});
+  }
+  return found;
+}
+
+}  // namespace
+
+// In an empty index: the entries that have records, the newest as if its process had died, so that `recover` looks what became
+// of it.
+Result<void> Logbook::rebuild() {
+  std::vector<std::string> problems;
+  BAYSWAP_TRY(auto records, read_records(*blobs_, problems));
+  for (std::size_t i = 0; i < records.size(); ++i) {
+    if (i + 1 == records.size() && records[i].state == EntryState::done) records[i].state = EntryState::begun;
+    BAYSWAP_CHECK(insert(records[i]));
+  }
+  rebuilt_ = records.size();
+  return {};
+}
+
+Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes) {
+  std::vector<std::string> problems;
+  BAYSWAP_TRY(Statement statement, Statement::prepare(db_.get(), "PRAGMA integrity_check"));
+  BAYSWAP_TRY(const bool has_row, statement.step());
+  if (has_row && statement.text(0) != "ok") problems.push_back(fmt::format("the index: {}", statement.text(0)));
+  BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));
+  BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
+  std::map<std::int64_t, const Entry*> by_id;
+  for (const Entry& record : records) by_id[record.id] = &record;
+  for (const Entry& entry : entries) {
+    for (const LoggedChange& change : entry.changes)
+      for (const auto& digest : {change.before, change.after})
+        if (const auto blob = digest ? bytes(*digest) : Result<Blob>(Blob()); !blob)
+          problems.push_back(fmt::format("entry {}, {}: {}", entry.id, change.path, blob.error().message));
+    if (entry.state == EntryState::cancelled) continue;
+    const auto record = by_id.find(entry.id);
+    if (record == by_id.end())
+      notes.push_back(fmt::format("entry {} has no record of its own; it gets one now", entry.id));
+    else if (identity(*record->second) != identity(entry))
+      problems.push_back(fmt::format("entry {} and its record differ", entry.id));
+    if (record == by_id.end()) BAYSWAP_CHECK(write_record(*blobs_, entry));
+  }
+  const std::set<std::string> needed = blobs_of(entries);
+  BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
+  for (const KeptBlob& blob : kept)
+    if (!needed.contains(blob.name)) notes.push_back(fmt::format("no entry speaks of {}; it stays", blob.path));
+  return problems;
+}
+
+Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
+  if (keep == 0) return fail(ErrorCode::bad_usage, "nothing would be kept", "keep at least one version");
+  std::vector<std::string> problems;
+  BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
+  if (!problems.empty())
+    return fail(ErrorCode::damaged, "the logbook is not sound: " + problems.front(),
+                "nothing was removed; `bayswap logbook check` first");
+  BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));  // newest first
+  std::map<std::string, std::size_t> seen;
+  std::set<std::int64_t> going;
+  std::vector<Entry> gone;
+  Pruned pruned;
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    // A file's newest entry always stays; so does one that is not settled.
+    bool needed = entries[i].state == EntryState::begun || entries[i].state == EntryState::cut_short;
+    for (const LoggedChange& change : entries[i].changes) {
+      const std::size_t newer = seen[change.path]++;
+      needed = needed || newer == 0 || (per_save && newer < keep);
+    }
+    if (needed || (!per_save && i < keep)) continue;
+    going.insert(entries[i].id);
+    gone.push_back(entries[i]);
+  }
+  BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
+  for (const std::int64_t id : going)
+    for (const char* statement :
+         {"DELETE FROM change WHERE entry = ?", "DELETE FROM source WHERE entry = ?", "DELETE FROM entry WHERE id = ?"}) {
+      BAYSWAP_TRY(Statement row, Statement::prepare(db_.get(), statement));
+      BAYSWAP_CHECK(row.bind(1, id).step());
+    }
+  BAYSWAP_CHECK(transaction.commit());
+  for (const std::int64_t id : going) BAYSWAP_CHECK(remove_record(*blobs_, id));
+  pruned.entries = going.size();
+  BAYSWAP_TRY(const auto left, this->entries({}, all_entries));
+  const std::set<std::string> needed = blobs_of(left);
+  BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
+  // What no entry ever spoke of stays: it may be all that is left of one whose record is lost.
+  const std::set<std::string> unneeded = blobs_of(gone);
+  for (const KeptBlob& blob : kept) {
+    if (needed.contains(blob.name) || !unneeded.contains(blob.name)) continue;
+    BAYSWAP_CHECK(blobs_->remove(blob.path));
+    ++pruned.blobs;
+    pruned.bytes += blob.size_bytes;
+  }
+  return pruned;
+}
+
+Result<std::size_t> Logbook::merge(Logbook& other) {
+  BAYSWAP_TRY(auto theirs, other.entries({}, all_entries));
+  BAYSWAP_TRY(const auto ours, entries({}, all_entries));
+  std::set<std::string> known;
+  for (const Entry& entry : ours) known.insert(identity(entry));
+  std::ranges::reverse(theirs);
+  std::map<std::int64_t, std::int64_t> renumbered;
+  std::size_t taken = 0;
+  for (Entry& entry : theirs) {
+    if (entry.state == EntryState::begun || entry.state == EntryState::cancelled) continue;
+    const std::int64_t number = entry.id;
+    if (known.contains(identity(entry))) continue;
+    for (const LoggedChange& change : entry.changes)
+      for (const auto& digest : {change.before, change.after}) {
+        if (!digest) continue;
+        BAYSWAP_TRY(const Blob blob, other.bytes(*digest));
+        BAYSWAP_CHECK(keep(blob));
+      }
+    if (entry.undoes) {
+      const auto found = renumbered.find(*entry.undoes);
+      entry.undoes = found == renumbered.end() ? std::nullopt : std::optional(found->second);
+    }
+    entry.id = 0;
+    BAYSWAP_TRY(entry.id, insert(entry));
+    BAYSWAP_CHECK(write_record(*blobs_, entry));
+    renumbered[number] = entry.id;
+    ++taken;
+  }
+  return taken;
+}
+
+}  // namespace bayswap
