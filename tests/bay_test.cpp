@@ -87,7 +87,8 @@ TEST(NameRule, MissingFactsAreNamed) {
   none.rom_path.reset();
   none.game.code.clear();
   EXPECT_EQ(NameRule::parse("{rom.stem}")->expand(none).error().code, ErrorCode::not_found);
-  EXPECT_NE(NameRule::parse("{game.code}")->expand(none).error().message.find("no code"), std::string::npos);
+  EXPECT_NE(NameRule::parse("{game.code}")->expand(none).error().message.find("code is not known"),
+            std::string::npos);
   EXPECT_TRUE(NameRule::parse("{game.title}")->expand(none));
 }
 

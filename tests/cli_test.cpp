@@ -242,7 +242,7 @@ TEST_F(Cli, BaysAreAddedListedShownAndChecked) {
           .code,
       2);
   EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root}).code, 2);
-  EXPECT_EQ(json({"bay", "list"}).size(), 5U);
+  EXPECT_EQ(json({"bay", "list"}).size(), 11U);
   EXPECT_EQ(json({"bay", "show", "locker"})["about"], "The \"backup\" disk");
   const auto check = json({"bay", "check", "locker"});
   EXPECT_TRUE(has(check[0]["problems"][0]["text"].get<std::string>(), "no ROM found"));

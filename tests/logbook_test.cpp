@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 #include <bayswap/logbook.hpp>
@@ -59,7 +60,7 @@ TEST_F(InMemory, SameBytesAreKeptOnce) {
   Logbook book = open();
   for (int i = 0; i < 3; ++i)
     ASSERT_TRUE(book.begin(carry("X"), {{"/a", text_blob("same"), text_blob("same")}}));
-  EXPECT_EQ(blobs_.files().size(), 1U);
+  EXPECT_EQ(std::ranges::count_if(blobs_.files(), [](const auto& file) { return file.first.starts_with("blobs/"); }), 1);
 }
 
 TEST_F(InMemory, ABlobThatRottedIsWrittenAnewAndNeverGivenOut) {

@@ -123,6 +123,7 @@ class BlockPackage {
   std::vector<PackagedFile> files_;
   std::vector<std::size_t> record_of_;  // of each of files_
   std::set<std::uint32_t> touched_;     // blocks whose hashes are not right yet
+  std::uint32_t search_from_ = 0;       // no block before it is free
 
  public:
   BlockPackage();

@@ -17,7 +17,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::int64_t at_rest_seconds = 3;
+constexpr std::int64_t at_rest_seconds = 2;
 constexpr std::size_t most_processes = 100000;
 
 struct FileKey {

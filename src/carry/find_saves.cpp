@@ -28,9 +28,9 @@ int fit(const std::string& wanted, const BaySave& save) {
   if (!id.empty() && (digits == id || (digits.size() == 8 && id.ends_with(digits)))) return 4;
   int best = 0;
   for (const std::string& candidate :
-       {lower(game.code), lower(save.name()), lower(save.label), lower(game.title),
+       {lower(game.code), lower(save.name()), lower(save.entry), lower(save.label), lower(game.title),
         save.facts.rom_path ? lower(stem_of(*save.facts.rom_path)) : std::string()}) {
-    if (candidate == wanted) return candidate == lower(save.name()) ? 4 : 3;
+    if (candidate == wanted) return candidate == lower(save.name()) || candidate == lower(save.entry) ? 4 : 3;
     if (candidate.empty()) continue;
     if (candidate.starts_with(wanted)) best = std::max(best, 2);
     if (candidate.find(wanted) != std::string::npos) best = std::max(best, 1);
@@ -44,6 +44,23 @@ bool is_within(const std::string& path, const std::string& folder) {
 
 std::string described(const BaySave& save) {
   return save.label.empty() ? save.path : fmt::format("{} ({}, {})", save.label, tag(save.rule->platform), save.path);
+}
+
+Result<void> one_game(const std::vector<BaySave>& found, const std::string& what, const std::string& bay) {
+  std::vector<std::string> games;
+  for (const BaySave& save : found) {
+    const GameMatch match = compare(save.facts.game, found.front().facts.game);
+    if ((match == GameMatch::other_game || match == GameMatch::other_region) && save.path != found.front().path)
+      games.push_back(described(save));
+  }
+  if (games.empty()) return {};
+  constexpr std::size_t most_named = 8;
+  const std::string more = games.size() > most_named ? fmt::format(" and {} more", games.size() - most_named) : "";
+  games.resize(std::min(games.size(), most_named));
+  return fail(ErrorCode::bad_usage,
+              fmt::format("'{}' could be several saves of {}: {}, {}{}", printable(what), bay, described(found.front()),
+                          fmt::join(games, ", "), more),
+              "name one by its code, its title id or its path");
 }
 
 // What a save keeps elsewhere goes with it.
@@ -77,6 +94,7 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
   for (const BaySave& save : saves)
     if (is_within(save.path, below) || (save.place.empty() && is_within(below, save.path))) found.push_back(save);
   if (!found.empty()) {
+    BAYSWAP_CHECK(one_game(found, what, from.bay->name));
     add_further_places(saves, found);
     return found;
   }
@@ -109,17 +127,7 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
     best = how;
     found.push_back(save);
   }
-  std::vector<std::string> games;
-  for (const BaySave& save : found) {
-    const GameMatch match = compare(save.facts.game, found.front().facts.game);
-    if ((match == GameMatch::other_game || match == GameMatch::other_region) && save.path != found.front().path)
-      games.push_back(described(save));
-  }
-  if (!games.empty())
-    return fail(ErrorCode::bad_usage,
-                fmt::format("'{}' could be several saves of {}: {}, {}", printable(what), from.bay->name,
-                            described(found.front()), fmt::join(games, ", ")),
-                "name one by its code, its title id or its path");
+  BAYSWAP_CHECK(one_game(found, what, from.bay->name));
   return found;
 }
 

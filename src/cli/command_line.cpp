@@ -306,6 +306,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
                            [&w] { return undo_command(w.globals, w.undo); });
   undo->add_option("ID", w.undo.id,
                    "The entry's number; the newest where not given (an undo is an entry too)");
+  undo->add_flag("--wait", w.undo.wait, "Wait until nobody uses the files any more");
   undo->add_flag("--dry-run", w.undo.dry_run, "Print the plan and stop");
   undo->add_flag("--yes", w.undo.yes, "Don't ask, even if the file has changed since");
 

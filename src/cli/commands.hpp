@@ -153,6 +153,7 @@ int restore_command(const Globals& globals, const RestoreOptions& options);
 
 struct UndoOptions {
   std::optional<std::int64_t> id;
+  bool wait = false;
   bool dry_run = false;
   bool yes = false;
 };

@@ -270,6 +270,8 @@ int undo_command(const Globals& globals, const UndoOptions& options) {
     if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
+  if (const auto rest = at_rest(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
+    return report(rest.error());
   return show_and_run(globals, *plan, disk, **logbook, options.yes, false);
 }
 

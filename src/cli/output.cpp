@@ -217,7 +217,8 @@ std::string utc_time(std::int64_t seconds) {
 }
 
 std::string in_words(const GameId& game) {
-  std::string inside = game.code.empty() ? (game.title_id == 0 ? "no code" : title_id_text(game)) : game.code;
+  std::string inside = game.code;
+  if (inside.empty()) inside = game.title_id == 0 ? "no code" : title_id_text(game);
   if (game.region != Region::unknown) inside += fmt::format(", {}", name(game.region));
   if (game.revision > 0) inside += fmt::format(", revision {}", game.revision);
   return fmt::format("{} ({})", game.title.empty() ? "untitled" : game.title, inside);

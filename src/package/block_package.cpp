@@ -355,11 +355,13 @@ Result<Blob> BlockPackage::read(const std::string& path) const {
 Result<std::uint32_t> BlockPackage::free_block() {
   const std::uint32_t total = total_blocks();
   const std::uint32_t unallocated = be32(bytes_, unallocated_at);
-  for (std::uint32_t block = 0; block < total; ++block) {
+  for (std::uint32_t block = search_from_; block < total; ++block) {
     if ((link(block).status & in_use) != 0 || !holds(block_at(block), block_bytes)) continue;
+    search_from_ = block;
     if (unallocated > 0) put_be32(bytes_, unallocated_at, unallocated - 1);
     return block;
   }
+  search_from_ = total;
   if (total == most_blocks)
     return fail(ErrorCode::does_not_fit, fmt::format("a package of over {} blocks", most_blocks),
                 "take something out of it first");
@@ -392,6 +394,7 @@ Result<std::uint32_t> BlockPackage::free_block() {
 Result<void> BlockPackage::resize_chain(std::vector<std::uint32_t>& blocks, std::size_t count) {
   while (blocks.size() > count) {
     set_link(blocks.back(), {freed, no_block});
+    search_from_ = std::min(search_from_, blocks.back());
     put_be32(bytes_, unallocated_at, be32(bytes_, unallocated_at) + 1);
     blocks.pop_back();
   }

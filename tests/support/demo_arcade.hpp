@@ -1,9 +1,12 @@
 // The demo world on disk, and the binary at work in it.
 #pragma once
 
+#include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 #include <bayswap/fs.hpp>
 
+#include <ctime>
 #include <nlohmann/json.hpp>
 
 #include "support/builders.hpp"
@@ -40,8 +43,12 @@ class DemoArcade : public testing::Test {
     EXPECT_TRUE(blob) << name;
     return blob ? *blob : Blob();
   }
+  /// Written a minute ago, as far as its time tells: what has just changed is in use.
   void write(const std::string& name, const Blob& bytes) const {
     EXPECT_TRUE(LocalStore().replace(path(name), bytes.view())) << name;
+    const timespec then{std::time(nullptr) - 60, 0};
+    const timespec times[2] = {then, then};
+    utimensat(AT_FDCWD, path(name).c_str(), times, 0);
   }
 
   const std::string dump = "bench/dumps/N99P.sra";

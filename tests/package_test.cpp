@@ -1,0 +1,301 @@
+// Packages and parameter files against their definitions, restated here apart from the library.
+#include <bayswap/package.hpp>
+
+#include <map>
+
+#include "base/checksum.hpp"
+#include "base/endian.hpp"
+#include "package/fresh_package.hpp"
+#include "support/builders.hpp"
+#include "support/property.hpp"
+
+namespace bayswap::test {
+namespace {
+
+// ---- psp parameter files ------------------------------------------------------------------------
+
+ParameterFile parameters() {
+  ParameterFile file;
+  EXPECT_TRUE(file.set("TITLE", std::string("Winter Mooring"), 128));
+  EXPECT_TRUE(file.set("PARENTAL_LEVEL", std::uint32_t{3}, 4));
+  EXPECT_TRUE(file.set("SAVEDATA_PARAMS", noise(128, 5), 128));
+  EXPECT_TRUE(file.set("CATEGORY", std::string("MS"), 4));
+  return file;
+}
+
+TEST(ParameterFiles, EveryFieldIsWhereTheConsoleLooksForIt) {
+  const Blob file = parameters().encode();
+  const ByteView f = file.view();
+  EXPECT_EQ(text_of(file.slice(0, 4)), std::string("\0PSF", 4));
+  EXPECT_EQ(le32(f, 4), 0x101U);
+  const std::size_t keys = le32(f, 8);
+  const std::size_t values = le32(f, 12);
+  ASSERT_EQ(le32(f, 16), 4U);
+  EXPECT_EQ(keys, 20U + 4 * 16);
+  EXPECT_EQ(values % 4, 0U);
+  const std::vector<std::string> names{"CATEGORY", "PARENTAL_LEVEL", "SAVEDATA_PARAMS", "TITLE"};
+  const std::vector<unsigned> kinds{0x204, 0x404, 0x004, 0x204};
+  const std::vector<unsigned> sizes{3, 4, 128, 15};
+  for (std::size_t i = 0; i < 4; ++i) {
+    const std::size_t at = 20 + 16 * i;
+    EXPECT_EQ(std::string(reinterpret_cast<const char*>(f.data()) + keys + le16(f, at)), names[i]);
+    EXPECT_EQ(le16(f, at + 2), kinds[i]);
+    EXPECT_EQ(le32(f, at + 4), sizes[i]);
+    EXPECT_EQ(le32(f, at + 12) % 4, 0U);
+  }
+  EXPECT_EQ(le32(f, values + le32(f, 20 + 16 + 12)), 3U);
+  EXPECT_EQ(file.size(), values + 4 + 4 + 128 + 128);
+}
+
+TEST(ParameterFiles, ComeBackAsTheyWereAndTakeChanges) {
+  ParameterFile file = *ParameterFile::parse(parameters().encode().view());
+  EXPECT_EQ(file.encode(), parameters().encode());
+  EXPECT_EQ(file.text("TITLE"), "Winter Mooring");
+  EXPECT_EQ(file.number("PARENTAL_LEVEL"), 3U);
+  EXPECT_EQ(std::get<Blob>(file.entries()[2].value), noise(128, 5));
+  EXPECT_TRUE(file.set("TITLE", std::string("Summer Mooring")));
+  EXPECT_EQ(ParameterFile::parse(file.encode().view())->text("TITLE"), "Summer Mooring");
+  EXPECT_EQ(file.set("CATEGORY", std::string("MSX!")).error().code, ErrorCode::does_not_fit);
+  EXPECT_EQ(file.set("CATEGORY", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(file.set("", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
+  expect_property("whatever becomes of its bytes, reading it stays within them", [] {
+    std::vector<Byte> bytes = bytes_of(parameters().encode());
+    for (int i = *rc::gen::inRange(1, 8); i > 0; --i)
+      bytes[*rc::gen::inRange<std::size_t>(0, 100)] = *rc::gen::arbitrary<Byte>();
+    bytes.resize(*rc::gen::inRange<std::size_t>(0, bytes.size() + 1));
+    const auto read = ParameterFile::parse(bytes);
+    if (read) RC_ASSERT(ParameterFile::parse(read->encode().view())->encode() == read->encode());
+  });
+}
+
+TEST(AvatarDatabase, IsToldByItsMagicAndItsChecksum) {
+  std::vector<Byte> file(779968);
+  std::ranges::copy(std::string_view("RNOD"), file.begin());
+  file[4] = 1;
+  file[4 + 74 * 99] = 1;
+  EXPECT_TRUE(avatar_database_problem(file));
+  put_be16(file, 0x1F1DE, crc16_ccitt(ByteView(file).first(0x1F1DE)));
+  EXPECT_FALSE(avatar_database_problem(file));
+  EXPECT_EQ(avatars_in(file), 2U);
+  file[700] ^= 1;
+  EXPECT_TRUE(avatar_database_problem(file)->find("checksum") != std::string::npos);
+  EXPECT_FALSE(is_avatar_database(ByteView(file).first(1000)));
+  EXPECT_TRUE(avatar_database_problem(ByteView(file).first(779967)));
+}
+
+// ---- x360 packages ------------------------------------------------------------------------------
+
+// A reader of its own: tables found by counting through the file, not by the library's sums.
+class PackageReader {
+ public:
+  explicit PackageReader(const Blob& image) : image_(image), b_(image.view()) {
+    base_ = (be32(b_, 0x340) + 0xFFFU) / 0x1000 * 0x1000;
+    copies_ = (b_[0x37B] & 1) != 0 ? 1 : 2;
+    total_ = be32(b_, 0x395);
+    // Walk over the whole package: groups of 170 blocks behind their table; behind the first group of a package that
+    // has more comes the table of tables.
+    std::size_t at = 0;
+    for (std::uint32_t block = 0; block < total_; ++block) {
+      if (block % 170 == 0) {
+        if (block == 170) {
+          top_ = at;
+          at += copies_;
+        }
+        tables_.push_back(at);
+        at += copies_;
+      }
+      blocks_.push_back(at++);
+    }
+  }
+  // Every hash from the blocks up to the header is right.
+  void verify() const {
+    EXPECT_EQ(hash(ByteView(b_).subspan(0x344, base_ - 0x344)), slice(0x32C, 20)) << "header";
+    const bool second = copies_ == 2 && (b_[0x37B] & 2) != 0;
+    const std::size_t top = total_ > 170 ? top_ : tables_.front();
+    EXPECT_EQ(hash(page(top + (second ? 1 : 0))), slice(0x381, 20)) << "top table";
+    for (std::size_t t = 0; t < tables_.size(); ++t)
+      if (total_ > 170) {
+        EXPECT_EQ(hash(page(active(t))), slice(at_of(top + (second ? 1 : 0)) + t * 24, 20)) << "table " << t;
+      }
+    for (std::uint32_t block = 0; block < total_; ++block)
+      if ((status(block) & 0x80) != 0) {
+        EXPECT_EQ(hash(page(blocks_[block])), slice(entry_at(block), 20)) << "block " << block;
+      }
+  }
+  std::map<std::string, Blob> files() const {
+    std::vector<Byte> table;
+    for (const std::uint32_t block : chain(le16(b_, 0x37E) | (b_[0x380] << 16U), le16(b_, 0x37C)))
+      table.insert(table.end(), page(blocks_[block]).begin(), page(blocks_[block]).end());
+    std::map<std::string, Blob> files;
+    for (std::size_t i = 0; i * 64 < table.size(); ++i) {
+      if (table[i * 64 + 40] == 0 || (table[i * 64 + 40] & 0x80) != 0) continue;
+      std::string path = name(table, i);
+      for (std::uint16_t up = be16(table, i * 64 + 50); up != 0xFFFF; up = be16(table, up * 64U + 50))
+        path = name(table, up) + "/" + path;
+      const std::size_t size = be32(table, i * 64 + 52);
+      std::vector<Byte> bytes;
+      for (const std::uint32_t block : chain(le16(table, i * 64 + 47) | (table[i * 64 + 49] << 16U),
+                                             static_cast<std::uint32_t>((size + 4095) / 4096)))
+        bytes.insert(bytes.end(), page(blocks_[block]).begin(), page(blocks_[block]).end());
+      bytes.resize(size);
+      files[path] = Blob::copy_of(bytes);
+    }
+    return files;
+  }
+
+ private:
+  static std::string name(const std::vector<Byte>& table, std::size_t i) {
+    const auto from = table.begin() + static_cast<std::ptrdiff_t>(i * 64);
+    return {from, from + (table[i * 64 + 40] & 0x3F)};
+  }
+  static std::vector<Byte> hash(ByteView bytes) {
+    const auto digest = sha1(bytes);
+    return {digest.begin(), digest.end()};
+  }
+  std::vector<Byte> slice(std::size_t at, std::size_t count) const { return bytes_of(image_.slice(at, count)); }
+  std::size_t at_of(std::size_t place) const { return base_ + place * 0x1000; }
+  ByteView page(std::size_t place) const { return b_.subspan(at_of(place), 0x1000); }
+  std::size_t active(std::size_t table) const {
+    if (copies_ == 1) return tables_[table];
+    if (total_ <= 170) return tables_[table] + ((b_[0x37B] & 2) != 0 ? 1U : 0U);
+    const std::size_t top = at_of(top_ + ((b_[0x37B] & 2) != 0 ? 1 : 0));
+    return tables_[table] + ((b_[top + table * 24 + 20] & 0x40) != 0 ? 1U : 0U);
+  }
+  std::size_t entry_at(std::uint32_t block) const { return at_of(active(block / 170)) + block % 170 * 24; }
+  unsigned status(std::uint32_t block) const { return b_[entry_at(block) + 20]; }
+  std::vector<std::uint32_t> chain(std::uint32_t block, std::uint32_t count) const {
+    std::vector<std::uint32_t> blocks;
+    for (; count > 0; --count) {
+      blocks.push_back(block);
+      block = be32(b_, entry_at(block) + 20) & 0xFFFFFF;
+    }
+    if (!blocks.empty()) {
+      EXPECT_EQ(block, 0xFFFFFFU) << "the chain ends";
+    }
+    return blocks;
+  }
+
+  Blob image_;
+  ByteView b_;
+  std::size_t base_ = 0;
+  std::size_t copies_ = 1;
+  std::uint32_t total_ = 0;
+  std::size_t top_ = 0;
+  std::vector<std::size_t> tables_;
+  std::vector<std::size_t> blocks_;
+};
+
+constexpr std::int64_t spring = 1935655200;
+
+class Packages : public testing::TestWithParam<int> {
+ protected:
+  BlockPackage fresh() const {
+    return fresh_package({0x5A5A0993, 0xE000A11D00000001, "Stone Jetty", "Marek's jetty", GetParam()});
+  }
+};
+INSTANTIATE_TEST_SUITE_P(Copies, Packages, testing::Values(1, 2));
+
+TEST_P(Packages, SayWhoseTheyAre) {
+  BlockPackage package = fresh();
+  EXPECT_EQ(package.signer(), "CON ");
+  EXPECT_EQ(package.content_type(), 1U);
+  EXPECT_EQ(package.title_id(), 0x5A5A0993U);
+  EXPECT_EQ(package.profile_id(), 0xE000A11D00000001U);
+  EXPECT_EQ(package.title_name(), "Stone Jetty");
+  EXPECT_EQ(package.display_name(), "Marek's jetty");
+  EXPECT_EQ(package.table_copies(), GetParam());
+  package.set_profile_id(0x1122334455667788);
+  EXPECT_EQ(BlockPackage::open(package.image())->profile_id(), 0x1122334455667788U);
+  PackageReader(package.image()).verify();
+}
+
+TEST_P(Packages, HoldWhatIsPutIntoThem) {
+  expect_property_of(40, "puts and drops against a map, every hash right after each", [this] {
+    BlockPackage package = fresh();
+    std::map<std::string, Blob> model;
+    for (int step = *rc::gen::inRange(1, 8); step > 0; --step) {
+      const std::string name = *rc::gen::element<std::string>("a", "b.sav", "photos/c", "photos/deep/d", "e");
+      if (model.contains(name) && *rc::gen::inRange(0, 3) == 0) {
+        RC_ASSERT(package.drop(name).has_value());
+        model.erase(name);
+      } else {
+        const Blob bytes = noise(*rc::gen::element<std::size_t>(0, 1, 4095, 4096, 4097, 30000, 200000), 3);
+        RC_ASSERT(package.put(name, bytes.view(), spring).has_value());
+        model[name] = bytes;
+      }
+      const auto again = BlockPackage::open(package.image());
+      RC_ASSERT(again.has_value());
+      RC_ASSERT(again->check().empty());
+      for (const auto& [path, bytes] : model) RC_ASSERT(*again->read(path) == bytes);
+      const PackageReader reader(package.image());
+      reader.verify();
+      RC_ASSERT(reader.files() == model);
+    }
+  });
+}
+
+TEST_P(Packages, GrowOverTheFirstTableAndKeepWhatWasThere) {
+  BlockPackage package = fresh();
+  const Blob first = noise(100 * 4096, 1);
+  const Blob second = noise(250 * 4096 + 7, 2);
+  ASSERT_TRUE(package.put("first", first.view(), spring));
+  ASSERT_TRUE(package.put("second", second.view(), spring));
+  PackageReader reader(package.image());
+  reader.verify();
+  EXPECT_EQ(reader.files()["first"], first);
+  EXPECT_EQ(reader.files()["second"], second);
+  EXPECT_EQ(package.files()[0].modified, spring);
+  EXPECT_EQ(package.put("too much", noise(70 << 20, 1).view(), spring).error().code, ErrorCode::does_not_fit);
+  EXPECT_EQ(PackageReader(package.image()).files().size(), 2U) << "nothing half done";
+}
+
+TEST_P(Packages, OfTwoTablesTheOneThatCountsIsReadAndWritten) {
+  if (GetParam() == 1) return;
+  BlockPackage package = fresh();
+  ASSERT_TRUE(package.put("a", noise(9000, 1).view(), spring));
+  // As a console leaves it after a second write: the other copy counts, and the first is out of date.
+  std::vector<Byte> image = bytes_of(package.image());
+  std::copy_n(image.begin() + 0xA000, 0x1000, image.begin() + 0xB000);
+  std::fill_n(image.begin() + 0xA000, 0x1000, Byte{0x77});
+  image[0x37B] |= 2;
+  auto other = BlockPackage::open(Blob::copy_of(image));
+  ASSERT_TRUE(other);
+  EXPECT_EQ(*other->read("a"), noise(9000, 1));
+  ASSERT_TRUE(other->put("a", noise(5000, 2).view(), spring));
+  PackageReader(other->image()).verify();
+  ASSERT_TRUE(other->put("big", noise(200 * 4096, 2).view(), spring));
+  PackageReader(other->image()).verify();
+}
+
+TEST_P(Packages, DamageIsNamedAndHostileOnesAreRefused) {
+  BlockPackage package = fresh();
+  ASSERT_TRUE(package.put("a", noise(9000, 1).view(), spring));
+  std::vector<Byte> image = bytes_of(package.image());
+  image.back() ^= 1;
+  const auto damaged = BlockPackage::open(Blob::copy_of(image));
+  ASSERT_EQ(damaged->check().size(), 1U);
+  EXPECT_NE(damaged->check()[0].find("block"), std::string::npos);
+  // What was wrong before a change stays wrong, and is still told.
+  BlockPackage changed = *damaged;
+  ASSERT_TRUE(changed.put("b", noise(10, 1).view(), spring));
+  EXPECT_EQ(changed.check().size(), 1U);
+  EXPECT_EQ(package.read("b").error().code, ErrorCode::not_found);
+  EXPECT_EQ(package.put(std::string(41, 'x'), {}, 0).error().code, ErrorCode::does_not_fit);
+  EXPECT_EQ(package.put("a/b", {}, 0).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(BlockPackage::open(Blob::copy_of(image).slice(0, 0xA800)).error().code, ErrorCode::damaged);
+  expect_property("whatever becomes of its bytes, it is read within them", [&] {
+    std::vector<Byte> bytes = image;
+    for (int i = *rc::gen::inRange(1, 12); i > 0; --i) {
+      const auto at = *rc::gen::element<std::size_t>(0x340, 0x379, 0x37B, 0x37C, 0x37E, 0x395, 0xA014, 0xB000, 0xC000);
+      bytes[at + *rc::gen::inRange<std::size_t>(0, 64)] = *rc::gen::arbitrary<Byte>();
+    }
+    auto read = BlockPackage::open(Blob::copy_of(bytes));
+    if (!read) return;
+    for (const PackagedFile& file : read->files()) (void)read->read(file.path);
+    (void)read->check();
+    (void)read->put("x", ByteView(bytes).first(9000), 0);
+  });
+}
+
+}  // namespace
+}  // namespace bayswap::test

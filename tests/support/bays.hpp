@@ -1,0 +1,58 @@
+// Two bays of any form, in memory.
+#pragma once
+
+#include <gtest/gtest.h>
+#include <bayswap/carry.hpp>
+
+#include "support/builders.hpp"
+
+namespace bayswap::test {
+
+struct MemoryBay {
+  Bay bay;
+  MemoryStore store;
+
+  MemoryBay(const std::string& name, const std::string& form) : bay(*bay_like(form, name, "/" + name)) {}
+  MemoryBay(const std::string& name, const std::string& platform, const std::string& rest)
+      : bay(*parse_bay("root = \"/" + name + "\"\n[platform." + platform + "]\n" + rest, name, name + ".toml", "/")) {}
+  void put(const std::string& path, const Blob& bytes) { EXPECT_TRUE(store.replace(path, bytes.view())) << path; }
+  [[nodiscard]] Blob read(const std::string& path) {
+    const auto bytes = store.read(path);
+    EXPECT_TRUE(bytes) << path;
+    return bytes ? *bytes : Blob();
+  }
+  [[nodiscard]] bool has(const std::string& path) const { return store.files().contains(path); }
+  [[nodiscard]] OpenBay open() { return {&bay, &store}; }
+};
+
+inline const Danger* danger_of(const Plan& plan, std::string_view code) {
+  for (const Danger& danger : plan.dangers)
+    if (danger.code == code) return &danger;
+  return nullptr;
+}
+
+inline TitleBook arcade_titles() {
+  return *TitleBook::parse(R"(
+[[title]]
+platform = "3ds"
+title = "Brine and Bellows"
+code = "AB9P"
+id = "00040000/0FF99200"
+[[title]]
+platform = "psp"
+title = "Winter Mooring"
+code = "ULES99031"
+[[title]]
+platform = "psp"
+title = "Winter Mooring"
+code = "ULUS99031"
+[[title]]
+platform = "wiiu"
+title = "Harbour Light"
+region = "Europe"
+id = "00050000/1FF99300"
+)",
+                            "titles.toml");
+}
+
+}  // namespace bayswap::test
