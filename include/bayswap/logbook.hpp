@@ -78,7 +78,7 @@ class Logbook {
   /// The newest entry that changed something; nothing in an empty logbook.
   [[nodiscard]] Result<std::optional<Entry>> newest();
 
-  /// Whether the file holds what the newest entry about it wrote: then it was us.
+  /// Whether the file holds what the newest entry about it wrote, or put back: then it was us.
   [[nodiscard]] Result<bool> is_last_written(const std::string& path);
 
   /// Makes the logbook smaller: of each file the newest `keep` entries about it stay (`per_save`), or the newest `keep` of all; of every

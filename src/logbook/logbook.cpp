@@ -304,15 +304,18 @@ Result<std::optional<Entry>> Logbook::newest() {
 
 Result<bool> Logbook::is_last_written(const std::string& path) {
   BAYSWAP_TRY(Statement row, Statement::prepare(db_.get(),
-                                                "SELECT after FROM change JOIN entry ON entry.id = change.entry "
-                                                "WHERE path = ? AND state != 2 ORDER BY entry.id DESC LIMIT 1"));
+                                                "SELECT before, after FROM change WHERE path = ? "
+                                                "ORDER BY entry DESC LIMIT 1"));
   row.bind(1, std::string_view(path));
   BAYSWAP_TRY(const bool found, row.step());
   if (!found) return false;
-  BAYSWAP_TRY(const auto after, digest_at(row, 0));
+  BAYSWAP_TRY(const auto before, digest_at(row, 0));
+  BAYSWAP_TRY(const auto after, digest_at(row, 1));
   LocalStore disk;
   const auto bytes = disk.read(path);
-  return after && bytes && sha256(bytes->view()) == *after;
+  if (!bytes) return false;
+  const Digest now = sha256(bytes->view());
+  return now == after || now == before;  // the old bytes may have been put back
 }
 
 Result<Blob> Logbook::bytes(const Digest& digest) {
