@@ -7,7 +7,16 @@
 
 namespace bayswap {
 
-enum class FileKind { unknown, rom, battery_save, controller_pak, memory_card };
+enum class FileKind {
+  unknown,
+  rom,
+  battery_save,
+  controller_pak,
+  memory_card,
+  package,
+  parameter_file,
+  avatar_database
+};
 /// "battery save", ...: words of the trade, the same in tables and JSON.
 [[nodiscard]] std::string_view to_text(FileKind kind);
 

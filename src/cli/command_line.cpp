@@ -67,9 +67,9 @@ void add_file_commands(CLI::App& app, Words& w) {
   inspect->add_option("--rom", w.inspect.rom, "The ROM they belong to")->type_name("ROM");
   add_chips(*inspect, w.inspect.chips);
 
-  CLI::App* convert = command(app, w, "convert", "Turn save files into another layout",
+  CLI::App* convert = command(app, w, "convert", "Turn save files into another layout; files out of packages and into them",
                               [&w] { return convert_command(w.globals, w.convert); });
-  convert->add_option("IN", w.convert.inputs, "One file, or several single-chip files to join")->required();
+  convert->add_option("IN", w.convert.inputs, "One file, or several single-chip files to join; a package, or files for the one that --base names")->required();
   convert
       ->add_option("--to", w.convert.to,
                    "The layout to make, e.g. n64.combined; where not given, the form that --base has")
@@ -89,6 +89,7 @@ void add_file_commands(CLI::App& app, Words& w) {
   convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
       ->type_name("1-4")
       ->check(CLI::Range(1, 4));
+  convert->add_option("--account", w.convert.account, "The profile id to stamp into a package")->type_name("ID");
   convert->add_flag("--replace", w.convert.replace,
                     "Write over OUT if it exists; the old file is kept in the logbook");
 

@@ -28,6 +28,7 @@ struct ConvertOptions {
   std::string out;
   std::string rom;
   std::string base;
+  std::string account;
   std::vector<std::string> chips;
   int slot = 0;
   bool replace = false;

@@ -5,6 +5,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
+#include "cli/convert_package.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "fs/path.hpp"
@@ -270,6 +271,7 @@ class Conversion {
 }  // namespace
 
 int convert_command(const Globals& globals, const ConvertOptions& options) {
+  if (const auto package = convert_package(globals, options)) return *package ? **package : report(package->error());
   const auto code = Conversion(globals, options).run();
   return code ? *code : report(code.error());
 }

@@ -182,6 +182,12 @@ std::string_view to_text(FileKind kind) {
       return "controller pak";
     case FileKind::memory_card:
       return "memory card";
+    case FileKind::package:
+      return "package";
+    case FileKind::parameter_file:
+      return "parameter file";
+    case FileKind::avatar_database:
+      return "avatar database";
   }
   return "unknown";
 }
@@ -203,7 +209,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     finding.evidence.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
                                            to_text(unwrapped->kind), plain.size(), bytes.size()));
   }
-  if (find_card(plain, finding)) return finding;
+  if (find_package(plain, finding) || find_card(plain, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);

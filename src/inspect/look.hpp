@@ -17,4 +17,7 @@ struct LookedAt {
 /// What bytes are that are no ROM.
 [[nodiscard]] Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hints);
 
+/// Fills the finding in where the bytes are a package, a parameter file or an avatar database.
+[[nodiscard]] bool find_package(const Blob& bytes, Finding& finding);
+
 }  // namespace bayswap
