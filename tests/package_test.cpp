@@ -124,7 +124,7 @@ class PackageReader {
   }
   std::map<std::string, Blob> files() const {
     std::vector<Byte> table;
-    for (const std::uint32_t block : chain(le16(b_, 0x37E) | (b_[0x380] << 16U), le16(b_, 0x37C)))
+    for (const std::uint32_t block : chain(le24(b_, 0x37E), le16(b_, 0x37C)))
       table.insert(table.end(), page(blocks_[block]).begin(), page(blocks_[block]).end());
     std::map<std::string, Blob> files;
     for (std::size_t i = 0; i * 64 < table.size(); ++i) {
@@ -134,7 +134,7 @@ class PackageReader {
         path = name(table, up) + "/" + path;
       const std::size_t size = be32(table, i * 64 + 52);
       std::vector<Byte> bytes;
-      for (const std::uint32_t block : chain(le16(table, i * 64 + 47) | (table[i * 64 + 49] << 16U),
+      for (const std::uint32_t block : chain(le24(table, i * 64 + 47),
                                              static_cast<std::uint32_t>((size + 4095) / 4096)))
         bytes.insert(bytes.end(), page(blocks_[block]).begin(), page(blocks_[block]).end());
       bytes.resize(size);
@@ -144,6 +144,9 @@ class PackageReader {
   }
 
  private:
+  static std::uint32_t le24(ByteView bytes, std::size_t at) {
+    return le32(bytes, at) & 0xFFFFFFU;
+  }
   static std::string name(const std::vector<Byte>& table, std::size_t i) {
     const auto from = table.begin() + static_cast<std::ptrdiff_t>(i * 64);
     return {from, from + (table[i * 64 + 40] & 0x3F)};
