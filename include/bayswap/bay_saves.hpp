@@ -72,6 +72,7 @@ class ScanMemory {
     std::string health;
     std::string health_note;
     std::string code;
+    std::string platform;  // tag, of a file that several rules fit
     bool thumbnail = false;
   };
   [[nodiscard]] static ScanMemory load(Store& store, const std::string& path);
@@ -90,6 +91,7 @@ struct ScanWish {
   const TitleBook* titles = nullptr;
   ScanMemory* memory = nullptr;
   std::optional<Platform> only;
+  bool names_only = false;  // what paths and cards tell: no labels, sizes and health of what would have to be read
   std::function<void(const std::string& path, const Error& error)> on_error;  // folders that can't be read
 };
 /// Every save in the bay, by platform and path. `does_not_fit` over 200,000 names.

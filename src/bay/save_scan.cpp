@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -24,8 +25,9 @@ class BayScanner {
 
   Result<std::vector<BaySave>> run() {
     for (const PlatformRule& rule : bay_.rules) {
-      if (wish_.only && saves_as(rule.platform) != saves_as(*wish_.only)) continue;
+      if (!is_wanted(rule)) continue;
       const std::size_t before = saves_.size();
+      if (rule.keeping == Keeping::file) continue;
       std::set<std::string> taken;  // by the rule's further places
       for (const auto& [what, path] : rule.also) {
         BAYSWAP_TRY(const auto places, find_places(store_, path, rule.platform, wish_.on_error));
@@ -40,7 +42,7 @@ class BayScanner {
       std::stable_sort(saves_.begin() + static_cast<std::ptrdiff_t>(before), saves_.end(),
                        [](const BaySave& a, const BaySave& b) { return a.path < b.path; });
     }
-    settle_claims();
+    BAYSWAP_CHECK(files());
     return std::move(saves_);
   }
 
@@ -109,7 +111,6 @@ class BayScanner {
       save.health_note = "only the console it belongs to can read it";
       finish(std::move(save));
     }
-    if (rule.keeping == Keeping::file) file(rule, place, roms);
   }
 
   // ---- Folders ----------------------------------------------------------------------------------
@@ -145,8 +146,8 @@ class BayScanner {
 
   void folder(const PlatformRule& rule, const Place& place, const std::string& what) {
     Listed listed;
-    list(place.path, 0, listed);
-    if (listed.files == 0 && !what.empty()) return;
+    if (!wish_.names_only) list(place.path, 0, listed);
+    if (listed.files == 0 && !what.empty() && !wish_.names_only) return;
     BaySave save = begin(rule, place);
     save.place = what;
     save.kind = what.empty() ? (rule.keeping == Keeping::package ? "package's files" : "folder") : "shared folder";
@@ -154,6 +155,11 @@ class BayScanner {
     save.size_bytes = listed.bytes;
     if (listed.files > 0) save.modified = listed.newest;
     const std::string key = place.path + '\n' + listed.key;
+    if (wish_.names_only) {
+      if (rule.platform == Platform::wiiu) save.facts.game.code = code_beside(place.path);
+      finish(std::move(save));
+      return;
+    }
     if (recall(key, save)) return;
     const auto tree = read_tree(store_, place.path);
     FolderLabel label;
@@ -164,7 +170,7 @@ class BayScanner {
       label.note = tree.error().message;
     }
     if (label.code.empty() && rule.platform == Platform::wiiu) label.code = code_beside(place.path);
-    remember(key, save, {label.title, label.health, label.note, label.code, label.thumbnail});
+    remember(key, save, {label.title, label.health, label.note, label.code, "", label.thumbnail});
   }
 
   // A wiiu tree keeps what it knows of a title in a folder beside those of the accounts.
@@ -178,6 +184,10 @@ class BayScanner {
   void package(const PlatformRule& rule, const Place& place) {
     BaySave save = begin(rule, place);
     save.kind = "package";
+    if (wish_.names_only) {
+      finish(std::move(save));
+      return;
+    }
     const std::string key = key_of(place.path, place.info);
     if (recall(key, save)) return;
     ScanMemory::Row row;
@@ -262,45 +272,127 @@ class BayScanner {
     finish(std::move(save));
   }
 
-  void file(const PlatformRule& rule, const Place& place, const std::vector<RomFile>& roms) {
-    const std::vector<const Layout*> layouts = layouts_of(rule);
-    const auto fits_extension = [&](const Layout* layout) {
-      return !rule.path.uses("ext") || lower(place.path).ends_with(lower(layout->extension));
-    };
-    if (std::ranges::none_of(layouts, fits_extension)) return;
-    BaySave save = begin(rule, place);
+  // Rules of several platforms often have the same path: one walk does for all of them.
+  struct FileRule {
+    const PlatformRule* rule = nullptr;
+    std::vector<const Layout*> layouts;
+    std::vector<RomFile> roms;
+    std::unordered_map<std::string, const RomFile*> by_stem;  // lower case
+    bool by_extension = false;
+  };
+
+  Result<void> files() {
+    std::vector<std::string> paths;
+    for (const PlatformRule& rule : bay_.rules)
+      if (rule.keeping == Keeping::file && is_wanted(rule) && std::ranges::find(paths, rule.path.text()) == paths.end())
+        paths.push_back(rule.path.text());
+    for (const std::string& path : paths) {
+      std::vector<FileRule> rules;
+      for (const PlatformRule& rule : bay_.rules)
+        if (rule.keeping == Keeping::file && is_wanted(rule) && rule.path.text() == path)
+          rules.push_back({&rule, layouts_of(rule), {}, {}, rule.path.uses("ext")});
+      BAYSWAP_TRY(const auto places, find_places(store_, rules.front().rule->path, rules.front().rule->platform, wish_.on_error));
+      if (places.empty()) continue;
+      find_roms(rules);
+      std::set<std::string> rom_paths;
+      for (const FileRule& rule : rules)
+        for (const RomFile& rom : rule.roms) rom_paths.insert(rom.path);
+      for (const Place& place : places)
+        if (place.info.kind == FileInfo::Kind::file && !rom_paths.contains(place.path)) file(rules, place);
+    }
+    return {};
+  }
+  [[nodiscard]] bool is_wanted(const PlatformRule& rule) const {
+    return !wish_.only || saves_as(rule.platform) == saves_as(*wish_.only);
+  }
+  void find_roms(std::vector<FileRule>& rules) {
+    for (FileRule& rule : rules) {
+      if (rule.rule->roms.empty()) continue;
+      if (auto roms = list_roms(store_, *rule.rule)) rule.roms = *std::move(roms);
+      for (const RomFile& rom : rule.roms) rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
+    }
+  }
+
+  static bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
+    return !rule.by_extension || (path.size() >= layout.extension.size() &&
+                                  lower(std::string_view(path).substr(path.size() - layout.extension.size())) ==
+                                      lower(layout.extension));
+  }
+
+  const RomFile* rom_for(const FileRule& rule, const NameRule::Words& words) const {
+    if (rule.roms.empty()) return nullptr;
+    if (const auto stem = words.find("rom.stem"); stem != words.end()) {
+      std::string name = lower(stem->second);
+      auto rom = rule.by_stem.find(name);
+      // The second controller pak's file has its number between the stem and the extension.
+      if (rom == rule.by_stem.end() && name.size() > 2 && name[name.size() - 2] == '.')
+        rom = rule.by_stem.find(name.substr(0, name.size() - 2));
+      return rom == rule.by_stem.end() ? nullptr : rom->second;
+    }
+    BaySave save;
+    save.facts = facts_of_words(words, rule.rule->platform);
+    return rom_of(save, rule.roms);
+  }
+
+  // The file is whose ROM it is named after; without a ROM, whose layouts can open it, the first of them.
+  void file(const std::vector<FileRule>& rules, const Place& place) {
+    std::vector<const FileRule*> fitting;
+    const RomFile* rom = nullptr;
+    for (const FileRule& rule : rules) {
+      if (std::ranges::none_of(rule.layouts, [&](const Layout* layout) { return fits(rule, *layout, place.path); })) continue;
+      if (const RomFile* own = rom_for(rule, place.words)) {
+        rom = own;
+        fitting.assign(1, &rule);
+        break;
+      }
+      fitting.push_back(&rule);
+    }
+    if (fitting.empty()) return;
+    const std::string key = key_of(place.path, place.info) + (rom != nullptr ? std::string(tag(fitting.front()->rule->platform)) : "");
+    const ScanMemory::Row* known = wish_.memory != nullptr ? wish_.memory->find(key) : nullptr;
+    ScanMemory::Row row;
+    if (known != nullptr) {
+      row = *known;
+    } else if (!wish_.names_only) {
+      row = opened(fitting, place, rom);
+    }
+    const FileRule* owner = fitting.front();
+    for (const FileRule* rule : fitting)
+      if (tag(rule->rule->platform) == row.platform) owner = rule;
+    BaySave save = begin(*owner->rule, place);
     save.kind = "battery save";
-    const RomFile* rom = rom_of(save, roms);
     if (rom != nullptr) {
       save.facts.game = rom->facts.game;
       save.facts.rom_path = rom->path;
-      if (rom->path == place.path) return;  // the rule is so wide that it takes the ROM in
-    } else if (std::ranges::any_of(roms, [&](const RomFile& other) { return other.path == place.path; })) {
-      return;
-    }
-    const std::string key = key_of(place.path, place.info) + std::string(tag(rule.platform));
-    if (recall(key, save)) return;
-    ScanMemory::Row row;
-    row.health = "damaged";
-    const auto bytes = store_.read(place.path);
-    if (!bytes) row.health_note = bytes.error().message;
-    for (const Layout* layout : layouts) {
-      if (!bytes || !fits_extension(layout)) continue;
-      const auto opened = open_save(*layout, *bytes, rom != nullptr ? rom->facts.chips : std::vector<ChipFact>{});
-      if (!opened) {
-        if (row.health_note.empty()) row.health_note = opened.error().message;
-        continue;
-      }
-      row.health = opened->save.is_blank() ? "empty" : "good";
-      row.health_note = opened->fitted.in_words(*layout);
-      for (const Part& part : opened->save.parts)
-        for (const Ailment& ailment : is_blank(part) ? std::vector<Ailment>{} : ailments(part)) {
-          row.health = "suspicious";
-          row.health_note = ailment.text;
-        }
-      break;
     }
     remember(key, save, std::move(row));
+  }
+
+  ScanMemory::Row opened(const std::vector<const FileRule*>& fitting, const Place& place, const RomFile* rom) {
+    ScanMemory::Row row;
+    row.health = "damaged";
+    row.platform = tag(fitting.front()->rule->platform);
+    const auto bytes = store_.read(place.path);
+    if (!bytes) row.health_note = bytes.error().message;
+    for (const FileRule* rule : fitting)
+      for (const Layout* layout : rule->layouts) {
+        if (!bytes || !fits(*rule, *layout, place.path)) continue;
+        const auto opened = open_save(*layout, *bytes, rom != nullptr ? rom->facts.chips : std::vector<ChipFact>{});
+        if (!opened) {
+          if (row.health_note.empty()) row.health_note = opened.error().message;
+          continue;
+        }
+        row.platform = tag(rule->rule->platform);
+        row.health = opened->save.is_blank() ? "empty" : "good";
+        row.health_note = opened->fitted.in_words(*layout);
+        for (const Part& part : opened->save.parts)
+          for (const Ailment& ailment : is_blank(part) ? std::vector<Ailment>{} : ailments(part)) {
+            row.health = "suspicious";
+            row.health_note = ailment.text;
+          }
+        return row;
+      }
+    return row;
   }
 
   std::vector<const Layout*> layouts_of(const PlatformRule& rule) {
@@ -315,26 +407,6 @@ class BayScanner {
         if (const auto found = catalog_.find(member)) layouts.push_back(*found);
     }
     return layouts;
-  }
-
-  // A file that several platforms' rules fit belongs to the one that has its ROM; without one, to whoever can open
-  // it, the first of them.
-  void settle_claims() {
-    std::map<std::string, std::vector<std::size_t>> claims;
-    for (std::size_t i = 0; i < saves_.size(); ++i)
-      if (saves_[i].rule->keeping == Keeping::file) claims[saves_[i].path].push_back(i);
-    std::set<std::size_t> lost;
-    const auto rank = [this](std::size_t i) {
-      const BaySave& save = saves_[i];
-      return (!save.facts.game.title.empty() || !save.facts.game.code.empty() ? 2 : 0) + (save.health != "damaged" ? 1 : 0);
-    };
-    for (const auto& [path, who] : claims) {
-      const std::size_t best = *std::ranges::max_element(who, {}, rank);
-      for (const std::size_t i : who)
-        if (i != best) lost.insert(i);
-    }
-    std::size_t index = 0;
-    std::erase_if(saves_, [&](const BaySave&) { return lost.contains(index++); });
   }
 
   // ---- What was read before ---------------------------------------------------------------------

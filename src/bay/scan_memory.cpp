@@ -7,7 +7,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::string_view magic = "bayscan1";
+constexpr std::string_view magic = "bayscan2";
 constexpr std::size_t digest_bytes = 32;
 constexpr std::size_t most_bytes = std::size_t{64} << 20;
 
@@ -45,7 +45,7 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
     std::string key;
     Row row;
     if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, row.health) || !take(bytes, row.health_note) ||
-        !take(bytes, row.code) || bytes.empty())
+        !take(bytes, row.code) || !take(bytes, row.platform) || bytes.empty())
       return {};
     row.thumbnail = bytes[0] != 0;
     bytes = bytes.subspan(1);
@@ -58,7 +58,7 @@ Result<void> ScanMemory::save(Store& store, const std::string& path) const {
   std::vector<Byte> out(magic.begin(), magic.end());
   for (const auto& [key, row] : seen_) {
     put(out, key);
-    for (const std::string* text : {&row.label, &row.health, &row.health_note, &row.code}) put(out, *text);
+    for (const std::string* text : {&row.label, &row.health, &row.health_note, &row.code, &row.platform}) put(out, *text);
     out.push_back(row.thumbnail ? 1 : 0);
   }
   const Digest digest = sha256(out);

@@ -336,6 +336,8 @@ std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed)
     std::string shown = store.shown(save.path);
     if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
     if (save.facts.game.title.empty()) save.facts.game.title = save.label;
+    for (const TreeFile& file : content->tree)
+      save.modified = std::max(save.modified.value_or(file.modified), file.modified);
     if (!content) {
       failed.dangers.push_back({Level::refusal, "damaged", content.error().message, content.error().hint});
       continue;
@@ -366,8 +368,15 @@ Result<void> choose_account(std::vector<BaySave>& saves, const CarryRequest& req
 Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside, const CarryRequest& request) {
   ScanWish wish;
   wish.titles = request.titles;
-  BAYSWAP_TRY(const auto all, scan_bay(catalog, *from.bay, *from.store, wish));
+  // Names tell mostly enough; what saves call themselves takes reading them all.
+  wish.names_only = true;
+  BAYSWAP_TRY(auto all, scan_bay(catalog, *from.bay, *from.store, wish));
   auto found = find_saves(all, from, outside, request.what, request.titles);
+  if (!found || found->empty()) {
+    wish.names_only = false;
+    BAYSWAP_TRY(all, scan_bay(catalog, *from.bay, *from.store, wish));
+    found = find_saves(all, from, outside, request.what, request.titles);
+  }
   if (!found) return tl::unexpected(std::move(found.error()));
   std::vector<BaySave> saves = *std::move(found);
   std::erase_if(saves, [](const BaySave& save) { return save.health == "deleted"; });

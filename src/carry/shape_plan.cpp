@@ -43,6 +43,7 @@ class ShapePlanner {
     ScanWish wish;
     wish.titles = request_.titles;
     wish.only = game.platform;
+    wish.names_only = true;
     BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
     if (!rule_->roms.empty())
       if (auto roms = list_roms(*to_.store, *rule_)) roms_ = *std::move(roms);

@@ -111,7 +111,7 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
 
 namespace {
 
-constexpr std::size_t sample_bytes = std::size_t{64} << 10;
+constexpr std::size_t sample_bytes = std::size_t{8} << 10;
 constexpr std::string_view packed_suffix = ".z";
 
 // Noise is not worth packing, and most of a save's bytes tell by its first ones.
@@ -125,9 +125,14 @@ bool packs_well(const Blob& bytes) {
 
 Result<Digest> Logbook::keep(const Blob& bytes) {
   const Digest digest = sha256(bytes.view());
-  // Kept before; but a blob that rotted must not pass for a copy.
-  if (const auto kept = this->bytes(digest); kept && *kept == bytes) return digest;
   const std::string path = blob_path(digest);
+  // Kept before; but a blob that rotted must not pass for a copy.
+  BAYSWAP_TRY(const auto there, blobs_->stat(path));
+  if (there && there->size_bytes == bytes.size()) {
+    if (const auto kept = blobs_->read(path); kept && *kept == bytes) return digest;
+  } else if (const auto kept = this->bytes(digest); kept && *kept == bytes) {
+    return digest;
+  }
   if (packs_well(bytes)) {
     BAYSWAP_CHECK(blobs_->replace(path + std::string(packed_suffix), wrap(Compression::zlib, bytes).view()));
     // One that is there and is not right would be read first.
