@@ -26,7 +26,8 @@ std::string noise(std::mt19937& dice, std::size_t size) {
   return bytes;
 }
 
-double wall_of(const Words& words, int rounds, const std::function<void()>& before = [] {}) {
+double wall_of(
+    const Words& words, int rounds, const std::function<void()>& before = [] {}) {
   std::vector<double> times;
   for (int i = 0; i < rounds; ++i) {
     before();
@@ -55,12 +56,12 @@ void measure_scans(const fs::path& folder, const std::string& form) {
   const auto forget = [&] { fs::remove_all(folder / "home/scans"); };
   const double cold = wall_of(scan, 5, forget);
   const double cat = wall_of({"find", root, "-type", "f", "-exec", "cat", "{}", "+"}, 5);
-  std::printf("%-34s %7.1f ms, find and cat %6.1f ms, ratio %.2f (at most 2)\n", ("first scan, " + form).c_str(), cold, cat,
-              cold / cat);
+  std::printf("%-34s %7.1f ms, find and cat %6.1f ms, ratio %.2f (at most 2)\n",
+              ("first scan, " + form).c_str(), cold, cat, cold / cat);
   const double warm = wall_of(scan, 9);
   const double list = wall_of({"find", root, "-type", "f", "-printf", "%s %T@\n"}, 9);
-  std::printf("%-34s %7.1f ms, find        %6.1f ms, ratio %.2f (at most 1.5)\n", ("second scan, " + form).c_str(), warm, list,
-              warm / list);
+  std::printf("%-34s %7.1f ms, find        %6.1f ms, ratio %.2f (at most 1.5)\n",
+              ("second scan, " + form).c_str(), warm, list, warm / list);
 }
 
 void measure_carry(const fs::path& folder) {
@@ -72,7 +73,8 @@ void measure_carry(const fs::path& folder) {
   const std::string home = folder / "home2";
   for (const auto& [name, root] : {std::pair{"from", from}, {"to", to}})
     run({BAYSWAP_BINARY, "--home", home, "bay", "add", name, "--like", "tree-3ds", "--root", root});
-  const Words carry{BAYSWAP_BINARY, "--home", home, "carry", "0ff99200", "--from", "from", "--to", "to", "--yes", "--quiet"};
+  const Words carry{BAYSWAP_BINARY, "--home", home, "carry", "0ff99200", "--from",
+                    "from",         "--to",   "to", "--yes", "--quiet"};
   const double ours = wall_of(carry, 15, [&] {
     write_file(from / path, noise(dice, 1 << 20));
     // Both at rest, and the source the newer one.
@@ -85,9 +87,12 @@ void measure_carry(const fs::path& folder) {
   const double theirs = wall_of({"sh", "-c",
                                  "cp " + (from / path).string() + " " + a + " && sync -f " + a + " && cp " +
                                      (to / path).string() + " " + b + " && sync -f " + b},
-                                15, [&] { fs::remove(a); fs::remove(b); });
-  std::printf("%-34s %7.1f ms, cp and sync -f, twice %6.1f ms, ratio %.2f (at most 3)\n", "carry of 1 MiB", ours, theirs,
-              ours / theirs);
+                                15, [&] {
+                                  fs::remove(a);
+                                  fs::remove(b);
+                                });
+  std::printf("%-34s %7.1f ms, cp and sync -f, twice %6.1f ms, ratio %.2f (at most 3)\n", "carry of 1 MiB",
+              ours, theirs, ours / theirs);
 }
 
 }  // namespace

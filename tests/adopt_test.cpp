@@ -51,7 +51,8 @@ INSTANTIATE_TEST_SUITE_P(Formats, Archives,
                                          archive_write_set_format_pax_restricted));
 
 TEST_P(Archives, AreStoresThatAreOnlyRead) {
-  const Blob file = packed({{"a.bin", noise(5000, 1)}, {"deep/er/b.bin", noise(70000, 2)}, {"deep/c", noise(3, 3)}}, GetParam());
+  const Blob file = packed(
+      {{"a.bin", noise(5000, 1)}, {"deep/er/b.bin", noise(70000, 2)}, {"deep/c", noise(3, 3)}}, GetParam());
   ArchiveLimits limits;
   const auto store = ArchiveStore::open(file, "x.zip", limits);
   ASSERT_TRUE(store) << store.error().message;
@@ -70,9 +71,11 @@ TEST_P(Archives, AreStoresThatAreOnlyRead) {
 
 TEST(HostileArchives, AreRefusedByName) {
   const auto code = [](const std::vector<Packed>& files, ArchiveLimits limits = {}) {
-    const auto store = ArchiveStore::open(packed(files, archive_write_set_format_pax_restricted), "x.tar", limits);
+    const auto store =
+        ArchiveStore::open(packed(files, archive_write_set_format_pax_restricted), "x.tar", limits);
     EXPECT_FALSE(store);
-    EXPECT_TRUE(store || store.error().message.find(files.back().name.substr(0, 20)) != std::string::npos) << store.error().message;
+    EXPECT_TRUE(store || store.error().message.find(files.back().name.substr(0, 20)) != std::string::npos)
+        << store.error().message;
     return store ? ErrorCode::io : store.error().code;
   };
   EXPECT_EQ(code({{"ok", noise(1, 1)}, {"../out", noise(1, 1)}}), ErrorCode::unsafe);
@@ -91,14 +94,16 @@ TEST(HostileArchives, AreRefusedByName) {
   small.most_bytes = 1000;
   EXPECT_EQ(code({{"large", noise(1001, 1)}}, small), ErrorCode::unsafe);
   ArchiveLimits limits;
-  const auto bomb = ArchiveStore::open(packed({{"bomb", Blob::filled(std::size_t{40} << 20, 0)}}), "x.zip", limits);
+  const auto bomb =
+      ArchiveStore::open(packed({{"bomb", Blob::filled(std::size_t{40} << 20, 0)}}), "x.zip", limits);
   ASSERT_FALSE(bomb);
   EXPECT_NE(bomb.error().message.find("bomb"), std::string::npos);
 }
 
 class Adopt : public testing::Test {
  protected:
-  Result<std::vector<Candidate>> find(const std::string& name, const Blob& bytes, const std::string& game = {}) {
+  Result<std::vector<Candidate>> find(const std::string& name, const Blob& bytes,
+                                      const std::string& game = {}) {
     EXPECT_TRUE(LocalStore().replace(folder_ / name, bytes.view()));
     return find_adoptable(catalog_, folder_ / name, bay_->open(), game, &titles_);
   }
@@ -144,8 +149,10 @@ TEST_F(Adopt, ContentSaysWhoseItIs) {
   bay_.emplace("stick", "tree-psp");
   ParameterFile parameters;
   ASSERT_TRUE(parameters.set("SAVEDATA_DIRECTORY", std::string("ULES99031MOOR00"), 64));
-  const auto found = find("any name.7z", packed({{"x/whatever/PARAM.SFO", parameters.encode()}, {"x/whatever/DATA.BIN", noise(50, 1)}},
-                                                archive_write_set_format_7zip));
+  const auto found =
+      find("any name.7z",
+           packed({{"x/whatever/PARAM.SFO", parameters.encode()}, {"x/whatever/DATA.BIN", noise(50, 1)}},
+                  archive_write_set_format_7zip));
   ASSERT_TRUE(found) << found.error().message;
   adopt(found->front());
   EXPECT_EQ(bay_->read("PSP/SAVEDATA/ULES99031MOOR00/DATA.BIN"), noise(50, 1));

@@ -15,9 +15,10 @@ namespace {
 
 TEST(BayForms, EachReadsAndIsWrittenBackTheSame) {
   const auto forms = bay_templates();
-  const std::vector<std::string> needed{"beside-rom", "card-per-game", "code-folder", "flash-cart", "hashed-wiiu", "sd-slots",
-                                        "sd-wii", "shared-card", "single-save-tree", "stem-folder", "stem-hash", "tree-3ds",
-                                        "tree-psp", "tree-wii", "tree-wiiu", "tree-x360"};
+  const std::vector<std::string> needed{"beside-rom",       "card-per-game", "code-folder", "flash-cart",
+                                        "hashed-wiiu",      "sd-slots",      "sd-wii",      "shared-card",
+                                        "single-save-tree", "stem-folder",   "stem-hash",   "tree-3ds",
+                                        "tree-psp",         "tree-wii",      "tree-wiiu",   "tree-x360"};
   ASSERT_EQ(forms.size(), needed.size());
   const Catalog catalog;
   for (std::size_t i = 0; i < forms.size(); ++i) {
@@ -43,7 +44,8 @@ TEST(NameRule, WhatItWritesItReads) {
       return *rc::gen::container<std::string>(digits, rc::gen::elementOf(std::string("0123456789abcdef")));
     };
     const auto word = [] {
-      return *rc::gen::nonEmpty(rc::gen::container<std::string>(rc::gen::elementOf(std::string("abcXYZ019 -_"))));
+      return *rc::gen::nonEmpty(
+          rc::gen::container<std::string>(rc::gen::elementOf(std::string("abcXYZ019 -_"))));
     };
     NameFacts facts;
     facts.game.platform = *rc::gen::element(Platform::wii, Platform::wiiu, Platform::n3ds);
@@ -85,12 +87,14 @@ TEST(NameRule, WordsHaveTheirForms) {
   EXPECT_TRUE(matches("{title.high}", "00010004", Platform::wii));
   EXPECT_FALSE(matches("{title.low}", "0ff9920", Platform::n3ds));
   EXPECT_FALSE(matches("{title.low}", "0ff9920g", Platform::n3ds));
-  const auto words = NameRule::parse("{game.maker}-{game.code}-{save.name}.gci")->match(0, "99-G99P-a-b.c.gci", Platform::gc);
+  const auto words = NameRule::parse("{game.maker}-{game.code}-{save.name}.gci")
+                         ->match(0, "99-G99P-a-b.c.gci", Platform::gc);
   ASSERT_TRUE(words);
   EXPECT_EQ(words->at("save.name"), "a-b.c");
   const auto stem = NameRule::parse("{rom.stem}{ext}")->match(0, "A. B (v1.2).sav", Platform::gba);
   EXPECT_EQ(stem->at("rom.stem"), "A. B (v1.2)");
-  EXPECT_EQ(facts_of_words({{"code.hex", "485a3950"}, {"title.high", "00010000"}}, Platform::wii).game.code, "HZ9P");
+  EXPECT_EQ(facts_of_words({{"code.hex", "485a3950"}, {"title.high", "00010000"}}, Platform::wii).game.code,
+            "HZ9P");
 }
 
 class BayScan : public testing::Test {
@@ -185,7 +189,8 @@ TEST_F(BayScan, CardsEntryByEntryAndSingleSavesInTheirTree) {
 TEST_F(BayScan, AFileBelongsToTheGameWhoseRomItIsNamedAfter) {
   MemoryBay bay("pc", "stem-folder");
   bay.put("roms/Skiff.z64", n64_rom());
-  bay.put("saves/Skiff.srm", *pack(layout(catalog_, "n64.combined"), Save{Platform::n64, {{{PartKind::sram, 0}, noise(32768, 1), true}}}));
+  bay.put("saves/Skiff.srm", *pack(layout(catalog_, "n64.combined"),
+                                   Save{Platform::n64, {{{PartKind::sram, 0}, noise(32768, 1), true}}}));
   bay.put("saves/Unknown.srm", noise(8192, 2));
   bay.put("saves/blank.sav", Blob::filled(32768, 0xff));
   bay.put("saves/notes.txt", noise(10, 2));
@@ -292,7 +297,9 @@ TEST(Titles, AreCompletedFoundByRegionAndLearned) {
   ASSERT_TRUE(again) << again.error().message;
   EXPECT_EQ(again->titles().size(), 5U);
   EXPECT_EQ(again->in_region(winter, Region::japan)->code, "ULJM99031");
-  EXPECT_NE(TitleBook::parse("[[title]]\nplatform = \"3ds\"\ntitle = \"x\"\nid = \"12\"\n", "t.toml").error().message.find("line 4"),
+  EXPECT_NE(TitleBook::parse("[[title]]\nplatform = \"3ds\"\ntitle = \"x\"\nid = \"12\"\n", "t.toml")
+                .error()
+                .message.find("line 4"),
             std::string::npos);
 }
 

@@ -1,6 +1,6 @@
-#include <algorithm>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
+#include <algorithm>
 #include <bayswap/logbook.hpp>
 
 #include "support/builders.hpp"
@@ -60,7 +60,9 @@ TEST_F(InMemory, SameBytesAreKeptOnce) {
   Logbook book = open();
   for (int i = 0; i < 3; ++i)
     ASSERT_TRUE(book.begin(carry("X"), {{"/a", text_blob("same"), text_blob("same")}}));
-  EXPECT_EQ(std::ranges::count_if(blobs_.files(), [](const auto& file) { return file.first.starts_with("blobs/"); }), 1);
+  EXPECT_EQ(std::ranges::count_if(blobs_.files(),
+                                  [](const auto& file) { return file.first.starts_with("blobs/"); }),
+            1);
 }
 
 TEST_F(InMemory, ABlobThatRottedIsWrittenAnewAndNeverGivenOut) {

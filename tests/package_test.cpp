@@ -92,8 +92,8 @@ class PackageReader {
     base_ = (be32(b_, 0x340) + 0xFFFU) / 0x1000 * 0x1000;
     copies_ = (b_[0x37B] & 1) != 0 ? 1 : 2;
     total_ = be32(b_, 0x395);
-    // Walk over the whole package: groups of 170 blocks behind their table; behind the first group of a package that
-    // has more comes the table of tables.
+    // Walk over the whole package: groups of 170 blocks behind their table; behind the first group of a
+    // package that has more comes the table of tables.
     std::size_t at = 0;
     for (std::uint32_t block = 0; block < total_; ++block) {
       if (block % 170 == 0) {
@@ -134,8 +134,8 @@ class PackageReader {
         path = name(table, up) + "/" + path;
       const std::size_t size = be32(table, i * 64 + 52);
       std::vector<Byte> bytes;
-      for (const std::uint32_t block : chain(le24(table, i * 64 + 47),
-                                             static_cast<std::uint32_t>((size + 4095) / 4096)))
+      for (const std::uint32_t block :
+           chain(le24(table, i * 64 + 47), static_cast<std::uint32_t>((size + 4095) / 4096)))
         bytes.insert(bytes.end(), page(blocks_[block]).begin(), page(blocks_[block]).end());
       bytes.resize(size);
       files[path] = Blob::copy_of(bytes);
@@ -144,9 +144,7 @@ class PackageReader {
   }
 
  private:
-  static std::uint32_t le24(ByteView bytes, std::size_t at) {
-    return le32(bytes, at) & 0xFFFFFFU;
-  }
+  static std::uint32_t le24(ByteView bytes, std::size_t at) { return le32(bytes, at) & 0xFFFFFFU; }
   static std::string name(const std::vector<Byte>& table, std::size_t i) {
     const auto from = table.begin() + static_cast<std::ptrdiff_t>(i * 64);
     return {from, from + (table[i * 64 + 40] & 0x3F)};
@@ -155,7 +153,9 @@ class PackageReader {
     const auto digest = sha1(bytes);
     return {digest.begin(), digest.end()};
   }
-  std::vector<Byte> slice(std::size_t at, std::size_t count) const { return bytes_of(image_.slice(at, count)); }
+  std::vector<Byte> slice(std::size_t at, std::size_t count) const {
+    return bytes_of(image_.slice(at, count));
+  }
   std::size_t at_of(std::size_t place) const { return base_ + place * 0x1000; }
   ByteView page(std::size_t place) const { return b_.subspan(at_of(place), 0x1000); }
   std::size_t active(std::size_t table) const {
@@ -289,7 +289,8 @@ TEST_P(Packages, DamageIsNamedAndHostileOnesAreRefused) {
   expect_property("whatever becomes of its bytes, it is read within them", [&] {
     std::vector<Byte> bytes = image;
     for (int i = *rc::gen::inRange(1, 12); i > 0; --i) {
-      const auto at = *rc::gen::element<std::size_t>(0x340, 0x379, 0x37B, 0x37C, 0x37E, 0x395, 0xA014, 0xB000, 0xC000);
+      const auto at =
+          *rc::gen::element<std::size_t>(0x340, 0x379, 0x37B, 0x37C, 0x37E, 0x395, 0xA014, 0xB000, 0xC000);
       bytes[at + *rc::gen::inRange<std::size_t>(0, 64)] = *rc::gen::arbitrary<Byte>();
     }
     auto read = BlockPackage::open(Blob::copy_of(bytes));

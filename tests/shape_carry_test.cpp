@@ -65,8 +65,8 @@ TEST_F(Shapes, EveryWayToNameASave) {
   MemoryBay locker("locker", "sd-slots");
   sd.put(brine + "a.bin", noise(500, 1));
   sd.put("title/00040000/0ff99300/data/00000001/x", noise(500, 2));
-  for (const char* words : {"Brine and Bellows", "brine", "AB9P", "00040000/0FF99200", "000400000ff99200", "0ff99200",
-                            "title/00040000/0ff99200/data/00000001", "title/00040000/0ff99200"}) {
+  for (const char* words : {"Brine and Bellows", "brine", "AB9P", "00040000/0FF99200", "000400000ff99200",
+                            "0ff99200", "title/00040000/0ff99200/data/00000001", "title/00040000/0ff99200"}) {
     const auto made = plan(sd, locker, what(words));
     ASSERT_TRUE(made) << words << ": " << made.error().message;
     ASSERT_EQ(made->changes.size(), 1U) << words;
@@ -125,7 +125,9 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
   CarryRequest wanted = what("ULES99031");
   wanted.region = Region::north_america;
   const Plan done = carry(stick, pc, wanted);
-  EXPECT_EQ(ParameterFile::parse(pc.read("PSP/SAVEDATA/ULUS99031A/PARAM.SFO").view())->text("SAVEDATA_DIRECTORY"), "ULUS99031A");
+  EXPECT_EQ(
+      ParameterFile::parse(pc.read("PSP/SAVEDATA/ULUS99031A/PARAM.SFO").view())->text("SAVEDATA_DIRECTORY"),
+      "ULUS99031A");
   EXPECT_EQ(pc.read("PSP/SAVEDATA/ULUS99031A/DATA.BIN"), stick.read("PSP/SAVEDATA/ULES99031A/DATA.BIN"));
   const auto doubts = std::ranges::count(done.dangers, "old-region", &Danger::code);
   EXPECT_EQ(doubts, 2) << "the console's own hash, and the code that is still in the data";
@@ -208,7 +210,8 @@ TEST_F(Shapes, PackagesAndFoldersOfTheirFilesBothWays) {
   EXPECT_EQ(plan(pc, empty, what("5A5A0993"))->refusal()->code, "base-needed");
   carry(drive, empty, what("5A5A0993"));
   const auto copy = BlockPackage::open(empty.read("content/E000C33D00000003/5A5A0993/00000001/jetty"));
-  EXPECT_EQ(copy->profile_id(), 0xE000C33D00000003U) << "the source's package as the shell, for the profile there";
+  EXPECT_EQ(copy->profile_id(), 0xE000C33D00000003U)
+      << "the source's package as the shell, for the profile there";
   EXPECT_TRUE(copy->check().empty());
 }
 
@@ -271,15 +274,17 @@ TEST_F(Shapes, WhatCantBeIsSaid) {
   EXPECT_EQ(plan(nand, card, what("title/00010000/485a3951/data"))->refusal()->code, "empty");
 }
 
-// At every operation of the target and of the logbook's store, in every way: each file is the old or the new one, the
-// logbook is sound, and the same again succeeds.
+// At every operation of the target and of the logbook's store, in every way: each file is the old or the new
+// one, the logbook is sound, and the same again succeeds.
 class EveryFailure : public Shapes, public testing::WithParamInterface<FailingStore::Mode> {};
 INSTANTIATE_TEST_SUITE_P(Modes, EveryFailure,
-                         testing::Values(FailingStore::Mode::error, FailingStore::Mode::error_late, FailingStore::Mode::silent));
+                         testing::Values(FailingStore::Mode::error, FailingStore::Mode::error_late,
+                                         FailingStore::Mode::silent));
 
 TEST_P(EveryFailure, OfACarryAnUndoARestoreAndAPrune) {
   MemoryBay from("from", "tree-3ds");
-  for (const char* name : {"a", "b/c", "d"}) from.put(brine + name, noise(700, static_cast<unsigned>(name[0])));
+  for (const char* name : {"a", "b/c", "d"})
+    from.put(brine + name, noise(700, static_cast<unsigned>(name[0])));
   int most = 1;
   for (int at = 1; at <= most; ++at) {
     for (const bool in_logbook : {false, true}) {
@@ -304,7 +309,8 @@ TEST_P(EveryFailure, OfACarryAnUndoARestoreAndAPrune) {
         failing_blobs.fail_at(0);
         for (const FileChange& change : wanted) {
           const auto file = to.store.files().find(change.path);
-          const std::optional<Blob> now = file == to.store.files().end() ? std::nullopt : std::optional(file->second);
+          const std::optional<Blob> now =
+              file == to.store.files().end() ? std::nullopt : std::optional(file->second);
           ASSERT_TRUE(now == change.before || now == change.after) << at << change.path;
           if (!id) {
             EXPECT_EQ(now, change.before) << at << " " << change.path << ": " << id.error().message;
@@ -318,7 +324,8 @@ TEST_P(EveryFailure, OfACarryAnUndoARestoreAndAPrune) {
         }
         for (const FileChange& change : wanted) {
           const auto file = to.store.files().find(change.path);
-          EXPECT_EQ(file == to.store.files().end() ? std::nullopt : std::optional(file->second), change.after);
+          EXPECT_EQ(file == to.store.files().end() ? std::nullopt : std::optional(file->second),
+                    change.after);
         }
       };
       CarryRequest request = what("AB9P");

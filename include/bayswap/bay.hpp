@@ -17,11 +17,12 @@ struct NameFacts {
   int slot = 1;
   std::string extension = {};  // {ext}: the usual one of the layout, or of a set's part
   std::string account = {};    // {account}: whose folder it is
-  std::string save_name = {};  // {save.name}: what the game calls the save; of a card entry, the save's own part
-  std::string suffix = {};     // {suffix}: what stands behind the code in a folder's name
-  std::string rom_md5 = {};    // {rom.md5}: lower-case hex
-  std::string folder = {};     // {folder}: a name that can't be worked out, only found by looking
-  std::uint32_t unique = 0;    // {title.unique}, where a path has only that; 0: none
+  std::string save_name =
+      {};                   // {save.name}: what the game calls the save; of a card entry, the save's own part
+  std::string suffix = {};  // {suffix}: what stands behind the code in a folder's name
+  std::string rom_md5 = {};  // {rom.md5}: lower-case hex
+  std::string folder = {};   // {folder}: a name that can't be worked out, only found by looking
+  std::uint32_t unique = 0;  // {title.unique}, where a path has only that; 0: none
 };
 
 /// A path with words in braces, e.g. "saves/{rom.stem}{ext}". docs/bays.md has every word.
@@ -36,11 +37,13 @@ class NameRule {
   [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses("rom.md5"); }
   [[nodiscard]] const std::string& text() const { return text_; }
 
-  /// The other direction: what the words of the `component`-th name of a path stand for. Words without a form of
-  /// their own take as little as they can. Letters count in either case. Nothing where the name does not fit.
+  /// The other direction: what the words of the `component`-th name of a path stand for. Words without a form
+  /// of their own take as little as they can. Letters count in either case. Nothing where the name does not
+  /// fit.
   using Words = std::map<std::string, std::string>;
   [[nodiscard]] std::size_t components() const { return components_.size(); }
-  [[nodiscard]] std::optional<Words> match(std::size_t component, std::string_view name, Platform platform) const;
+  [[nodiscard]] std::optional<Words> match(std::size_t component, std::string_view name,
+                                           Platform platform) const;
   /// The component's text, where it has no words in it.
   [[nodiscard]] std::optional<std::string> literal(std::size_t component) const;
 
@@ -73,11 +76,12 @@ enum class Keeping {
 struct PlatformRule {
   Platform platform{};
   NameRule path;
-  std::string layout;  // id; of Keeping::file only
+  std::string layout;                      // id; of Keeping::file only
   std::vector<std::string> other_layouts;  // ids for games with another chip than the first has
-  std::string roms;    // folder of the ROMs below the root, "." for the root; empty: no ROMs here
+  std::string roms;  // folder of the ROMs below the root, "." for the root; empty: no ROMs here
   Keeping keeping = Keeping::file;
-  std::vector<std::pair<std::string, NameRule>> also;  // further places of the same save: what they hold, and where
+  std::vector<std::pair<std::string, NameRule>>
+      also;  // further places of the same save: what they hold, and where
 };
 
 struct Bay {
@@ -97,7 +101,8 @@ struct Bay {
 /// What ships for `bay add --like`: ids in order, each with its line about itself.
 [[nodiscard]] std::vector<std::pair<std::string, std::string>> bay_templates();
 /// A new bay of that form. `bad_usage` with the nearest id where there is none such.
-[[nodiscard]] Result<Bay> bay_like(const std::string& template_id, const std::string& name, const std::string& root);
+[[nodiscard]] Result<Bay> bay_like(const std::string& template_id, const std::string& name,
+                                   const std::string& root);
 /// Lower-case letters, digits, dashes and underscores, at most 64.
 [[nodiscard]] bool is_bay_name(std::string_view name);
 
@@ -122,8 +127,8 @@ struct SaveFile {
   const Layout* layout = nullptr;  // of a set: the member
   Role role;                       // of a set: whose file it is
 };
-/// Where the bay keeps that game's save: one file, or for a set one for each part there may be. Of Keeping::file.
-/// `chips` choose among the rule's layouts.
+/// Where the bay keeps that game's save: one file, or for a set one for each part there may be. Of
+/// Keeping::file. `chips` choose among the rule's layouts.
 [[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
                                                    NameFacts facts, const std::vector<ChipFact>& chips = {});
 

@@ -9,8 +9,8 @@
 
 namespace bayswap {
 
-/// What is known of titles whose saves or ROMs don't tell: titles.toml in the home folder (docs/titles.md), which
-/// users fill and Bay Swap adds to.
+/// What is known of titles whose saves or ROMs don't tell: titles.toml in the home folder (docs/titles.md),
+/// which users fill and Bay Swap adds to.
 class TitleBook {
  public:
   /// A file that is not there is an empty book. Mistakes in it are `bad_usage` and name the line.
@@ -40,7 +40,8 @@ struct TreeFile {
 /// Every file in a folder and those below it, in the order of their paths; links are passed over.
 /// `does_not_fit` over 10,000 files or 256 MiB, `unsupported` over 16 deep: no save is so large.
 [[nodiscard]] Result<std::vector<TreeFile>> read_tree(Store& store, const std::string& folder);
-/// The path with each name in the letter case that the disk has, where exactly one name differs in that alone.
+/// The path with each name in the letter case that the disk has, where exactly one name differs in that
+/// alone.
 [[nodiscard]] std::string in_case_of_disk(Store& store, const std::string& path);
 
 /// One save in a bay.
@@ -87,11 +88,42 @@ class ScanMemory {
   bool changed_ = false;
 };
 
+/// A store that notes what it was asked about, so that one can tell later whether all of that is still the
+/// same: names, sizes and times of what was listed and looked at. What was read is not noted; its size and
+/// time stand in its folder's list.
+class WatchedStore final : public Store {
+ public:
+  explicit WatchedStore(Store& below) : below_(below) {}
+  Result<std::optional<FileInfo>> stat(const std::string& path) override;
+  Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
+    return below_.read_range(path, at, count);
+  }
+  Result<void> replace(const std::string& path, ByteView bytes) override {
+    return below_.replace(path, bytes);
+  }
+  Result<void> create(const std::string& path, ByteView bytes) override { return below_.create(path, bytes); }
+  Result<void> remove(const std::string& path) override { return below_.remove(path); }
+  bool may_write(const std::string& folder) override { return below_.may_write(folder); }
+  std::string shown(const std::string& path) const override { return below_.shown(path); }
+  std::string address(const std::string& path) const override { return below_.address(path); }
+
+  [[nodiscard]] const std::string& trace() const { return trace_; }
+  [[nodiscard]] static bool is_as_then(Store& store, std::string_view trace);
+
+ private:
+  void note(char what, const std::string& path, std::uint64_t hash);
+
+  Store& below_;
+  std::string trace_;
+};
+
 struct ScanWish {
   const TitleBook* titles = nullptr;
   ScanMemory* memory = nullptr;
   std::optional<Platform> only;
-  bool names_only = false;  // what paths and cards tell: no labels, sizes and health of what would have to be read
+  bool names_only =
+      false;  // what paths and cards tell: no labels, sizes and health of what would have to be read
   std::function<void(const std::string& path, const Error& error)> on_error;  // folders that can't be read
 };
 /// Every save in the bay, by platform and path. `does_not_fit` over 200,000 names.

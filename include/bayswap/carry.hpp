@@ -38,8 +38,8 @@ struct Plan {
   std::vector<Step> steps;
   std::vector<Danger> dangers;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
-  // Where the target has several accounts and nothing says which: theirs, and the source's that asks. The plan is
-  // refused until CarryRequest::accounts says it.
+  // Where the target has several accounts and nothing says which: theirs, and the source's that asks. The
+  // plan is refused until CarryRequest::accounts says it.
   std::string asking_account;
   std::vector<std::string> account_choices;
 
@@ -65,7 +65,8 @@ class AccountBook {
   [[nodiscard]] Result<void> save(const Home& home) const;
   [[nodiscard]] AccountMap between(const std::string& from_bay, const std::string& to_bay) const;
   /// True where that was news.
-  bool learn(const std::string& from_bay, const std::string& to_bay, const std::string& from, const std::string& to);
+  bool learn(const std::string& from_bay, const std::string& to_bay, const std::string& from,
+             const std::string& to);
 
  private:
   struct Row {
@@ -78,22 +79,22 @@ class AccountBook {
 };
 
 struct CarryRequest {
-  std::string what;             // path of a ROM or of a save in the source bay, or a title, a ROM's stem, a product
-                                // code, a title id
-  std::string rom;              // path of the target's ROM below the target's root; empty: found by looking
-  int slot = 0;                 // {slot} in path rules, and which controller pak; 0: not said
-  std::vector<ChipFact> chips;  // what the user says of the game's chips
+  std::string what;  // path of a ROM or of a save in the source bay, or a title, a ROM's stem, a product
+                     // code, a title id
+  std::string rom;   // path of the target's ROM below the target's root; empty: found by looking
+  int slot = 0;      // {slot} in path rules, and which controller pak; 0: not said
+  std::vector<ChipFact> chips;                                     // what the user says of the game's chips
   const ChipBook* book = nullptr;                                  // what was learned before
   std::function<std::vector<ChipFact>(const GameId&)> ask_others;  // looks into further bays; asked last
   std::set<std::string> accept;  // codes of refusals that are meant; see acceptable_dangers
   const TitleBook* titles = nullptr;
-  AccountMap accounts;                  // said or remembered; the first that fits counts
-  std::optional<Region> region;         // restamp identifiers for it
-  bool exact = false;                   // files that only the target has go
-  bool replace_companions = false;      // also where the target has its own
+  AccountMap accounts;              // said or remembered; the first that fits counts
+  std::optional<Region> region;     // restamp identifiers for it
+  bool exact = false;               // files that only the target has go
+  bool replace_companions = false;  // also where the target has its own
 };
-inline constexpr std::array<std::string_view, 6> acceptable_dangers{"wrong-region", "wrong-game", "odd-target",
-                                                                    "unwritten",    "short",      "damaged"};
+inline constexpr std::array<std::string_view, 6> acceptable_dangers{
+    "wrong-region", "wrong-game", "odd-target", "unwritten", "short", "damaged"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in
@@ -101,10 +102,11 @@ inline constexpr std::array<std::string_view, 6> acceptable_dangers{"wrong-regio
 [[nodiscard]] Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                                       const CarryRequest& request);
 
-/// Saves of the source bay that WHAT names: by path, game, code, title id or label. `bad_usage` where nothing, or
-/// several games, are meant.
-[[nodiscard]] Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenBay from, Store& outside,
-                                                      const std::string& what, const TitleBook* titles = nullptr);
+/// Saves of the source bay that WHAT names: by path, game, code, title id or label. `bad_usage` where
+/// nothing, or several games, are meant.
+[[nodiscard]] Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenBay from,
+                                                      Store& outside, const std::string& what,
+                                                      const TitleBook* titles = nullptr);
 
 /// A save found in something that came from outside.
 struct Candidate {
@@ -112,16 +114,17 @@ struct Candidate {
   std::string where;                   // as the user knows it
   NameFacts facts;                     // whose it is, and what its path tells
   std::vector<TreeFile> files;
-  std::string entry;                   // its name on a card that came along
-  double score = 0;                    // 0 to 1
-  std::vector<std::string> reasons;    // one sentence each
+  std::string entry;                 // its name on a card that came along
+  double score = 0;                  // 0 to 1
+  std::vector<std::string> reasons;  // one sentence each
 };
-/// What a file, an archive (zip, 7z, rar, tar, one within another) or a folder of the local disk has for the bay, the
-/// likeliest first; ranked by what their content says and by likeness to the saves in place. `game`: the user's word for
-/// it, empty where not said. `unsafe` for archives with links, devices, paths that lead out, and bombs; `not_recognised` where
-/// nothing in it is a save for this bay.
-[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
-                                                            const std::string& game, const TitleBook* titles = nullptr);
+/// What a file, an archive (zip, 7z, rar, tar, one within another) or a folder of the local disk has for the
+/// bay, the likeliest first; ranked by what their content says and by likeness to the saves in place. `game`:
+/// the user's word for it, empty where not said. `unsafe` for archives with links, devices, paths that lead
+/// out, and bombs; `not_recognised` where nothing in it is a save for this bay.
+[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path,
+                                                            OpenBay to, const std::string& game,
+                                                            const TitleBook* titles = nullptr);
 /// Plans the adoption of one of them.
 [[nodiscard]] Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
                                       const CarryRequest& request);
@@ -139,8 +142,8 @@ struct CompanionRule {
 [[nodiscard]] Result<std::vector<CompanionRule>> companion_rules(std::string_view more_toml = {},
                                                                  const std::string& origin = {});
 
-/// Why the files can't be written now: who has them open, a lock beside them, or a change in the last seconds that is not our
-/// own. `now`: seconds since 1970. Nothing where they are at rest.
+/// Why the files can't be written now: who has them open, a lock beside them, or a change in the last seconds
+/// that is not our own. `now`: seconds since 1970. Nothing where they are at rest.
 [[nodiscard]] std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now,
                                                 Logbook& logbook);
 
@@ -148,11 +151,12 @@ struct CompanionRule {
 /// lead.
 [[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files);
 
-/// Puts the files of entry `version` back as it left them, or as they were before it. `files`: where the entry's paths lead.
+/// Puts the files of entry `version` back as it left them, or as they were before it. `files`: where the
+/// entry's paths lead.
 [[nodiscard]] Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files);
 /// The bay that the entry wrote to, as it was then: to be carried from. `below` must outlive it.
-[[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version, bool before,
-                                                              const Bay& bay, Store& below);
+[[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version,
+                                                              bool before, const Bay& bay, Store& below);
 
 /// Runs a plan: old and new bytes into the logbook, then each file whole, each read back and compared, up to
 /// three times. On failure the files already placed are put back. `unsafe` for a plan with a refusal; `busy`

@@ -16,7 +16,7 @@ struct FileInfo {
   std::string name;  // the last component
   Kind kind = Kind::file;
   std::uint64_t size_bytes = 0;
-  std::int64_t modified = 0;  // seconds since 1970, UTC
+  std::int64_t modified = 0;      // seconds since 1970, UTC
   std::uint32_t modified_ns = 0;  // and nanoseconds, where the disk keeps them
   bool link = false;              // the name is a symbolic link; the rest is of what it names
 };
@@ -122,11 +122,11 @@ class FileLock {
 
 /// Where Bay Swap keeps its own things.
 struct Home {
-  std::string bays;     // folder of bay files
-  std::string layouts;  // folder of the user's layout files
-  std::string data;     // folder of the logbook
-  std::string chips;    // file of what was learned about games' chips
-  std::string titles;   // file of titles by id and code
+  std::string bays;      // folder of bay files
+  std::string layouts;   // folder of the user's layout files
+  std::string data;      // folder of the logbook
+  std::string chips;     // file of what was learned about games' chips
+  std::string titles;    // file of titles by id and code
   std::string accounts;  // file of which account is whose in another bay
 
   /// Everything under `folder`.

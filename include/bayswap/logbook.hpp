@@ -81,18 +81,20 @@ class Logbook {
   /// Whether the file holds what the newest entry about it wrote, or put back: then it was us.
   [[nodiscard]] Result<bool> is_last_written(const std::string& path);
 
-  /// Makes the logbook smaller: of each file the newest `keep` entries about it stay (`per_save`), or the newest `keep` of all; of every
-  /// file at least one, whatever is said. Bytes that only the removed ones needed go, too. `damaged`, and nothing removed,
-  /// where a record can't be read. Gives what was.
+  /// Makes the logbook smaller: of each file the newest `keep` entries about it stay (`per_save`), or the
+  /// newest `keep` of all; of every file at least one, whatever is said. Bytes that only the removed ones
+  /// needed go, too. `damaged`, and nothing removed, where a record can't be read. Gives what was.
   struct Pruned {
     std::size_t entries = 0;
     std::size_t blobs = 0;
     std::uint64_t bytes = 0;
   };
   [[nodiscard]] Result<Pruned> prune(std::size_t keep, bool per_save);
-  /// Takes over every entry of another logbook that is not here yet, each blob verified by its digest. Gives how many.
+  /// Takes over every entry of another logbook that is not here yet, each blob verified by its digest. Gives
+  /// how many.
   [[nodiscard]] Result<std::size_t> merge(Logbook& other);
-  /// Every blob and record that is missing or damaged, a sentence each; orphans, which the next prune removes, go to `notes`.
+  /// Every blob and record that is missing or damaged, a sentence each; orphans, which the next prune
+  /// removes, go to `notes`.
   [[nodiscard]] Result<std::vector<std::string>> check(std::vector<std::string>& notes);
   /// How many entries were put back from their records, because the index was lost.
   [[nodiscard]] std::size_t rebuilt() const { return rebuilt_; }
@@ -108,7 +110,8 @@ class Logbook {
     void operator()(sqlite3* db) const;
   };
   Logbook(Store& blobs, sqlite3* db, Clock clock);
-  Result<Digest> keep(const Blob& bytes);
+  static std::pair<std::optional<Digest>, std::optional<Digest>> digests_of(const FileChange& change);
+  Result<void> keep(const Blob& bytes, const Digest& digest);
   Result<std::int64_t> insert(const Entry& entry);
   Result<void> rebuild();
   Result<std::vector<Entry>> select(const std::string& where, const std::vector<std::string>& texts);
@@ -119,8 +122,8 @@ class Logbook {
   std::size_t rebuilt_ = 0;
 };
 
-/// What a change did, in words: sizes, the share of bytes that differ and where; of cards which saves, of combined files which
-/// parts.
+/// What a change did, in words: sizes, the share of bytes that differ and where; of cards which saves, of
+/// combined files which parts.
 class Catalog;
 [[nodiscard]] std::string change_in_words(const Catalog& catalog, const std::optional<Blob>& before,
                                           const std::optional<Blob>& after);

@@ -43,8 +43,8 @@ class ParameterFile {
   std::vector<Entry> entries_;
 };
 
-/// What is wrong with an avatar database (wii); nothing where its checksum is right. `not_recognised` where it
-/// is none. docs/formats/wii.md.
+/// What is wrong with an avatar database (wii); nothing where its checksum is right. `not_recognised` where
+/// it is none. docs/formats/wii.md.
 [[nodiscard]] bool is_avatar_database(ByteView file);
 [[nodiscard]] std::optional<std::string> avatar_database_problem(ByteView file);
 /// How many avatars the console's owner has in it; 0 to 100.
@@ -81,12 +81,13 @@ class BlockPackage {
   [[nodiscard]] const std::vector<PackagedFile>& files() const { return files_; }
   /// `not_found`; `damaged` where its blocks loop or lead out of the package.
   [[nodiscard]] Result<Blob> read(const std::string& path) const;
-  /// Replaces a file, or adds one; folders on the way are made. `modified`: seconds since 1970. `does_not_fit`
-  /// where the package can't grow so far.
+  /// Replaces a file, or adds one; folders on the way are made. `modified`: seconds since 1970.
+  /// `does_not_fit` where the package can't grow so far.
   [[nodiscard]] Result<void> put(const std::string& path, ByteView bytes, std::int64_t modified);
   [[nodiscard]] Result<void> drop(const std::string& path);
   void set_profile_id(std::uint64_t id);
-  /// Every hash that is wrong, a sentence each; nothing for a sound package. Of the signature nothing is said.
+  /// Every hash that is wrong, a sentence each; nothing for a sound package. Of the signature nothing is
+  /// said.
   [[nodiscard]] std::vector<std::string> check() const;
   [[nodiscard]] Blob image() const;
 

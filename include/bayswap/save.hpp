@@ -76,15 +76,17 @@ struct GameId {
   std::string title;  // UTF-8, without padding
   Region region = Region::unknown;
   int revision = 0;
-  std::uint64_t title_id = 0;  // of consoles that number their titles (3ds, wii, wiiu: 64 bits, x360: 32); 0: none
-  std::string maker;           // two letters or digits (gc, wii), may be empty
+  std::uint64_t title_id =
+      0;              // of consoles that number their titles (3ds, wii, wiiu: 64 bits, x360: 32); 0: none
+  std::string maker;  // two letters or digits (gc, wii), may be empty
 };
 
 /// Region of a product code: by its last letter where it has four, by its third on discs (ps1, ps2, psp).
 [[nodiscard]] Region region_of_code(Platform platform, std::string_view code);
-/// The same game's code in another region, where that can be told from the code alone: gc, wii, n64, gba, nds,
-/// 3ds, wiiu. Nothing otherwise.
-[[nodiscard]] std::optional<std::string> code_in_region(Platform platform, std::string_view code, Region region);
+/// The same game's code in another region, where that can be told from the code alone: gc, wii, n64, gba,
+/// nds, 3ds, wiiu. Nothing otherwise.
+[[nodiscard]] std::optional<std::string> code_in_region(Platform platform, std::string_view code,
+                                                        Region region);
 /// "00040000/0FF00200" of a 64-bit title id, eight digits of a shorter one.
 [[nodiscard]] std::string title_id_text(const GameId& game);
 

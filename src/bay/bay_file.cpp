@@ -15,7 +15,8 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_bay_files = 4096;
-constexpr std::array<std::string_view, 6> keeping_words{"file", "folder", "card", "single", "package", "opaque"};
+constexpr std::array<std::string_view, 6> keeping_words{"file",   "folder",  "card",
+                                                        "single", "package", "opaque"};
 
 std::string text_of(const Blob& blob) {
   return {blob.view().begin(), blob.view().end()};
@@ -139,7 +140,8 @@ std::string to_toml(const Bay& bay) {
     }
     if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
     if (!rule.also.empty()) out += fmt::format("\n[platform.{}.also]\n", tag(rule.platform));
-    for (const auto& [what, place] : rule.also) out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
+    for (const auto& [what, place] : rule.also)
+      out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
   }
   return out;
 }

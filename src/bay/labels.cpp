@@ -65,7 +65,8 @@ FolderLabel label_of_folder(Platform platform, const std::vector<TreeFile>& file
       label.note = "PARAM.SFO: " + read.error().message;
     }
   }
-  if (const TreeFile* banner = file_called(files, "banner.bin"); platform == Platform::wii && banner != nullptr) {
+  if (const TreeFile* banner = file_called(files, "banner.bin");
+      platform == Platform::wii && banner != nullptr) {
     label.title = title_of_banner(banner->bytes.view());
     label.thumbnail = !label.title.empty();
   }

@@ -14,10 +14,10 @@ namespace bayswap {
 namespace {
 
 constexpr std::array<std::string_view, 24> known_words{
-    "rom.stem",   "rom.name",  "rom.folder",   "rom.md5",  "game.code", "game.title",  "game.maker",
-    "region",     "region.area", "revision",   "slot",     "slot.8",    "slot.letter", "ext",
-    "platform",   "title.high", "title.low",   "title.id", "title.unique", "code.hex", "account",
-    "save.name",  "suffix",    "folder"};
+    "rom.stem",     "rom.name", "rom.folder",  "rom.md5",    "game.code", "game.title",
+    "game.maker",   "region",   "region.area", "revision",   "slot",      "slot.8",
+    "slot.letter",  "ext",      "platform",    "title.high", "title.low", "title.id",
+    "title.unique", "code.hex", "account",     "save.name",  "suffix",    "folder"};
 
 bool is_hex(char c) {
   return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
@@ -67,7 +67,8 @@ bool may_be(std::string_view word, std::string_view text, Platform platform) {
                                                                   : "";
     return all(text, is_hex) && text.starts_with(console);
   }
-  if (word == "title.low" || word == "title.unique" || word == "code.hex" || word == "slot.8" || word == "rom.md5")
+  if (word == "title.low" || word == "title.unique" || word == "code.hex" || word == "slot.8" ||
+      word == "rom.md5")
     return all(text, is_hex);
   if (word == "slot" || word == "revision") return all(text, is_digit);
   if (word == "slot.letter" || word == "region.area") return all(text, is_letter);
@@ -77,7 +78,8 @@ bool may_be(std::string_view word, std::string_view text, Platform platform) {
     return std::ranges::all_of(text, [](char c) { return is_letter(c) || is_digit(c) || c == '-'; });
   }
   if (word == "account")
-    return std::ranges::all_of(text, [](char c) { return is_letter(c) || is_digit(c) || c == '-' || c == '_'; });
+    return std::ranges::all_of(text,
+                               [](char c) { return is_letter(c) || is_digit(c) || c == '-' || c == '_'; });
   if (word == "ext") return text.empty() || text.front() == '.';
   return true;
 }
@@ -143,16 +145,19 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   if (word == "game.title") return needed(as_component(game.title), "the game's title is not known");
   if (word == "game.maker") return needed(as_component(game.maker), "the game's maker is not known");
   if (word == "region") return std::string(name(game.region));
-  if (word == "region.area") return needed(std::string(area_of(game.region)), "the game's region is not known");
+  if (word == "region.area")
+    return needed(std::string(area_of(game.region)), "the game's region is not known");
   if (word == "revision") return std::to_string(game.revision);
   if (word == "slot") return std::to_string(facts.slot);
   if (word == "slot.8") return fmt::format("{:08x}", facts.slot);
-  if (word == "slot.letter") return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
+  if (word == "slot.letter")
+    return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
   if (word == "platform") return std::string(tag(game.platform));
   if (word == "account") return needed(as_component(facts.account), "no account is said");
   if (word == "save.name") return needed(as_component(facts.save_name), "the save has no name");
   if (word == "suffix") return as_component(facts.suffix);
-  if (word == "folder") return needed(as_component(facts.folder), "it can only be found by looking, and was not");
+  if (word == "folder")
+    return needed(as_component(facts.folder), "it can only be found by looking, and was not");
   const bool numbered = word.starts_with("title.") || word == "code.hex";
   if (numbered) {
     if (game.title_id == 0) return needed("", "the game's title id is not known");
@@ -233,17 +238,20 @@ std::optional<NameRule::Words> NameRule::match(std::size_t component, std::strin
   const std::vector<Piece>& pieces = components_.at(component);
   Words words;
   int steps = 0;
-  // Tries the pieces from `i` on against what is left of the name; rules have few words, names 255 characters.
+  // Tries the pieces from `i` on against what is left of the name; rules have few words, names 255
+  // characters.
   const std::function<bool(std::size_t, std::string_view)> fits = [&](std::size_t i, std::string_view left) {
     if (++steps > 100000) return false;
     if (i == pieces.size()) return left.empty();
     const Piece& piece = pieces[i];
     if (!piece.is_word) {
-      return left.size() >= piece.text.size() && lower(left.substr(0, piece.text.size())) == lower(piece.text) &&
+      return left.size() >= piece.text.size() &&
+             lower(left.substr(0, piece.text.size())) == lower(piece.text) &&
              fits(i + 1, left.substr(piece.text.size()));
     }
     Span span = span_of(piece.text, platform);
-    if (piece.text == "ext" && left.find('.') == std::string_view::npos && name.find('.', 1) != std::string_view::npos)
+    if (piece.text == "ext" && left.find('.') == std::string_view::npos &&
+        name.find('.', 1) != std::string_view::npos)
       return false;  // the last dot begins it
     // The extension is the last one; the stem before it has what dots there are.
     const bool greedy = piece.text == "rom.stem" || piece.text == "save.name" || piece.text == "game.title";
@@ -282,15 +290,19 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.folder = word("folder");
   facts.rom_md5 = lower(word("rom.md5"));
   facts.unique = static_cast<std::uint32_t>(number_of(word("title.unique")));
-  if (const auto slot = word("slot"); !slot.empty()) (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
-  if (const auto slot = word("slot.8"); !slot.empty()) facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
+  if (const auto slot = word("slot"); !slot.empty())
+    (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
+  if (const auto slot = word("slot.8"); !slot.empty())
+    facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
   if (const auto slot = upper(word("slot.letter")); !slot.empty()) facts.slot = slot.front() - 'A' + 1;
   facts.game.title_id = number_of(word("title.id"));
   if (facts.game.title_id == 0)
-    facts.game.title_id = (number_of(word("title.high")) << 32) | number_of(word("title.low") + word("code.hex"));
+    facts.game.title_id =
+        (number_of(word("title.high")) << 32) | number_of(word("title.low") + word("code.hex"));
   if (facts.game.code.empty() && (platform == Platform::wii || !word("code.hex").empty())) {
     std::string code;
-    for (int shift = 24; shift >= 0; shift -= 8) code += static_cast<char>((facts.game.title_id >> shift) & 0xFF);
+    for (int shift = 24; shift >= 0; shift -= 8)
+      code += static_cast<char>((facts.game.title_id >> shift) & 0xFF);
     if (std::ranges::all_of(code, [](char c) { return is_letter(c) || is_digit(c); })) facts.game.code = code;
   }
   facts.game.region = region_of_code(platform, facts.game.code);

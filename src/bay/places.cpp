@@ -31,16 +31,19 @@ class PlaceFinder {
 
   Result<std::vector<FileInfo>> list(const std::string& folder) {
     auto entries = store_.list(folder);
-    if (!entries && entries.error().code != ErrorCode::not_found && on_error_) on_error_(folder, entries.error());
+    if (!entries && entries.error().code != ErrorCode::not_found && on_error_)
+      on_error_(folder, entries.error());
     if (!entries) return std::vector<FileInfo>{};
     seen_ += entries->size();
     if (seen_ > most_names)
-      return fail(ErrorCode::does_not_fit, fmt::format("{} holds over {} names", store_.shown("."), most_names),
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} holds over {} names", store_.shown("."), most_names),
                   "point the bay's root at the saves' own folder");
     return entries;
   }
 
-  Result<void> take(std::size_t component, const std::string& folder, const FileInfo& entry, NameRule::Words words) {
+  Result<void> take(std::size_t component, const std::string& folder, const FileInfo& entry,
+                    NameRule::Words words) {
     const std::string path = join(folder, entry.name);
     if (is_last(component)) {
       if (entry.kind != FileInfo::Kind::other && !(entry.link && entry.kind == FileInfo::Kind::folder))
@@ -57,8 +60,7 @@ class PlaceFinder {
       if (auto info = store_.stat(join(folder, *literal)); info && *info)
         return take(component, folder, **info, std::move(words));
     }
-    if (is_rom_folder(component))
-      return rom_folders(component, folder, 0, words);
+    if (is_rom_folder(component)) return rom_folders(component, folder, 0, words);
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries) {
       if (is_own_temporary(entry.name)) continue;
@@ -66,7 +68,8 @@ class PlaceFinder {
       if (!more) continue;
       bool agree = true;
       for (const auto& [word, value] : words)
-        if (const auto other = more->find(word); other != more->end()) agree = agree && lower(other->second) == lower(value);
+        if (const auto other = more->find(word); other != more->end())
+          agree = agree && lower(other->second) == lower(value);
       if (!agree) continue;
       more->insert(words.begin(), words.end());
       BAYSWAP_CHECK(take(component, folder, entry, *std::move(more)));
@@ -78,7 +81,8 @@ class PlaceFinder {
     return rule_.text().starts_with("{rom.folder}/") && component == 0;
   }
   // That word alone stands for any number of names: ROMs lie in folders up to three deep.
-  Result<void> rom_folders(std::size_t component, const std::string& folder, int depth, const NameRule::Words& words) {
+  Result<void> rom_folders(std::size_t component, const std::string& folder, int depth,
+                           const NameRule::Words& words) {
     BAYSWAP_CHECK(walk(component + 1, folder, words));
     if (depth == deepest_rom_folder) return {};
     BAYSWAP_TRY(const auto entries, list(folder));
@@ -99,8 +103,9 @@ class PlaceFinder {
 
 }  // namespace
 
-Result<std::vector<Place>> find_places(Store& store, const NameRule& rule, Platform platform,
-                                       const std::function<void(const std::string&, const Error&)>& on_error) {
+Result<std::vector<Place>> find_places(
+    Store& store, const NameRule& rule, Platform platform,
+    const std::function<void(const std::string&, const Error&)>& on_error) {
   return PlaceFinder(store, rule, platform, on_error).run();
 }
 

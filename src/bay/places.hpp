@@ -11,8 +11,8 @@ struct Place {
   NameRule::Words words;
   FileInfo info;
 };
-/// Everything that fits the rule, in the order of the paths. Links to folders are not followed. Folders that can't be read
-/// go to `on_error`. `does_not_fit` over 200,000 names.
+/// Everything that fits the rule, in the order of the paths. Links to folders are not followed. Folders that
+/// can't be read go to `on_error`. `does_not_fit` over 200,000 names.
 [[nodiscard]] Result<std::vector<Place>> find_places(
     Store& store, const NameRule& rule, Platform platform,
     const std::function<void(const std::string& path, const Error& error)>& on_error = {});

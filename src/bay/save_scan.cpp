@@ -32,7 +32,8 @@ class BayScanner {
       for (const auto& [what, path] : rule.also) {
         BAYSWAP_TRY(const auto places, find_places(store_, path, rule.platform, wish_.on_error));
         for (const Place& place : places)
-          if (place.info.kind == FileInfo::Kind::folder && taken.insert(place.path).second) folder(rule, place, what);
+          if (place.info.kind == FileInfo::Kind::folder && taken.insert(place.path).second)
+            folder(rule, place, what);
       }
       BAYSWAP_TRY(const auto places, find_places(store_, rule.path, rule.platform, wish_.on_error));
       const std::vector<RomFile> roms = roms_of(rule, places);
@@ -136,8 +137,8 @@ class BayScanner {
   }
   static std::string key_of(const std::string& path, const FileInfo& info) {
     std::string key = path;
-    for (const std::uint64_t part : {info.size_bytes, static_cast<std::uint64_t>(info.modified),
-                                     std::uint64_t{info.modified_ns}}) {
+    for (const std::uint64_t part :
+         {info.size_bytes, static_cast<std::uint64_t>(info.modified), std::uint64_t{info.modified_ns}}) {
       key += '|';
       key += std::to_string(part);
     }
@@ -150,7 +151,8 @@ class BayScanner {
     if (listed.files == 0 && !what.empty() && !wish_.names_only) return;
     BaySave save = begin(rule, place);
     save.place = what;
-    save.kind = what.empty() ? (rule.keeping == Keeping::package ? "package's files" : "folder") : "shared folder";
+    save.kind =
+        what.empty() ? (rule.keeping == Keeping::package ? "package's files" : "folder") : "shared folder";
     save.files = listed.files;
     save.size_bytes = listed.bytes;
     if (listed.files > 0) save.modified = listed.newest;
@@ -175,7 +177,10 @@ class BayScanner {
 
   // A wiiu tree keeps what it knows of a title in a folder beside those of the accounts.
   std::string code_beside(const std::string& path) {
-    const auto text = store_.read(join_path(folder_of(folder_of(path)), "meta/meta.xml"), std::size_t{64} << 10);
+    const std::string meta = join_path(folder_of(folder_of(path)), "meta/meta.xml");
+    const auto there = store_.stat(meta);
+    if (!there || !*there) return {};
+    const auto text = store_.read(meta, std::size_t{64} << 10);
     return text ? label_of_folder(Platform::wiiu, {{"meta.xml", *text, 0}}).code : std::string();
   }
 
@@ -196,7 +201,8 @@ class BayScanner {
     const auto opened = bytes ? BlockPackage::open(*bytes) : tl::unexpected(bytes.error());
     if (opened) {
       row.label = opened->title_name();
-      if (!opened->display_name().empty()) row.label += (row.label.empty() ? "" : " / ") + opened->display_name();
+      if (!opened->display_name().empty())
+        row.label += (row.label.empty() ? "" : " / ") + opened->display_name();
       row.thumbnail = !opened->thumbnail().empty();
       if (const auto problems = opened->check(); !problems.empty()) {
         row.health = "damaged";
@@ -284,14 +290,16 @@ class BayScanner {
   Result<void> files() {
     std::vector<std::string> paths;
     for (const PlatformRule& rule : bay_.rules)
-      if (rule.keeping == Keeping::file && is_wanted(rule) && std::ranges::find(paths, rule.path.text()) == paths.end())
+      if (rule.keeping == Keeping::file && is_wanted(rule) &&
+          std::ranges::find(paths, rule.path.text()) == paths.end())
         paths.push_back(rule.path.text());
     for (const std::string& path : paths) {
       std::vector<FileRule> rules;
       for (const PlatformRule& rule : bay_.rules)
         if (rule.keeping == Keeping::file && is_wanted(rule) && rule.path.text() == path)
           rules.push_back({&rule, layouts_of(rule), {}, {}, rule.path.uses("ext")});
-      BAYSWAP_TRY(const auto places, find_places(store_, rules.front().rule->path, rules.front().rule->platform, wish_.on_error));
+      BAYSWAP_TRY(const auto places, find_places(store_, rules.front().rule->path,
+                                                 rules.front().rule->platform, wish_.on_error));
       if (places.empty()) continue;
       find_roms(rules);
       std::set<std::string> rom_paths;
@@ -314,9 +322,10 @@ class BayScanner {
   }
 
   static bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
-    return !rule.by_extension || (path.size() >= layout.extension.size() &&
-                                  lower(std::string_view(path).substr(path.size() - layout.extension.size())) ==
-                                      lower(layout.extension));
+    return !rule.by_extension ||
+           (path.size() >= layout.extension.size() &&
+            lower(std::string_view(path).substr(path.size() - layout.extension.size())) ==
+                lower(layout.extension));
   }
 
   const RomFile* rom_for(const FileRule& rule, const NameRule::Words& words) const {
@@ -339,7 +348,9 @@ class BayScanner {
     std::vector<const FileRule*> fitting;
     const RomFile* rom = nullptr;
     for (const FileRule& rule : rules) {
-      if (std::ranges::none_of(rule.layouts, [&](const Layout* layout) { return fits(rule, *layout, place.path); })) continue;
+      if (std::ranges::none_of(rule.layouts,
+                               [&](const Layout* layout) { return fits(rule, *layout, place.path); }))
+        continue;
       if (const RomFile* own = rom_for(rule, place.words)) {
         rom = own;
         fitting.assign(1, &rule);
@@ -348,7 +359,8 @@ class BayScanner {
       fitting.push_back(&rule);
     }
     if (fitting.empty()) return;
-    const std::string key = key_of(place.path, place.info) + (rom != nullptr ? std::string(tag(fitting.front()->rule->platform)) : "");
+    const std::string key = key_of(place.path, place.info) +
+                            (rom != nullptr ? std::string(tag(fitting.front()->rule->platform)) : "");
     const ScanMemory::Row* known = wish_.memory != nullptr ? wish_.memory->find(key) : nullptr;
     ScanMemory::Row row;
     if (known != nullptr) {
@@ -368,7 +380,8 @@ class BayScanner {
     remember(key, save, std::move(row));
   }
 
-  ScanMemory::Row opened(const std::vector<const FileRule*>& fitting, const Place& place, const RomFile* rom) {
+  ScanMemory::Row opened(const std::vector<const FileRule*>& fitting, const Place& place,
+                         const RomFile* rom) {
     ScanMemory::Row row;
     row.health = "damaged";
     row.platform = tag(fitting.front()->rule->platform);
@@ -377,7 +390,8 @@ class BayScanner {
     for (const FileRule* rule : fitting)
       for (const Layout* layout : rule->layouts) {
         if (!bytes || !fits(*rule, *layout, place.path)) continue;
-        const auto opened = open_save(*layout, *bytes, rom != nullptr ? rom->facts.chips : std::vector<ChipFact>{});
+        const auto opened =
+            open_save(*layout, *bytes, rom != nullptr ? rom->facts.chips : std::vector<ChipFact>{});
         if (!opened) {
           if (row.health_note.empty()) row.health_note = opened.error().message;
           continue;
@@ -440,7 +454,8 @@ std::string BaySave::name() const {
   return entry.empty() || rule->keeping == Keeping::single ? std::string(name_of(path)) : entry;
 }
 
-Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store, const ScanWish& wish) {
+Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
+                                      const ScanWish& wish) {
   return BayScanner(catalog, bay, store, wish).run();
 }
 

@@ -1,4 +1,5 @@
-// The file that spares a second scan the reading: rows of texts, each behind its length, and a digest over all.
+// The file that spares a second scan the reading: rows of texts, each behind its length, and a digest over
+// all.
 #include <bayswap/bay_saves.hpp>
 
 #include "base/endian.hpp"
@@ -38,14 +39,16 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   const ByteView digest = bytes.last(digest_bytes);
   bytes = bytes.first(bytes.size() - digest_bytes);
   if (!std::ranges::equal(sha256(bytes).bytes, digest) ||
-      !std::equal(magic.begin(), magic.end(), bytes.begin(), [](char a, Byte b) { return a == static_cast<char>(b); }))
+      !std::equal(magic.begin(), magic.end(), bytes.begin(),
+                  [](char a, Byte b) { return a == static_cast<char>(b); }))
     return memory;
   bytes = bytes.subspan(magic.size());
   while (!bytes.empty()) {
     std::string key;
     Row row;
-    if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, row.health) || !take(bytes, row.health_note) ||
-        !take(bytes, row.code) || !take(bytes, row.platform) || bytes.empty())
+    if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, row.health) ||
+        !take(bytes, row.health_note) || !take(bytes, row.code) || !take(bytes, row.platform) ||
+        bytes.empty())
       return {};
     row.thumbnail = bytes[0] != 0;
     bytes = bytes.subspan(1);
@@ -58,7 +61,8 @@ Result<void> ScanMemory::save(Store& store, const std::string& path) const {
   std::vector<Byte> out(magic.begin(), magic.end());
   for (const auto& [key, row] : seen_) {
     put(out, key);
-    for (const std::string* text : {&row.label, &row.health, &row.health_note, &row.code, &row.platform}) put(out, *text);
+    for (const std::string* text : {&row.label, &row.health, &row.health_note, &row.code, &row.platform})
+      put(out, *text);
     out.push_back(row.thumbnail ? 1 : 0);
   }
   const Digest digest = sha256(out);

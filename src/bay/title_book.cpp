@@ -85,7 +85,8 @@ Result<TitleBook> TitleBook::parse(std::string_view toml, const std::string& ori
 }
 
 std::string TitleBook::to_toml() const {
-  std::string out = "# Titles by id and code. Bay Swap adds what it learns; you may edit it (docs/titles.md).\n";
+  std::string out =
+      "# Titles by id and code. Bay Swap adds what it learns; you may edit it (docs/titles.md).\n";
   for (const GameId& game : titles_) {
     out += fmt::format("\n[[title]]\nplatform = {}\ntitle = {}\n", toml_quoted(tag(game.platform)),
                        toml_quoted(game.title));

@@ -32,9 +32,10 @@ Result<void> collect(Store& store, const std::string& root, const std::string& b
     }
     bytes += entry.size_bytes;
     if (files.size() == most_files || bytes > most_bytes)
-      return fail(ErrorCode::does_not_fit,
-                  fmt::format("{} holds over {} files or {} MiB", store.shown(root), most_files, most_bytes >> 20),
-                  "no save is so large; name the save's own folder");
+      return fail(
+          ErrorCode::does_not_fit,
+          fmt::format("{} holds over {} files or {} MiB", store.shown(root), most_files, most_bytes >> 20),
+          "no save is so large; name the save's own folder");
     BAYSWAP_TRY(Blob content, store.read(join_path(root, path)));
     files.push_back({path, std::move(content), entry.modified});
   }
@@ -82,19 +83,23 @@ Likeness likeness(const std::vector<TreeFile>& a, const std::vector<TreeFile>& b
   double sizes = 0;
   double heads = 0;
   for (const TreeFile& file : a) {
-    const auto other = std::ranges::find(b, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
+    const auto other =
+        std::ranges::find(b, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
     if (other == b.end()) continue;
     ++same_names;
     sizes += ratio(static_cast<double>(file.bytes.size()), static_cast<double>(other->bytes.size()));
     const std::size_t head = std::min<std::size_t>({file.bytes.size(), other->bytes.size(), 16});
-    const auto [left, right] = std::ranges::mismatch(file.bytes.view().first(head), other->bytes.view().first(head));
-    heads += head == 0 ? 1 : static_cast<double>(left - file.bytes.view().begin()) / static_cast<double>(head);
+    const auto [left, right] =
+        std::ranges::mismatch(file.bytes.view().first(head), other->bytes.view().first(head));
+    heads +=
+        head == 0 ? 1 : static_cast<double>(left - file.bytes.view().begin()) / static_cast<double>(head);
   }
   const double all = static_cast<double>(std::max(a.size(), b.size()));
   const double names = static_cast<double>(same_names) / all;
   found.score = 0.5 * names + 0.3 * sizes / all + 0.2 * heads / all;
   if (same_names > 0)
-    found.reasons.push_back(fmt::format("{} of {} files have the same name", same_names, std::max(a.size(), b.size())));
+    found.reasons.push_back(
+        fmt::format("{} of {} files have the same name", same_names, std::max(a.size(), b.size())));
   if (same_names > 0 && std::abs(sizes - static_cast<double>(same_names)) < 1e-9)
     found.reasons.emplace_back("and the same size");
   if (heads > 0.5 * static_cast<double>(same_names) && same_names > 0)

@@ -5,9 +5,9 @@
 #include <algorithm>
 #include <array>
 
+#include "base/clock.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "base/clock.hpp"
 #include "card/kinds.hpp"
 #include "save/pak.hpp"
 

@@ -4,9 +4,9 @@
 
 #include <algorithm>
 
+#include "base/clock.hpp"
 #include "base/text.hpp"
 #include "card/block_card.hpp"
-#include "base/clock.hpp"
 
 namespace bayswap {
 namespace {

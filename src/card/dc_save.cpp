@@ -1,8 +1,8 @@
 // One save off a dc visual memory: its directory entry, its header and icons (docs/formats/dc.md).
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "base/clock.hpp"
+#include "base/text.hpp"
 #include "card/dc.hpp"
 #include "card/kinds.hpp"
 

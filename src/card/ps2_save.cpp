@@ -4,9 +4,9 @@
 
 #include <algorithm>
 
+#include "base/clock.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "base/clock.hpp"
 #include "card/disc_name.hpp"
 #include "card/kinds.hpp"
 #include "card/ps2.hpp"

@@ -37,7 +37,8 @@ Result<AccountBook> AccountBook::load(const Home& home) {
 }
 
 Result<void> AccountBook::save(const Home& home) const {
-  std::string out = "# Which account is whose in another bay. Bay Swap adds what it is told; you may edit it.\n";
+  std::string out =
+      "# Which account is whose in another bay. Bay Swap adds what it is told; you may edit it.\n";
   for (const Row& row : rows_)
     out += fmt::format("\n[[pair]]\nfrom = {}\nto = {}\naccount = {}\nis = {}\n", toml_quoted(row.from_bay),
                        toml_quoted(row.to_bay), toml_quoted(row.from), toml_quoted(row.to));

@@ -1,4 +1,5 @@
-// Saves from outside: found in folders and archives, told by their content, ranked by likeness to what is in place.
+// Saves from outside: found in folders and archives, told by their content, ranked by likeness to what is in
+// place.
 #include <fmt/format.h>
 #include <bayswap/compression.hpp>
 #include <bayswap/inspect.hpp>
@@ -24,7 +25,8 @@ constexpr double for_name = 0.15;
 constexpr double for_likeness = 0.35;
 
 bool may_be_archive(const std::string& name) {
-  constexpr std::array<std::string_view, 9> endings{".zip", ".7z", ".rar", ".tar", ".tgz", ".gz", ".xz", ".bz2", ".zst"};
+  constexpr std::array<std::string_view, 9> endings{".zip", ".7z", ".rar", ".tar", ".tgz",
+                                                    ".gz",  ".xz", ".bz2", ".zst"};
   const std::string low = lower(name);
   return std::ranges::any_of(endings, [&](std::string_view ending) { return low.ends_with(ending); });
 }
@@ -42,7 +44,8 @@ class Gatherer {
       return std::move(found_);
     }
     BAYSWAP_TRY(const Blob bytes, disk.read(path));
-    BAYSWAP_CHECK(take({std::string(name_of(path)), bytes, info->modified}, std::string(name_of(path)), folder_of(path), 0));
+    BAYSWAP_CHECK(take({std::string(name_of(path)), bytes, info->modified}, std::string(name_of(path)),
+                       folder_of(path), 0));
     return std::move(found_);
   }
 
@@ -59,18 +62,21 @@ class Gatherer {
           BAYSWAP_CHECK(take({name, inside.bytes, inside.modified}, join_path(path, name), shown, depth + 1));
         return {};
       }
-      if (archive.error().code != ErrorCode::not_recognised) return tl::unexpected(std::move(archive.error()));
+      if (archive.error().code != ErrorCode::not_recognised)
+        return tl::unexpected(std::move(archive.error()));
     }
     found_.push_back({path, file.bytes, file.modified});
     return {};
   }
   static bool looks_packed(ByteView bytes) {
     const auto starts = [&](std::string_view magic) {
-      return bytes.size() > magic.size() && std::equal(magic.begin(), magic.end(), bytes.begin(),
-                                                       [](char a, Byte b) { return static_cast<Byte>(a) == b; });
+      return bytes.size() > magic.size() &&
+             std::equal(magic.begin(), magic.end(), bytes.begin(),
+                        [](char a, Byte b) { return static_cast<Byte>(a) == b; });
     };
     return starts("PK\x03\x04") || starts("7z\xBC\xAF") || starts("Rar!") ||
-           (bytes.size() > 262 && std::string_view(reinterpret_cast<const char*>(bytes.data()) + 257, 5) == "ustar");
+           (bytes.size() > 262 &&
+            std::string_view(reinterpret_cast<const char*>(bytes.data()) + 257, 5) == "ustar");
   }
 
   ArchiveLimits limits_;
@@ -94,7 +100,12 @@ class Finder {
  public:
   Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to, std::string game,
          const TitleBook* titles)
-      : catalog_(catalog), files_(std::move(files)), path_(std::move(path)), to_(to), game_(lower(game)), titles_(titles) {
+      : catalog_(catalog),
+        files_(std::move(files)),
+        path_(std::move(path)),
+        to_(to),
+        game_(lower(game)),
+        titles_(titles) {
     const auto info = LocalStore().stat(path_);
     const bool folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
     base_ = folder ? path_ : folder_of(path_);
@@ -118,8 +129,9 @@ class Finder {
       return fail(ErrorCode::not_recognised,
                   fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay->name,
                               game_.empty() ? "" : fmt::format(" of '{}'", game_)),
-                  game_.empty() ? fmt::format("`bayswap inspect` shows what is in it; --game names the game")
-                                : "check the title, the code or the id; `bayswap bay scan` shows those the bay knows");
+                  game_.empty()
+                      ? fmt::format("`bayswap inspect` shows what is in it; --game names the game")
+                      : "check the title, the code or the id; `bayswap bay scan` shows those the bay knows");
     return std::move(found_);
   }
 
@@ -136,7 +148,8 @@ class Finder {
     if (found_.size() >= most_candidates) return;
     if (titles_ != nullptr) titles_->complete(one.facts.game);
     one.facts.game.platform = one.rule->platform;
-    if (one.facts.game.code.empty() && one.facts.game.title.empty() && one.facts.game.title_id == 0 && !game_.empty())
+    if (one.facts.game.code.empty() && one.facts.game.title.empty() && one.facts.game.title_id == 0 &&
+        !game_.empty())
       game_of_word(one);
     one.score = std::min(one.score, 1.0);
     found_.push_back(std::move(one));
@@ -195,7 +208,8 @@ class Finder {
   void folders(const PlatformRule& rule) {
     std::set<std::string> names{""};
     for (const TreeFile& file : files_)
-      for (std::string folder = folder_of(file.path); folder != "."; folder = folder_of(folder)) names.insert(folder);
+      for (std::string folder = folder_of(file.path); folder != "."; folder = folder_of(folder))
+        names.insert(folder);
     for (const std::string& name : names) folder(rule, name);
   }
 
@@ -218,11 +232,13 @@ class Finder {
     const FolderLabel label = label_of_folder(rule.platform, one.files);
     if (label.health == "empty") return;
     if (rule.platform == Platform::psp) {
-      const auto sfo = std::ranges::find(one.files, "param.sfo", [](const TreeFile& f) { return lower(f.path); });
+      const auto sfo =
+          std::ranges::find(one.files, "param.sfo", [](const TreeFile& f) { return lower(f.path); });
       if (sfo == one.files.end()) return;
       const auto parameters = ParameterFile::parse(sfo->bytes.view());
       if (!parameters) return;
-      const std::string directory = parameters->text("SAVEDATA_DIRECTORY").value_or(std::string(name_of(name)));
+      const std::string directory =
+          parameters->text("SAVEDATA_DIRECTORY").value_or(std::string(name_of(name)));
       if (directory.size() < 9) return;
       one.facts.game.code = directory.substr(0, 9);
       one.facts.game.region = region_of_code(Platform::psp, one.facts.game.code);
@@ -256,8 +272,8 @@ class Finder {
       words.insert(found->begin(), found->end());
       ++matched;
     }
-    const bool tells = words.contains("title.low") || words.contains("code.hex") || words.contains("game.code") ||
-                       words.contains("title.id");
+    const bool tells = words.contains("title.low") || words.contains("code.hex") ||
+                       words.contains("game.code") || words.contains("title.id");
     if (!tells) return;
     one.facts = facts_of_words(words, one.rule->platform);
     one.score += for_name;
@@ -298,7 +314,8 @@ class Finder {
 
   void card_saves(const Candidate& like) {
     const Blob& bytes = like.files.front().bytes;
-    const auto one_of = [&](const CardSave& save, const std::string& entry, double score, const std::string& reason) {
+    const auto one_of = [&](const CardSave& save, const std::string& entry, double score,
+                            const std::string& reason) {
       if (to_text(save.kind) != tag(like.rule->platform)) return;
       Candidate one = like;
       const CardEntry described = describe(save);
@@ -340,10 +357,12 @@ class Finder {
     one.facts.save_name = one.files.front().path;
     one.facts.account = fmt::format("{:016X}", package->profile_id());
     one.score = for_structure + for_content;
-    one.reasons.push_back(fmt::format("a package of {}", package->title_name().empty() ? "that console" : package->title_name()));
+    one.reasons.push_back(fmt::format(
+        "a package of {}", package->title_name().empty() ? "that console" : package->title_name()));
     std::vector<const BaySave*> same;
     for (const BaySave& save : there_)
-      if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same) same.push_back(&save);
+      if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same)
+        same.push_back(&save);
     if (!same.empty()) {
       one.score += for_likeness;
       one.reasons.push_back(fmt::format("{} is of the same game", same.front()->path));
@@ -369,9 +388,11 @@ class Finder {
     double nearest = 0.6;
     const std::string own = bare_name(stem_of(file.path));
     for (const RomFile& rom : roms_) {
-      for (const std::string& theirs : {bare_name(stem_of(rom.path)), bare_name(rom.facts.game.title), lower(rom.facts.game.code)}) {
+      for (const std::string& theirs :
+           {bare_name(stem_of(rom.path)), bare_name(rom.facts.game.title), lower(rom.facts.game.code)}) {
         if (theirs.size() < 3 || own.empty()) continue;
-        const double distance = static_cast<double>(edit_distance(own, theirs)) / static_cast<double>(std::max(own.size(), theirs.size()));
+        const double distance = static_cast<double>(edit_distance(own, theirs)) /
+                                static_cast<double>(std::max(own.size(), theirs.size()));
         const bool inside = own.find(theirs) != std::string::npos;
         const double how = std::max(inside ? 0.9 : 0.0, 1 - distance);
         if (how <= nearest) continue;
@@ -393,7 +414,7 @@ class Finder {
         if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
         one.score += save.size_bytes == file.bytes.size() ? for_likeness : for_likeness / 3;
         one.reasons.push_back(save.size_bytes == file.bytes.size() ? "the save in place has the same size"
-                                                                  : "the game has a save in place");
+                                                                   : "the game has a save in place");
         break;
       }
     }
@@ -420,7 +441,8 @@ Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std:
   return Finder(catalog, std::move(files), path, to, game, titles).run();
 }
 
-Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to, const CarryRequest& request) {
+Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
+                        const CarryRequest& request) {
   Cargo cargo;
   cargo.facts = candidate.facts;
   cargo.shown = candidate.where;
@@ -429,7 +451,8 @@ Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, Open
     BAYSWAP_TRY(cargo.content.card, card->read(candidate.entry));
     cargo.content.game = candidate.facts.game;
   } else {
-    BAYSWAP_TRY(cargo.content, content_of_files(candidate.files, *candidate.rule, std::string(name_of(candidate.where))));
+    BAYSWAP_TRY(cargo.content,
+                content_of_files(candidate.files, *candidate.rule, std::string(name_of(candidate.where))));
   }
   for (const TreeFile& file : candidate.files)
     cargo.modified = std::max(cargo.modified.value_or(file.modified), file.modified);

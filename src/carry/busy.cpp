@@ -41,14 +41,16 @@ std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
   std::size_t seen = 0;
   while (const dirent* process = readdir(processes.get())) {
     const std::string pid = process->d_name;
-    if (!std::ranges::all_of(pid, [](unsigned char c) { return std::isdigit(c) != 0; }) || pid == own) continue;
+    if (!std::ranges::all_of(pid, [](unsigned char c) { return std::isdigit(c) != 0; }) || pid == own)
+      continue;
     if (++seen > most_processes) break;
     const std::string folder = "/proc/" + pid + "/fd";
     const std::unique_ptr<DIR, int (*)(DIR*)> handles(opendir(folder.c_str()), &closedir);
     if (!handles) continue;
     while (const dirent* handle = readdir(handles.get())) {
       struct stat st {};
-      if (handle->d_name[0] == '.' || fstatat(dirfd(handles.get()), handle->d_name, &st, 0) != 0 || !S_ISREG(st.st_mode))
+      if (handle->d_name[0] == '.' || fstatat(dirfd(handles.get()), handle->d_name, &st, 0) != 0 ||
+          !S_ISREG(st.st_mode))
         continue;
       if (wanted.contains({st.st_dev, st.st_ino}))
         return fmt::format("{} (process {}) has it open", name_of_process(pid), pid);
@@ -61,8 +63,9 @@ std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
 std::optional<std::string> lock_beside(const std::string& path) {
   const std::string folder = folder_of(path);
   const std::string name(name_of(path));
-  for (const std::string& lock : std::array<std::string, 5>{name + ".lock", name + ".lck", "." + name + ".lock",
-                                                            ".~lock." + name + "#", std::string(stem_of(path)) + ".lock"}) {
+  for (const std::string& lock :
+       std::array<std::string, 5>{name + ".lock", name + ".lck", "." + name + ".lock", ".~lock." + name + "#",
+                                  std::string(stem_of(path)) + ".lock"}) {
     struct stat st {};
     const std::string at = join_path(folder, lock);
     if (::stat(at.c_str(), &st) == 0) return at;
@@ -72,10 +75,12 @@ std::optional<std::string> lock_beside(const std::string& path) {
 
 }  // namespace
 
-std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now, Logbook& logbook) {
+std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now,
+                                  Logbook& logbook) {
   std::set<FileKey> open;
   for (const std::string& path : addresses) {
-    if (const auto lock = lock_beside(path)) return fmt::format("{}: there is a lock beside it ({})", path, *lock);
+    if (const auto lock = lock_beside(path))
+      return fmt::format("{}: there is a lock beside it ({})", path, *lock);
     struct stat st {};
     if (::stat(path.c_str(), &st) != 0) continue;
     open.insert({st.st_dev, st.st_ino});
@@ -83,7 +88,8 @@ std::optional<std::string> in_use(const std::vector<std::string>& addresses, std
     if (age < 0 || age >= at_rest_seconds) continue;
     const auto ours = logbook.is_last_written(path);
     if (ours && *ours) continue;
-    return fmt::format("{} was changed {} ago", path, age == 0 ? "less than a second" : fmt::format("{} seconds", age));
+    return fmt::format("{} was changed {} ago", path,
+                       age == 0 ? "less than a second" : fmt::format("{} seconds", age));
   }
   if (open.empty()) return std::nullopt;
   if (const auto who = who_has_open(open)) return fmt::format("{}: {}", addresses.front(), *who);

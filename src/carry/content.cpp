@@ -59,7 +59,8 @@ Result<Content> read_content(Store& store, const BaySave& save) {
     return tl::unexpected(std::move(error));
   };
   BAYSWAP_TRY(const auto info, store.stat(save.path));
-  if (!info) return fail(ErrorCode::not_found, fmt::format("{} is gone", store.shown(save.path)), "scan again");
+  if (!info)
+    return fail(ErrorCode::not_found, fmt::format("{} is gone", store.shown(save.path)), "scan again");
   if (info->kind == FileInfo::Kind::folder) {
     BAYSWAP_TRY(content.tree, read_tree(store, save.path));
     return content;
@@ -170,14 +171,16 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
         file.bytes = parameters.encode();
         notes.push_back(fmt::format("{}: SAVEDATA_DIRECTORY is {}", file.path, folder_name));
         doubts.emplace_back(
-            "the parameter file also holds a hash made with the console's own key, which is now another's: a console may "
+            "the parameter file also holds a hash made with the console's own key, which is now another's: a "
+            "console may "
             "refuse the save, emulators mostly take it");
       }
     }
   }
   const std::string& old = content.game.code;
   const auto search = [&](const std::string& where, const Blob& bytes) {
-    if (old.size() >= 4 && old != game.code && bytes.size() <= most_bytes_searched && holds_text(bytes.view(), old))
+    if (old.size() >= 4 && old != game.code && bytes.size() <= most_bytes_searched &&
+        holds_text(bytes.view(), old))
       doubts.push_back(fmt::format("{} still has the old code {} in it", where, old));
   };
   for (const TreeFile& file : out.tree)

@@ -7,9 +7,9 @@ namespace bayswap {
 
 struct Content {
   GameId game;
-  std::vector<TreeFile> tree;       // of a folder, or of a package
-  std::optional<CardSave> card;     // of a card's entry, or of a single save
-  std::optional<Blob> whole;        // a sealed file; of a package its image, as a shell
+  std::vector<TreeFile> tree;    // of a folder, or of a package
+  std::optional<CardSave> card;  // of a card's entry, or of a single save
+  std::optional<Blob> whole;     // a sealed file; of a package its image, as a shell
   [[nodiscard]] bool is_blank() const;
   [[nodiscard]] std::size_t size_bytes() const;
 };
@@ -20,9 +20,10 @@ struct Content {
 [[nodiscard]] Result<Content> content_of_files(const std::vector<TreeFile>& files, const PlatformRule& rule,
                                                const std::string& name);
 
-/// The content with its identifiers stamped for `game`, which is the same one of another region. What was stamped goes
-/// to `notes`, what still names the old one to `doubts`.
-[[nodiscard]] Result<Content> restamped(const Content& content, const GameId& game, const std::string& folder_name,
-                                        std::vector<std::string>& notes, std::vector<std::string>& doubts);
+/// The content with its identifiers stamped for `game`, which is the same one of another region. What was
+/// stamped goes to `notes`, what still names the old one to `doubts`.
+[[nodiscard]] Result<Content> restamped(const Content& content, const GameId& game,
+                                        const std::string& folder_name, std::vector<std::string>& notes,
+                                        std::vector<std::string>& doubts);
 
 }  // namespace bayswap

@@ -43,23 +43,26 @@ bool is_within(const std::string& path, const std::string& folder) {
 }
 
 std::string described(const BaySave& save) {
-  return save.label.empty() ? save.path : fmt::format("{} ({}, {})", save.label, tag(save.rule->platform), save.path);
+  return save.label.empty() ? save.path
+                            : fmt::format("{} ({}, {})", save.label, tag(save.rule->platform), save.path);
 }
 
 Result<void> one_game(const std::vector<BaySave>& found, const std::string& what, const std::string& bay) {
   std::vector<std::string> games;
   for (const BaySave& save : found) {
     const GameMatch match = compare(save.facts.game, found.front().facts.game);
-    if ((match == GameMatch::other_game || match == GameMatch::other_region) && save.path != found.front().path)
+    if ((match == GameMatch::other_game || match == GameMatch::other_region) &&
+        save.path != found.front().path)
       games.push_back(described(save));
   }
   if (games.empty()) return {};
   constexpr std::size_t most_named = 8;
-  const std::string more = games.size() > most_named ? fmt::format(" and {} more", games.size() - most_named) : "";
+  const std::string more =
+      games.size() > most_named ? fmt::format(" and {} more", games.size() - most_named) : "";
   games.resize(std::min(games.size(), most_named));
   return fail(ErrorCode::bad_usage,
-              fmt::format("'{}' could be several saves of {}: {}, {}{}", printable(what), bay, described(found.front()),
-                          fmt::join(games, ", "), more),
+              fmt::format("'{}' could be several saves of {}: {}, {}{}", printable(what), bay,
+                          described(found.front()), fmt::join(games, ", "), more),
               "name one by its code, its title id or its path");
 }
 
@@ -68,7 +71,8 @@ void add_further_places(const std::vector<BaySave>& saves, std::vector<BaySave>&
   const std::size_t count = found.size();
   for (const BaySave& part : saves) {
     if (part.place.empty()) continue;
-    const bool there = std::ranges::any_of(found, [&](const BaySave& save) { return save.path == part.path; });
+    const bool there =
+        std::ranges::any_of(found, [&](const BaySave& save) { return save.path == part.path; });
     bool belongs = false;
     for (std::size_t i = 0; i < count; ++i) {
       const BaySave& whole = found[i];
@@ -92,7 +96,8 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
   if (const std::string whole = outside.address(what); is_within(whole, root) && whole != root)
     below = whole.substr(root.size() + 1);
   for (const BaySave& save : saves)
-    if (is_within(save.path, below) || (save.place.empty() && is_within(below, save.path))) found.push_back(save);
+    if (is_within(save.path, below) || (save.place.empty() && is_within(below, save.path)))
+      found.push_back(save);
   if (!found.empty()) {
     BAYSWAP_CHECK(one_game(found, what, from.bay->name));
     add_further_places(saves, found);

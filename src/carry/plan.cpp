@@ -76,10 +76,13 @@ class Planner {
   [[nodiscard]] NameFacts facts_for(const OpenBay& side) const {
     const bool target = side.bay == to_.bay;
     const auto& rom = target ? sides_.to : sides_.from;
-    NameFacts facts{target ? sides_.name_to : sides_.name_from, rom ? rom->facts.game : sides_.game,
-                    std::max(request_.slot, 1), {}};
+    NameFacts facts{target ? sides_.name_to : sides_.name_from,
+                    rom ? rom->facts.game : sides_.game,
+                    std::max(request_.slot, 1),
+                    {}};
     const PlatformRule* rule = side.bay->rule(sides_.game.platform);
-    if (rom && rule != nullptr && rule->path.uses("rom.md5")) facts.rom_md5 = rom_md5_for(*side.store, *rule, *rom);
+    if (rom && rule != nullptr && rule->path.uses("rom.md5"))
+      facts.rom_md5 = rom_md5_for(*side.store, *rule, *rom);
     return facts;
   }
 
@@ -342,30 +345,35 @@ std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed)
       failed.dangers.push_back({Level::refusal, "damaged", content.error().message, content.error().hint});
       continue;
     }
-    cargo.push_back({std::move(save.facts), std::move(save.place), std::move(shown), save.modified, *std::move(content)});
+    cargo.push_back(
+        {std::move(save.facts), std::move(save.place), std::move(shown), save.modified, *std::move(content)});
   }
   return cargo;
 }
 
 // Of several accounts' saves the one that was said; the others stay.
-Result<void> choose_account(std::vector<BaySave>& saves, const CarryRequest& request, const std::string& bay) {
+Result<void> choose_account(std::vector<BaySave>& saves, const CarryRequest& request,
+                            const std::string& bay) {
   const std::vector<std::string> accounts = accounts_of(saves);
   if (accounts.size() < 2) return {};
   std::vector<std::string> said;
   for (const auto& [from, to] : request.accounts) said.push_back(lower(from));
-  const bool any = std::ranges::any_of(
-      accounts, [&](const std::string& account) { return std::ranges::find(said, lower(account)) != said.end(); });
+  const bool any = std::ranges::any_of(accounts, [&](const std::string& account) {
+    return std::ranges::find(said, lower(account)) != said.end();
+  });
   if (!any)
     return fail(ErrorCode::unsafe,
                 fmt::format("{} has this save of several accounts: {}", bay, fmt::join(accounts, ", ")),
-                fmt::format("say whose: --account {}=THEIRS, with the account's name at the target", accounts.front()));
+                fmt::format("say whose: --account {}=THEIRS, with the account's name at the target",
+                            accounts.front()));
   std::erase_if(saves, [&](const BaySave& save) {
     return save.place.empty() && std::ranges::find(said, lower(save.facts.account)) == said.end();
   });
   return {};
 }
 
-Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside, const CarryRequest& request) {
+Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
+                            const CarryRequest& request) {
   ScanWish wish;
   wish.titles = request.titles;
   // Names tell mostly enough; what saves call themselves takes reading them all.
@@ -381,11 +389,14 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
   std::vector<BaySave> saves = *std::move(found);
   std::erase_if(saves, [](const BaySave& save) { return save.health == "deleted"; });
   // What is kept as files goes by its ROM.
-  if (saves.empty() || (is_plain(saves.front().rule) && is_plain(to.bay->rule(saves.front().facts.game.platform)))) {
+  if (saves.empty() ||
+      (is_plain(saves.front().rule) && is_plain(to.bay->rule(saves.front().facts.game.platform)))) {
     CarryRequest plain = request;
     if (!saves.empty() && saves.front().facts.rom_path) plain.what = *saves.front().facts.rom_path;
-    if (saves.empty() && std::ranges::none_of(from.bay->rules, [](const PlatformRule& rule) { return is_plain(&rule); }))
-      return fail(ErrorCode::not_found, fmt::format("{} has no save called '{}'", from.bay->name, printable(request.what)),
+    if (saves.empty() &&
+        std::ranges::none_of(from.bay->rules, [](const PlatformRule& rule) { return is_plain(&rule); }))
+      return fail(ErrorCode::not_found,
+                  fmt::format("{} has no save called '{}'", from.bay->name, printable(request.what)),
                   fmt::format("`bayswap bay scan {}` shows the saves there are", from.bay->name));
     if (!saves.empty()) plain.what = std::string(stem_of(plain.what));
     BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
@@ -398,9 +409,11 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
                                         ? to.bay->rule(saves.front().facts.game.platform)->keeping
                                         : Keeping::file)),
                 "carry it to a bay that keeps files");
-  if (request.slot > 0 && std::ranges::any_of(saves, [&](const BaySave& save) { return save.facts.slot == request.slot; }) &&
+  if (request.slot > 0 &&
+      std::ranges::any_of(saves, [&](const BaySave& save) { return save.facts.slot == request.slot; }) &&
       saves.size() > 1)
-    std::erase_if(saves, [&](const BaySave& save) { return save.place.empty() && save.facts.slot != request.slot; });
+    std::erase_if(saves,
+                  [&](const BaySave& save) { return save.place.empty() && save.facts.slot != request.slot; });
   BAYSWAP_CHECK(choose_account(saves, request, from.bay->name));
   Plan failed;
   std::vector<Cargo> cargo = load(saves, *from.store, failed);
@@ -419,7 +432,8 @@ Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store&
     if (std::ranges::find(acceptable_dangers, word) == acceptable_dangers.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
                   fmt::format("it knows {}", fmt::join(acceptable_dangers, ", ")));
-  if (!all_plain(*from.bay) || !all_plain(*to.bay)) return plan_from_scan(catalog, from, to, outside, request);
+  if (!all_plain(*from.bay) || !all_plain(*to.bay))
+    return plan_from_scan(catalog, from, to, outside, request);
   CarryRequest plain = request;
   BAYSWAP_CHECK(name_by_rom(catalog, from, outside, plain));
   BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));

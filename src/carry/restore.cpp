@@ -16,7 +16,8 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
   plan.game = entry.game;
   plan.from_bay = entry.to_bay;
   plan.to_bay = entry.to_bay;
-  plan.reason = fmt::format("restore version {}{}: {}", version, before ? ", as it was before" : "", entry.reason);
+  plan.reason =
+      fmt::format("restore version {}{}: {}", version, before ? ", as it was before" : "", entry.reason);
   for (const LoggedChange& logged : entry.changes) {
     const auto& wanted = before ? logged.before : logged.after;
     FileChange change{logged.path, {}, {}};
@@ -30,24 +31,28 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
     if (change.before == change.after) continue;
     const std::string shown = files.shown(logged.path);
     if (change.before)
-      plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", shown, change.before->size()),
+      plan.steps.push_back({"keep",
+                            fmt::format("{} ({} bytes) goes into the logbook", shown, change.before->size()),
                             "so that this can be undone"});
     if (change.after) {
       plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, change.after->size()),
                             fmt::format("as it was {} entry {}", before ? "before" : "after", version)});
       plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
     } else {
-      plan.steps.push_back({"remove", shown, fmt::format("nothing was there {} entry {}", before ? "before" : "after", version)});
+      plan.steps.push_back(
+          {"remove", shown,
+           fmt::format("nothing was there {} entry {}", before ? "before" : "after", version)});
     }
     plan.changes.push_back(std::move(change));
   }
   if (plan.changes.empty())
-    plan.dangers.push_back({Danger::Level::note, "same", "the files hold that version already: there is nothing to do", ""});
+    plan.dangers.push_back(
+        {Danger::Level::note, "same", "the files hold that version already: there is nothing to do", ""});
   return plan;
 }
 
-Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version, bool before, const Bay& bay,
-                                                Store& below) {
+Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version, bool before,
+                                                const Bay& bay, Store& below) {
   BAYSWAP_TRY(const Entry entry, logbook.entry(version));
   const std::string root = tidied(below.address("."));
   auto store = std::make_unique<VersionStore>(below);

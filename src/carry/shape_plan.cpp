@@ -33,13 +33,15 @@ class ShapePlanner {
     const GameId& game = cargo_.front().facts.game;
     rule_ = to_.bay->rule(game.platform);
     if (rule_ == nullptr)
-      return fail(ErrorCode::bad_usage, fmt::format("the bay {} says nothing about {}", to_.bay->name, tag(game.platform)),
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("the bay {} says nothing about {}", to_.bay->name, tag(game.platform)),
                   fmt::format("add [platform.{}] to {}", tag(game.platform), to_.bay->origin));
     plan_.kind = from_ ? EntryKind::carry : EntryKind::adopt;
     plan_.from_bay = from_ ? from_->bay->name : "";
     plan_.to_bay = to_.bay->name;
-    plan_.reason = from_ ? fmt::format("carry '{}' from {} to {}", request_.what, plan_.from_bay, plan_.to_bay)
-                         : fmt::format("adopt {} to {}", request_.what, plan_.to_bay);
+    plan_.reason = from_
+                       ? fmt::format("carry '{}' from {} to {}", request_.what, plan_.from_bay, plan_.to_bay)
+                       : fmt::format("adopt {} to {}", request_.what, plan_.to_bay);
     ScanWish wish;
     wish.titles = request_.titles;
     wish.only = game.platform;
@@ -56,7 +58,8 @@ class ShapePlanner {
     if (bring_ > 0) plan_companions();
     if (bring_ == 0 && plan_.refusal() == nullptr) refuse_empty();
     if (plan_.refusal() == nullptr && plan_.changes.empty())
-      plan_.dangers.push_back({Level::note, "same", "the target holds the same save already: there is nothing to do", ""});
+      plan_.dangers.push_back(
+          {Level::note, "same", "the target holds the same save already: there is nothing to do", ""});
     return std::move(plan_);
   }
 
@@ -82,7 +85,8 @@ class ShapePlanner {
     for (const RomFile& rom : roms_) {
       const GameMatch match = compare(game, rom.facts.game);
       if (match == GameMatch::same) return &rom;
-      if (match == GameMatch::other_revision || (match == GameMatch::other_region && best == nullptr)) best = &rom;
+      if (match == GameMatch::other_revision || (match == GameMatch::other_region && best == nullptr))
+        best = &rom;
     }
     return best;
   }
@@ -128,20 +132,24 @@ class ShapePlanner {
     if (request_.region) {
       const auto wanted = in_region(game, *request_.region);
       if (wanted) return wanted;
-      return fail(ErrorCode::wrong_region,
-                  fmt::format("what {} is called in {} is not known", game_in_words(game), name(*request_.region)),
-                  "add a [[title]] with its id and code to titles.toml (docs/titles.md), or put its ROM or a save of it "
-                  "into the target");
+      return fail(
+          ErrorCode::wrong_region,
+          fmt::format("what {} is called in {} is not known", game_in_words(game), name(*request_.region)),
+          "add a [[title]] with its id and code to titles.toml (docs/titles.md), or put its ROM or a save of "
+          "it "
+          "into the target");
     }
     if (there && compare(game, *there) == GameMatch::other_region) {
-      danger(unless_accepted("wrong-region"), "wrong-region",
-             fmt::format("wrong region: the save is from {}, {} plays {}", game_in_words(game), to_.bay->name,
-                         game_in_words(*there)),
-             there->region == Region::unknown
-                 ? "a save of one region does not load in another's game; say --accept wrong-region if they are the same"
-                 : fmt::format("a save of one region does not load in another's game; --region {} restamps it, "
-                               "--accept wrong-region places it as it is",
-                               region_word(there->region)));
+      danger(
+          unless_accepted("wrong-region"), "wrong-region",
+          fmt::format("wrong region: the save is from {}, {} plays {}", game_in_words(game), to_.bay->name,
+                      game_in_words(*there)),
+          there->region == Region::unknown
+              ? "a save of one region does not load in another's game; say --accept wrong-region if they are "
+                "the same"
+              : fmt::format("a save of one region does not load in another's game; --region {} restamps it, "
+                            "--accept wrong-region places it as it is",
+                            region_word(there->region)));
       if (!request_.accept.contains("wrong-region")) return std::nullopt;
     }
     return game;
@@ -161,7 +169,8 @@ class ShapePlanner {
     const auto same = std::ranges::find(theirs, lower(own), lower);
     if (same != theirs.end()) return *same;
     if (theirs.size() == 1) {
-      plan_.steps.push_back({"account", fmt::format("{} is {} there", own.empty() ? "the save" : own, theirs.front()),
+      plan_.steps.push_back({"account",
+                             fmt::format("{} is {} there", own.empty() ? "the save" : own, theirs.front()),
                              fmt::format("{} has only that one", to_.bay->name)});
       return theirs.front();
     }
@@ -170,7 +179,8 @@ class ShapePlanner {
         plan_.steps.push_back({"account", own, fmt::format("{} has none yet", to_.bay->name)});
         return own;
       }
-      danger(Level::refusal, "which-account", fmt::format("{} has no account yet, and none is said", to_.bay->name),
+      danger(Level::refusal, "which-account",
+             fmt::format("{} has no account yet, and none is said", to_.bay->name),
              "say --account NAME, or start the game there once and save");
       return std::nullopt;
     }
@@ -198,7 +208,9 @@ class ShapePlanner {
       const GameMatch match = compare(facts.game, save.facts.game);
       if (match != GameMatch::same && match != GameMatch::other_revision) continue;
       if (rule.uses("account") && lower(save.facts.account) != lower(facts.account)) continue;
-      if ((rule.uses("slot") || rule.uses("slot.8") || rule.uses("slot.letter")) && save.facts.slot != facts.slot) continue;
+      if ((rule.uses("slot") || rule.uses("slot.8") || rule.uses("slot.letter")) &&
+          save.facts.slot != facts.slot)
+        continue;
       if (rule.uses("suffix") && lower(save.facts.suffix) != lower(facts.suffix)) continue;
       if (rule.uses("save.name") && lower(save.facts.save_name) != lower(facts.save_name)) continue;
       best = &save;
@@ -209,7 +221,8 @@ class ShapePlanner {
   Result<std::optional<std::string>> where(NameFacts& facts, const Cargo& cargo) {
     const NameRule* rule = place_rule(cargo.place);
     if (rule == nullptr) {
-      danger(Level::note, "no-place", fmt::format("{} ({}) has no place in {}", cargo.shown, cargo.place, to_.bay->name), "");
+      danger(Level::note, "no-place",
+             fmt::format("{} ({}) has no place in {}", cargo.shown, cargo.place, to_.bay->name), "");
       return std::nullopt;
     }
     if (rule_->keeping == Keeping::file) return std::string(".");  // the layout has a say in the name
@@ -221,13 +234,15 @@ class ShapePlanner {
         if (best == nullptr && one.save->place == cargo.place && !one.save->facts.folder.empty()) best = &one;
       if (best == nullptr || best->likeness.score < 0.5) {
         danger(Level::refusal, "base-needed",
-               fmt::format("{} has no folder that looks like this save's, and its name can't be worked out", to_.bay->name),
+               fmt::format("{} has no folder that looks like this save's, and its name can't be worked out",
+                           to_.bay->name),
                "start the game there once and save, then carry again");
         return std::nullopt;
       }
       facts.folder = best->save->facts.folder;
-      plan_.steps.push_back({"found", facts.folder, fmt::format("{:.0f} % alike: {}", best->likeness.score * 100,
-                                                                fmt::join(best->likeness.reasons, ", "))});
+      plan_.steps.push_back({"found", facts.folder,
+                             fmt::format("{:.0f} % alike: {}", best->likeness.score * 100,
+                                         fmt::join(best->likeness.reasons, ", "))});
     }
     auto path = rule->expand(facts);
     if (!path) return tl::unexpected(std::move(path.error()));
@@ -245,7 +260,8 @@ class ShapePlanner {
     facts.game = *game;
     if (request_.titles != nullptr) request_.titles->complete(facts.game);
     if (request_.slot > 0 && cargo.place.empty()) facts.slot = request_.slot;
-    if (cargo.place.empty() || (place_rule(cargo.place) != nullptr && place_rule(cargo.place)->uses("account"))) {
+    if (cargo.place.empty() ||
+        (place_rule(cargo.place) != nullptr && place_rule(cargo.place)->uses("account"))) {
       const auto account = settle_account(facts.account);
       if (!account) {
         ++bring_;
@@ -271,16 +287,20 @@ class ShapePlanner {
       std::vector<std::string> notes;
       std::vector<std::string> doubts;
       BAYSWAP_TRY(content, restamped(content, facts.game, std::string(name_of(*path)), notes, doubts));
-      plan_.steps.push_back({"restamp", fmt::format("{} becomes {}", game_in_words(cargo.facts.game), game_in_words(facts.game)),
-                             "you asked for that region"});
+      plan_.steps.push_back(
+          {"restamp",
+           fmt::format("{} becomes {}", game_in_words(cargo.facts.game), game_in_words(facts.game)),
+           "you asked for that region"});
       for (std::string& note : notes) plan_.steps.push_back({"restamp", std::move(note), ""});
       for (std::string& doubt : doubts)
-        danger(Level::warning, "old-region", std::move(doubt), "look at it in the game; undo brings the old one back");
+        danger(Level::warning, "old-region", std::move(doubt),
+               "look at it in the game; undo brings the old one back");
     }
     ++bring_;
     companion_facts_.push_back({cargo.facts, facts});
-    return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown, cargo.modified, std::move(content)}, there_,
-                       plan_);
+    return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown,
+                        cargo.modified, std::move(content)},
+                       there_, plan_);
   }
 
   std::vector<ChipFact> chips_of(const GameId& game) const {
@@ -331,15 +351,15 @@ class ShapePlanner {
     const auto ours = current(*from_->store, here);
     if (!ours || !theirs) return;
     if (!*ours && !*theirs) {
-      danger(Level::note, "companion-missing",
-             fmt::format("{} ({}) is in neither bay", rule.what, *to_path), "without it, " + rule.without);
+      danger(Level::note, "companion-missing", fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
+             "without it, " + rule.without);
       return;
     }
     if (!*ours || (*theirs && **theirs == **ours)) return;
     if (rule.check == "avatar-database") {
       if (const auto problem = avatar_database_problem((*ours)->view())) {
-        danger(Level::warning, "companion-damaged", fmt::format("{}: {}", from_->store->shown(here), *problem),
-               "it is not carried along");
+        danger(Level::warning, "companion-damaged",
+               fmt::format("{}: {}", from_->store->shown(here), *problem), "it is not carried along");
         return;
       }
     }
@@ -349,8 +369,10 @@ class ShapePlanner {
              "--companions replaces it with the source's");
       return;
     }
-    if (std::ranges::any_of(plan_.changes, [&](const FileChange& change) { return change.path == there; })) return;
-    plan_.steps.push_back({"companion", to_.store->shown(there), fmt::format("the save leans on {}", rule.what)});
+    if (std::ranges::any_of(plan_.changes, [&](const FileChange& change) { return change.path == there; }))
+      return;
+    plan_.steps.push_back(
+        {"companion", to_.store->shown(there), fmt::format("the save leans on {}", rule.what)});
     plan_.changes.push_back({there, *theirs, **ours});
   }
 
@@ -410,8 +432,8 @@ std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& r
   return whole ? whole->md5 : "";
 }
 
-Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from, OpenBay to,
-                         const CarryRequest& request) {
+Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from,
+                         OpenBay to, const CarryRequest& request) {
   return ShapePlanner(catalog, std::move(cargo), from, to, request).run();
 }
 

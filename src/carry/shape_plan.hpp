@@ -15,10 +15,11 @@ struct Cargo {
 };
 
 /// `from` is empty for an adoption.
-[[nodiscard]] Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from,
-                                       OpenBay to, const CarryRequest& request);
+[[nodiscard]] Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo,
+                                       std::optional<OpenBay> from, OpenBay to, const CarryRequest& request);
 
-/// The target's saves by likeness to `tree`, the best first: for adoptions, and folders only found by looking.
+/// The target's saves by likeness to `tree`, the best first: for adoptions, and folders only found by
+/// looking.
 struct Ranked {
   const BaySave* save = nullptr;
   Likeness likeness;

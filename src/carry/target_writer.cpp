@@ -40,7 +40,8 @@ Result<void> TargetWriter::add(const Placement& placement, const std::vector<Bay
       return add_single(placement, plan);
     case Keeping::opaque: {
       if (!placement.content.whole || !placement.content.tree.empty()) return cannot_become(placement);
-      return add_whole(placement, *placement.content.whole, "carried whole: only the console can read it", plan);
+      return add_whole(placement, *placement.content.whole, "carried whole: only the console can read it",
+                       plan);
     }
     case Keeping::file:
       return add_file(placement, plan);
@@ -52,12 +53,14 @@ tl::unexpected<Error> TargetWriter::cannot_become(const Placement& placement) co
   const bool sealed = placement.content.whole && placement.content.tree.empty();
   if (placement.rule->keeping == Keeping::opaque)
     return fail(ErrorCode::unsupported,
-                fmt::format("{} keeps sealed saves, which only the console can make of {}", to_.bay->name, placement.shown),
+                fmt::format("{} keeps sealed saves, which only the console can make of {}", to_.bay->name,
+                            placement.shown),
                 "let the console copy the save to its SD card");
   return fail(ErrorCode::unsupported,
-              sealed ? fmt::format("{} is sealed: only the console it belongs to can open it", placement.shown)
-                     : fmt::format("{} can't become what {} keeps ({})", placement.shown, to_.bay->name,
-                                   to_text(placement.rule->keeping)),
+              sealed
+                  ? fmt::format("{} is sealed: only the console it belongs to can open it", placement.shown)
+                  : fmt::format("{} can't become what {} keeps ({})", placement.shown, to_.bay->name,
+                                to_text(placement.rule->keeping)),
               sealed ? "let the console copy it back into its own memory, and carry it from there"
                      : "carry it to a bay that keeps such saves");
 }
@@ -76,7 +79,8 @@ void TargetWriter::warn_if_newer(const std::string& path, const Placement& place
       fmt::format("{} is newer than the save that would take its place", to_.store->shown(path));
   for (const Danger& known : plan.dangers)
     if (known.text == text) return;
-  plan.dangers.push_back({Level::warning, "target-newer", text, "is this the right direction? It can be undone"});
+  plan.dangers.push_back(
+      {Level::warning, "target-newer", text, "is this the right direction? It can be undone"});
 }
 
 // ---- Folders ------------------------------------------------------------------------------------
@@ -101,19 +105,23 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   std::vector<Step> steps;
   for (const TreeFile& file : files) {
     // The name in the case that the disk has it.
-    const auto old = std::ranges::find(theirs, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
+    const auto old =
+        std::ranges::find(theirs, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
     const std::string name = old != theirs.end() ? old->path : file.path;
     touched.push_back(name);
     if (old != theirs.end() && old->bytes == file.bytes) continue;
     const std::string path = join_path(placement.path, name);
     if (old != theirs.end()) {
       warn_if_newer(path, placement, plan);
-      plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), old->bytes.size()),
-                            "so that undo can bring it back"});
+      plan.steps.push_back(
+          {"keep",
+           fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), old->bytes.size()),
+           "so that undo can bring it back"});
     }
     steps.push_back({"place", fmt::format("{} ({} bytes)", to_.store->shown(path), file.bytes.size()),
                      old != theirs.end() ? "whole, in place of the old file" : "a new file"});
-    plan.changes.push_back({path, old != theirs.end() ? std::optional(old->bytes) : std::nullopt, file.bytes});
+    plan.changes.push_back(
+        {path, old != theirs.end() ? std::optional(old->bytes) : std::nullopt, file.bytes});
   }
   for (const TreeFile& file : theirs) {
     if (std::ranges::find(touched, file.path) != touched.end()) continue;
@@ -122,8 +130,10 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
       continue;
     }
     const std::string path = join_path(placement.path, file.path);
-    plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), file.bytes.size()),
-                          "so that undo can bring it back"});
+    plan.steps.push_back(
+        {"keep",
+         fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), file.bytes.size()),
+         "so that undo can bring it back"});
     steps.push_back({"remove", to_.store->shown(path), "the source has no such file, and you said --exact"});
     plan.changes.push_back({path, file.bytes, std::nullopt});
   }
@@ -131,14 +141,16 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   plan.steps.push_back({"name", placement.path, fmt::format("the rule is {}", placement.named_by)});
   std::ranges::move(steps, std::back_inserter(plan.steps));
   if (!kept.empty())
-    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")), "only the target has it; --exact would remove it"});
+    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")),
+                          "only the target has it; --exact would remove it"});
   verify_step(plan);
   return {};
 }
 
 // ---- Packages -----------------------------------------------------------------------------------
 
-Result<void> TargetWriter::add_package(const Placement& placement, const std::vector<BaySave>& there, Plan& plan) {
+Result<void> TargetWriter::add_package(const Placement& placement, const std::vector<BaySave>& there,
+                                       Plan& plan) {
   if (placement.content.tree.empty()) return cannot_become(placement);
   BAYSWAP_TRY(const auto old, to_.store->stat(placement.path));
   bool as_folder = old && old->kind == FileInfo::Kind::folder;
@@ -153,10 +165,10 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
   BAYSWAP_TRY(const auto before, old_bytes(placement.path));
   const std::optional<Blob>& shell = before ? before : placement.content.whole;
   if (!shell) {
-    plan.dangers.push_back({Level::refusal, "base-needed",
-                            fmt::format("{} keeps packages, and has none of this save to put the files into",
-                                        to_.bay->name),
-                            "start the game there once and save, then carry again"});
+    plan.dangers.push_back(
+        {Level::refusal, "base-needed",
+         fmt::format("{} keeps packages, and has none of this save to put the files into", to_.bay->name),
+         "start the game there once and save, then carry again"});
     return {};
   }
   BAYSWAP_TRY(BlockPackage package, BlockPackage::open(*shell));
@@ -185,23 +197,33 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
     ++replaced;
   }
   const auto profile = number_from_hex(placement.facts.account);
-  const bool restamp = !before && profile && placement.facts.account.size() == 16 && package.profile_id() != *profile;
+  const bool restamp =
+      !before && profile && placement.facts.account.size() == 16 && package.profile_id() != *profile;
   if (restamp) package.set_profile_id(*profile);
   const Blob after = package.image();
   if (before && *before == after) return {};
   if (before) {
     warn_if_newer(placement.path, placement, plan);
-    plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(placement.path), before->size()),
-                          "so that undo can bring it back"});
+    plan.steps.push_back(
+        {"keep",
+         fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(placement.path), before->size()),
+         "so that undo can bring it back"});
   }
-  plan.steps.push_back({"graft", fmt::format("{} files into {}", replaced, before ? "the target's own package" : "the source's package"),
+  plan.steps.push_back({"graft",
+                        fmt::format("{} files into {}", replaced,
+                                    before ? "the target's own package" : "the source's package"),
                         "with every hash made right"});
-  if (restamp) plan.steps.push_back({"restamp", fmt::format("the profile id is {}", placement.facts.account), "the account there"});
+  if (restamp)
+    plan.steps.push_back(
+        {"restamp", fmt::format("the profile id is {}", placement.facts.account), "the account there"});
   if (!kept.empty())
-    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")), "only the target has it; --exact would remove it"});
-  plan.dangers.push_back({Level::note, "signature", "the package's signature is as it was: only a console can make one",
+    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")),
+                          "only the target has it; --exact would remove it"});
+  plan.dangers.push_back({Level::note, "signature",
+                          "the package's signature is as it was: only a console can make one",
                           "emulators and modified consoles don't ask for it"});
-  plan.steps.push_back({"place", to_.store->shown(placement.path), before ? "whole, in place of the old file" : "a new file"});
+  plan.steps.push_back(
+      {"place", to_.store->shown(placement.path), before ? "whole, in place of the old file" : "a new file"});
   verify_step(plan);
   plan.changes.push_back({placement.path, before, after});
   return {};
@@ -241,20 +263,22 @@ Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
   }
   if (image->card->kind() != save.kind)
     return fail(ErrorCode::does_not_fit,
-                fmt::format("{} is a {} card, and {} a save of a {} card", shown, to_text(image->card->kind()), save.name,
-                            to_text(save.kind)));
+                fmt::format("{} is a {} card, and {} a save of a {} card", shown,
+                            to_text(image->card->kind()), save.name, to_text(save.kind)));
   if (image->problems > 0 && !request_.accept.contains("damaged"))
-    plan.dangers.push_back({Level::refusal, "damaged",
-                            fmt::format("{}: {}", shown, image->card->check().front().text),
-                            fmt::format("`bayswap card check {} --repair` first, or say --accept damaged", shown)});
+    plan.dangers.push_back(
+        {Level::refusal, "damaged", fmt::format("{}: {}", shown, image->card->check().front().text),
+         fmt::format("`bayswap card check {} --repair` first, or say --accept damaged", shown)});
   const auto own = image->card->read(save.name);
   if (own && own->same_content(save)) return {};
   if (own) {
     for (const CardEntry& entry : image->card->entries())
-      if (entry.name == save.name && entry.modified && placement.modified && *entry.modified > *placement.modified)
-        plan.dangers.push_back({Level::warning, "target-newer",
-                                fmt::format("{} on {} is newer than the save that would take its place", save.name, shown),
-                                "is this the right direction? It can be undone"});
+      if (entry.name == save.name && entry.modified && placement.modified &&
+          *entry.modified > *placement.modified)
+        plan.dangers.push_back(
+            {Level::warning, "target-newer",
+             fmt::format("{} on {} is newer than the save that would take its place", save.name, shown),
+             "is this the right direction? It can be undone"});
     BAYSWAP_CHECK(image->card->drop(save.name));
   }
   auto put = image->card->put(save);
@@ -262,14 +286,16 @@ Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
     put.error().message = fmt::format("{}: {}", shown, put.error().message);
     return put;
   }
-  plan.steps.push_back({own ? "replace" : "add", fmt::format("{} on {}", save.name, shown),
-                        own ? "the card has a save of that name" : fmt::format("{} blocks", image->card->blocks_for(save))});
+  plan.steps.push_back(
+      {own ? "replace" : "add", fmt::format("{} on {}", save.name, shown),
+       own ? "the card has a save of that name" : fmt::format("{} blocks", image->card->blocks_for(save))});
   return {};
 }
 
 Result<void> TargetWriter::add_single(const Placement& placement, Plan& plan) {
   BAYSWAP_TRY(const CardSave save, card_save(placement));
-  if (extension_of(placement.path) == ".parcel") return add_whole(placement, to_parcel(save), "as a parcel", plan);
+  if (extension_of(placement.path) == ".parcel")
+    return add_whole(placement, to_parcel(save), "as a parcel", plan);
   BAYSWAP_TRY(const Blob bytes, to_single_save(save));
   return add_whole(placement, bytes, "its directory entry and its data", plan);
 }
@@ -285,11 +311,13 @@ Result<void> TargetWriter::finish(Plan& plan) {
                               again->check().front().text),
                   "nothing was written; `bayswap card check --repair` first");
     if (image.before)
-      plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(image.path),
-                                                image.before->size()),
+      plan.steps.push_back({"keep",
+                            fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(image.path),
+                                        image.before->size()),
                             "so that undo can bring it back"});
-    plan.steps.push_back({"place", to_.store->shown(image.path),
-                          fmt::format("{} of {} blocks stay free", image.card->free_blocks(), image.card->capacity_blocks())});
+    plan.steps.push_back(
+        {"place", to_.store->shown(image.path),
+         fmt::format("{} of {} blocks stay free", image.card->free_blocks(), image.card->capacity_blocks())});
     verify_step(plan);
     plan.changes.push_back({image.path, image.before, after});
   }
@@ -299,7 +327,8 @@ Result<void> TargetWriter::finish(Plan& plan) {
 
 // ---- One file -----------------------------------------------------------------------------------
 
-Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& bytes, const std::string& how, Plan& plan) {
+Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& bytes, const std::string& how,
+                                     Plan& plan) {
   BAYSWAP_TRY(const auto before, old_bytes(placement.path));
   if (before && *before == bytes) return {};
   const std::string shown = to_.store->shown(placement.path);
@@ -308,7 +337,8 @@ Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& byt
     plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", shown, before->size()),
                           "so that undo can bring it back"});
   }
-  plan.steps.push_back({"name", std::string(name_of(placement.path)), fmt::format("the rule is {}", placement.named_by)});
+  plan.steps.push_back(
+      {"name", std::string(name_of(placement.path)), fmt::format("the rule is {}", placement.named_by)});
   plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, bytes.size()), how});
   verify_step(plan);
   plan.changes.push_back({placement.path, before, bytes});
@@ -325,14 +355,15 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
   const Recognition told = recognise(catalog_, unpacked.plain, hints);
   if (told.matches.empty())
     return fail(ErrorCode::not_recognised,
-                fmt::format("{} ({} bytes) is no {} save that we know", placement.shown, unpacked.plain.size(),
-                            tag(placement.rule->platform)),
+                fmt::format("{} ({} bytes) is no {} save that we know", placement.shown,
+                            unpacked.plain.size(), tag(placement.rule->platform)),
                 "`bayswap inspect` shows what it could be");
   const Layout* from = told.matches.front().layout;
   if (told.either())
-    plan.dangers.push_back({Level::warning, "either",
-                            fmt::format("{} could be {} as well as {}", placement.shown, from->id, told.matches[1].layout->id),
-                            "look at it in the game; undo brings the old one back"});
+    plan.dangers.push_back(
+        {Level::warning, "either",
+         fmt::format("{} could be {} as well as {}", placement.shown, from->id, told.matches[1].layout->id),
+         "look at it in the game; undo brings the old one back"});
   BAYSWAP_TRY(OpenedSave opened, open_save(*from, *placement.content.whole, placement.chips));
   std::vector<ChipFact> chips = placement.chips;
   for (const Part& part : opened.save.parts)
@@ -357,16 +388,19 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
     }
     brought = true;
     for (const Ailment& ailment : converted->ailments)
-      plan.dangers.push_back({ailment.certain && !request_.accept.contains(ailment.code) ? Level::refusal : Level::warning,
-                              ailment.code, ailment.text, ailment.hint});
+      plan.dangers.push_back(
+          {ailment.certain && !request_.accept.contains(ailment.code) ? Level::refusal : Level::warning,
+           ailment.code, ailment.text, ailment.hint});
     Placement one = placement;
     one.path = path;
     plan.steps.push_back({"convert", fmt::format("{} to {}", from->id, file.layout->id),
                           fmt::format("{} keeps {} saves so", to_.bay->name, tag(placement.rule->platform))});
-    BAYSWAP_CHECK(add_whole(one, converted->files.front().bytes, base ? "into the target's own file" : "a new file", plan));
+    BAYSWAP_CHECK(add_whole(one, converted->files.front().bytes,
+                            base ? "into the target's own file" : "a new file", plan));
   }
   if (!brought)
-    plan.dangers.push_back({Level::refusal, "empty", fmt::format("{} holds nothing that the target keeps", placement.shown),
+    plan.dangers.push_back({Level::refusal, "empty",
+                            fmt::format("{} holds nothing that the target keeps", placement.shown),
                             "`bayswap inspect` shows what is in it"});
   return {};
 }

@@ -7,9 +7,9 @@ namespace bayswap {
 
 struct Placement {
   const PlatformRule* rule = nullptr;
-  std::string path;  // below the target's root
+  std::string path;      // below the target's root
   std::string named_by;  // the path rule it came from
-  NameFacts facts;   // of the target
+  NameFacts facts;       // of the target
   std::vector<ChipFact> chips;
   std::string shown;  // the source, as the user knows it
   std::optional<std::int64_t> modified;
@@ -33,7 +33,8 @@ class TargetWriter {
     std::size_t problems = 0;
   };
   [[nodiscard]] Result<void> add_folder(const Placement& placement, Plan& plan);
-  [[nodiscard]] Result<void> add_package(const Placement& placement, const std::vector<BaySave>& there, Plan& plan);
+  [[nodiscard]] Result<void> add_package(const Placement& placement, const std::vector<BaySave>& there,
+                                         Plan& plan);
   [[nodiscard]] Result<void> add_card(const Placement& placement, Plan& plan);
   [[nodiscard]] Result<void> add_single(const Placement& placement, Plan& plan);
   [[nodiscard]] Result<void> add_file(const Placement& placement, Plan& plan);

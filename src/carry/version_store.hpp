@@ -46,7 +46,8 @@ class VersionStore final : public Store {
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
     const auto file = files_.find(path);
     if (file == files_.end()) return below_.read_range(path, at, count);
-    if (!file->second.bytes) return fail(ErrorCode::not_found, shown(path) + " does not exist in that version");
+    if (!file->second.bytes)
+      return fail(ErrorCode::not_found, shown(path) + " does not exist in that version");
     const Blob& bytes = *file->second.bytes;
     return bytes.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, bytes.size())), count);
   }
@@ -77,12 +78,12 @@ class VersionStore final : public Store {
     return info;
   }
   [[nodiscard]] bool holds_folder(const std::string& path) const {
-    return std::ranges::any_of(files_, [&](const auto& file) {
-      return file.second.bytes && file.first.starts_with(path + "/");
-    });
+    return std::ranges::any_of(
+        files_, [&](const auto& file) { return file.second.bytes && file.first.starts_with(path + "/"); });
   }
   [[nodiscard]] Result<void> refused(const std::string& path) const {
-    return fail(ErrorCode::unsupported, shown(path) + " is a version from the logbook, which is never written");
+    return fail(ErrorCode::unsupported,
+                shown(path) + " is a version from the logbook, which is never written");
   }
 
   Store& below_;

@@ -35,8 +35,8 @@ void show_ranking(const std::vector<Candidate>& found) {
   std::vector<std::vector<std::string>> rows;
   for (std::size_t i = 0; i < std::min(found.size(), most_shown); ++i)
     rows.push_back({std::to_string(i + 1), fmt::format("{:.0f} %", found[i].score * 100),
-                    std::string(tag(found[i].rule->platform)), printable(described(found[i])), printable(found[i].where),
-                    fmt::format("{}", fmt::join(found[i].reasons, "; "))});
+                    std::string(tag(found[i].rule->platform)), printable(described(found[i])),
+                    printable(found[i].where), fmt::format("{}", fmt::join(found[i].reasons, "; "))});
   print_table({"", "likely", "for", "game", "where", "because"}, rows, {0, 1});
   if (found.size() > most_shown) fmt::print("... and {} less likely ones.\n", found.size() - most_shown);
 }
@@ -72,7 +72,8 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   const bool clear = found.size() == 1 || found[0].score - found[1].score >= clear_lead;
   if (found.size() > 1 && !globals.json && !globals.quiet) show_ranking(found);
   if (chosen > found.size())
-    return fail(ErrorCode::bad_usage, fmt::format("--choose {}: there are {} to choose from", chosen, found.size()),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("--choose {}: there are {} to choose from", chosen, found.size()),
                 "name one of the numbers");
   if (chosen == 0 && clear) chosen = 1;
   if (chosen == 0 && has_terminal() && !globals.json) chosen = ask_number(found.size());

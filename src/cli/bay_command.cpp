@@ -56,7 +56,8 @@ Result<Bay> bay_from_words(const BayAddOptions& options) {
                                     {"--layout", &options.layout}})
     if (value->empty())
       return fail(ErrorCode::bad_usage, fmt::format("{} is missing", word),
-                  "e.g. bayswap bay add tv --like stem-folder --root /media/tv; or with --root, --platform, --path, --layout "
+                  "e.g. bayswap bay add tv --like stem-folder --root /media/tv; or with --root, --platform, "
+                  "--path, --layout "
                   "and --roms; `bayswap bay list --forms` shows what --like knows");
   const auto platform = platform_from_tag(options.platform);
   if (!platform)
@@ -232,10 +233,11 @@ int bay_show_command(const Globals& globals, const std::string& name) {
                 fmt::format("{} as {}{}", rule.path.text(),
                             rule.keeping == Keeping::file ? rule.layout : std::string(to_text(rule.keeping)),
                             rule.roms.empty() ? "" : ", ROMs in " + rule.roms));
-  const bool plain = std::ranges::any_of(
-      bay->rules, [](const PlatformRule& rule) { return rule.keeping == Keeping::file; });
+  const bool plain =
+      std::ranges::any_of(bay->rules, [](const PlatformRule& rule) { return rule.keeping == Keeping::file; });
   if (!plain || rows.empty()) {
-    fmt::print("{}`bayswap bay scan {}` shows the saves.\n", plain ? "No ROM was found here. " : "", bay->name);
+    fmt::print("{}`bayswap bay scan {}` shows the saves.\n", plain ? "No ROM was found here. " : "",
+               bay->name);
   } else {
     fmt::print("\n");
     print_table({"game", "ROM", "save", "bytes", "state"}, rows, {3});

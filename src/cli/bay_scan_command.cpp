@@ -2,7 +2,9 @@
 
 #include <algorithm>
 
+#include "base/endian.hpp"
 #include "base/text.hpp"
+#include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -13,15 +15,15 @@ namespace {
 
 constexpr double alike_enough = 0.6;
 
-// A save whose name says nothing: which one of the other bays is it most like?
-void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store, const TitleBook& titles,
-                       std::vector<BaySave>& saves) {
+// A save whose name says nothing: which one of the other bays is it most like? True where there was one such.
+bool find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store,
+                       const TitleBook& titles, std::vector<BaySave>& saves) {
   const auto is_nameless = [](const BaySave& save) {
     return save.label.empty() && save.facts.game.title.empty() && save.kind == "folder";
   };
-  if (std::ranges::none_of(saves, is_nameless)) return;
+  if (std::ranges::none_of(saves, is_nameless)) return false;
   const auto bays = list_bays(home);
-  if (!bays) return;
+  if (!bays) return true;
   struct Known {
     std::string name;
     std::vector<TreeFile> files;
@@ -53,6 +55,7 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
       save.resembles = one.name;
     }
   }
+  return true;
 }
 
 bool has_slots(const PlatformRule& rule) {
@@ -94,59 +97,120 @@ std::vector<std::string> row_of(const BaySave& save) {
           std::to_string(save.size_bytes),
           save.modified ? local_time(*save.modified) : "",
           save.health,
-          printable(save.rule->keeping == Keeping::card ? fmt::format("{}: {}", save.path, save.entry) : save.path)};
+          printable(save.rule->keeping == Keeping::card ? fmt::format("{}: {}", save.path, save.entry)
+                                                        : save.path)};
+}
+
+// What a scan printed, kept with what it had looked at: where all of that is still the same, so is the
+// answer.
+class LastScan {
+ public:
+  LastScan(const Globals& globals, const Home& home, const Bay& bay, const std::string& titles)
+      : path_(tidied(
+            join_path(home.data, fmt::format("../scans/{}.{}", bay.name, globals.json ? "json" : "table")))) {
+    std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n", version(), local_time(0), toned(Tone::bold, "x"),
+                                    bay.root, titles);
+    words += to_toml(bay);
+    if (const auto layouts = disk_.list(home.layouts))
+      for (const FileInfo& file : *layouts)
+        words += fmt::format("{} {} {}\n", file.name, file.modified, file.size_bytes);
+    key_ = sha256({reinterpret_cast<const Byte*>(words.data()), words.size()}).hex();
+  }
+
+  /// The text to print again.
+  [[nodiscard]] std::optional<std::string> still_right(Store& store) {
+    const auto file = disk_.read(path_);
+    if (!file || file->size() < key_.size() + 64 + 8) return std::nullopt;
+    const std::string_view all(reinterpret_cast<const char*>(file->data()), file->size());
+    const std::string_view rest = all.substr(64);
+    if (!rest.starts_with(key_)) return std::nullopt;
+    const std::size_t size = le64(file->view(), 64 + key_.size());
+    const std::size_t text_at = key_.size() + 8;
+    if (rest.size() - text_at < size || sha256(file->view().subspan(64)).hex() != all.substr(0, 64))
+      return std::nullopt;
+    if (!WatchedStore::is_as_then(store, rest.substr(text_at + size))) return std::nullopt;
+    return std::string(rest.substr(text_at, size));
+  }
+
+  void keep(const std::string& text, const std::string& trace) {
+    std::string rest = key_;
+    for (int i = 0; i < 8; ++i) rest += static_cast<char>(text.size() >> (8 * i));
+    rest += text + trace;
+    const std::string all = sha256({reinterpret_cast<const Byte*>(rest.data()), rest.size()}).hex() + rest;
+    // A home folder that can't be written only makes the next scan slower.
+    (void)disk_.replace(path_, {reinterpret_cast<const Byte*>(all.data()), all.size()});
+  }
+
+ private:
+  LocalStore disk_;
+  std::string path_;
+  std::string key_;
+};
+
+std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
+  if (saves.empty())
+    return fmt::format("No save was found in {}. `bayswap bay show {}` says where it looks.\n", bay.root,
+                       bay.name);
+  std::vector<std::vector<std::string>> rows;
+  rows.reserve(saves.size());
+  for (const BaySave& save : saves) rows.push_back(row_of(save));
+  std::string text =
+      table_text({"for", "save", "id", "region", "account", "slot", "bytes", "changed", "health", "on disk"},
+                 rows, {5, 6});
+  const std::vector<std::string> accounts = accounts_of(saves);
+  if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", fmt::join(accounts, ", "));
+  return text;
+}
+
+std::string as_json(const std::vector<BaySave>& saves, const Bay& bay, const std::vector<Error>& unread) {
+  Json list = Json::array();
+  for (const BaySave& save : saves) list.push_back(to_json(save));
+  Json errors = Json::array();
+  for (const Error& error : unread) errors.push_back(cli::to_json(error));
+  return json_text({{"bay", bay.name},
+                    {"root", bay.root},
+                    {"accounts", accounts_of(saves)},
+                    {"saves", std::move(list)},
+                    {"unreadable", std::move(errors)}});
+}
+
+Result<int> scan(const Globals& globals, const std::string& name) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(const Bay bay, find_bay(home, name));
+  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
+  LocalStore local(bay.root);
+  LastScan last(globals, home, bay, titles.to_toml());
+  if (const auto text = last.still_right(local)) {
+    fmt::print("{}", *text);
+    return exit_done;
+  }
+  WatchedStore store(local);
+  BAYSWAP_CHECK(store.list("."));
+  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  LocalStore disk;
+  const std::string memory_path = tidied(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
+  ScanMemory memory = ScanMemory::load(disk, memory_path);
+  ScanWish wish;
+  wish.titles = &titles;
+  wish.memory = &memory;
+  std::vector<Error> unread;
+  wish.on_error = [&](const std::string& /*path*/, const Error& error) { unread.push_back(error); };
+  BAYSWAP_TRY(auto saves, scan_bay(catalog, bay, store, wish));
+  const bool looked_elsewhere = find_resemblances(home, catalog, bay, local, titles, saves);
+  if (memory.changed()) (void)memory.save(disk, memory_path);
+  const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
+  fmt::print("{}", text);
+  for (const Error& error : unread)
+    say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
+  if (!looked_elsewhere && unread.empty()) last.keep(text, store.trace());
+  return exit_done;
 }
 
 }  // namespace
 
 int bay_scan_command(const Globals& globals, const std::string& name) {
-  const auto home = home_of(globals);
-  if (!home) return report(home.error());
-  const auto bay = find_bay(*home, name);
-  if (!bay) return report(bay.error());
-  const auto catalog = load_catalog(*home);
-  if (!catalog) return report(catalog.error());
-  const auto titles = TitleBook::load(*home);
-  if (!titles) return report(titles.error());
-  LocalStore store(bay->root);
-  const auto root = store.list(".");
-  if (!root) return report(root.error());
-  LocalStore disk;
-  const std::string memory_path = join_path(home->data, fmt::format("../scans/{}.scan", bay->name));
-  ScanMemory memory = ScanMemory::load(disk, tidied(memory_path));
-  ScanWish wish;
-  wish.titles = &*titles;
-  wish.memory = &memory;
-  std::vector<std::pair<std::string, Error>> unread;
-  wish.on_error = [&](const std::string& path, const Error& error) { unread.emplace_back(path, error); };
-  auto saves = scan_bay(*catalog, *bay, store, wish);
-  if (!saves) return report(saves.error());
-  find_resemblances(*home, *catalog, *bay, store, *titles, *saves);
-  // A home folder that can't be written only makes the next scan slower.
-  if (memory.changed()) (void)memory.save(disk, tidied(memory_path));
-  const std::vector<std::string> accounts = accounts_of(*saves);
-  if (globals.json) {
-    Json list = Json::array();
-    for (const BaySave& save : *saves) list.push_back(to_json(save));
-    Json errors = Json::array();
-    for (const auto& [path, error] : unread) errors.push_back(cli::to_json(error));
-    print_json({{"bay", bay->name},
-                {"root", bay->root},
-                {"accounts", accounts},
-                {"saves", std::move(list)},
-                {"unreadable", std::move(errors)}});
-  } else if (saves->empty()) {
-    fmt::print("No save was found in {}. `bayswap bay show {}` says where it looks.\n", bay->root, bay->name);
-  } else {
-    std::vector<std::vector<std::string>> rows;
-    rows.reserve(saves->size());
-    for (const BaySave& save : *saves) rows.push_back(row_of(save));
-    print_table({"for", "save", "id", "region", "account", "slot", "bytes", "changed", "health", "on disk"}, rows, {5, 6});
-    if (!accounts.empty()) fmt::print("\nAccounts here: {}\n", fmt::join(accounts, ", "));
-  }
-  for (const auto& [path, error] : unread)
-    say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
-  return exit_done;
+  const auto code = scan(globals, name);
+  return code ? *code : report(code.error());
 }
 
 }  // namespace bayswap::cli

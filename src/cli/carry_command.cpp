@@ -150,16 +150,18 @@ class CarryJob {
     std::vector<std::pair<std::string, std::string>> list;
     std::vector<const BaySave*> seen;
     for (const BaySave& save : saves) {
-      if (save.health == "deleted" || to_.rule(save.rule->platform) == nullptr || !save.place.empty()) continue;
+      if (save.health == "deleted" || to_.rule(save.rule->platform) == nullptr || !save.place.empty())
+        continue;
       const bool known = std::ranges::any_of(seen, [&](const BaySave* other) {
         return other->path == save.path && save.rule->keeping != Keeping::card;
       });
       if (known) continue;
       seen.push_back(&save);
       const bool by_name = save.rule->keeping == Keeping::card || save.rule->keeping == Keeping::single;
-      const std::string what = by_name                                             ? save.entry
-                               : save.facts.rom_path && save.rule->keeping == Keeping::file ? std::string(stem_of(*save.facts.rom_path))
-                                                                                            : save.path;
+      const std::string what = by_name ? save.entry
+                               : save.facts.rom_path && save.rule->keeping == Keeping::file
+                                   ? std::string(stem_of(*save.facts.rom_path))
+                                   : save.path;
       if (std::ranges::find(list, what, [](const auto& row) { return row.first; }) != list.end()) continue;
       list.emplace_back(what, save.label.empty() ? save.name() : save.label);
     }
@@ -194,7 +196,8 @@ class CarryJob {
       return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
                   "say --yes to go ahead, or --dry-run to see what would be done");
     if (!options_.dry_run && !options_.yes &&
-        !ask(fmt::format("Carry what differs of {} saves from {} to {}?", list.size(), from_.name, to_.name))) {
+        !ask(fmt::format("Carry what differs of {} saves from {} to {}?", list.size(), from_.name,
+                         to_.name))) {
       say(false, "Nothing was changed.");
       return exit_refused;
     }
@@ -211,8 +214,8 @@ class CarryJob {
     if (globals_.quiet || globals_.json || !has_terminal()) return;
     constexpr std::size_t cells = 30;
     const std::size_t full = done * cells / all;
-    fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'), done, all,
-               printable(label.substr(0, 40)));
+    fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'),
+               done, all, printable(label.substr(0, 40)));
     if (done == all) fmt::print(stderr, "\r\x1b[2K");
     std::fflush(stderr);
   }
@@ -225,18 +228,29 @@ class CarryJob {
     Json list = Json::array();
     std::vector<std::vector<std::string>> table;
     for (const Row& row : rows) {
-      (row.outcome == "same" ? same : row.outcome == "refused" ? refused : row.outcome == "failed" ? failed : carried) += 1;
+      (row.outcome == "same"      ? same
+       : row.outcome == "refused" ? refused
+       : row.outcome == "failed"  ? failed
+                                  : carried) += 1;
       list.push_back({{"save", row.what}, {"outcome", row.outcome}, {"text", row.text}});
       if (row.outcome != "same") table.push_back({printable(row.what), row.outcome, row.text});
     }
     if (globals_.json) {
-      print_json({{"from", from_.name}, {"to", to_.name}, {"dry_run", options_.dry_run}, {"carried", carried}, {"same", same},
-                  {"refused", refused}, {"failed", failed}, {"saves", std::move(list)}});
+      print_json({{"from", from_.name},
+                  {"to", to_.name},
+                  {"dry_run", options_.dry_run},
+                  {"carried", carried},
+                  {"same", same},
+                  {"refused", refused},
+                  {"failed", failed},
+                  {"saves", std::move(list)}});
     } else {
       if (!table.empty()) print_table({"save", "outcome", ""}, table);
       fmt::print("{} {}, {} the same already, {} refused, {} failed.\n", carried,
                  options_.dry_run ? "would be carried" : "carried", same, refused, failed);
-      if (refused + failed > 0) fmt::print("Carry those one by one to see what they need: bayswap carry SAVE --from {} --to {}\n", from_.name, to_.name);
+      if (refused + failed > 0)
+        fmt::print("Carry those one by one to see what they need: bayswap carry SAVE --from {} --to {}\n",
+                   from_.name, to_.name);
     }
     return failed > 0 ? exit_input : refused > 0 ? exit_refused : exit_done;
   }

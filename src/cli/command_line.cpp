@@ -67,9 +67,14 @@ void add_file_commands(CLI::App& app, Words& w) {
   inspect->add_option("--rom", w.inspect.rom, "The ROM they belong to")->type_name("ROM");
   add_chips(*inspect, w.inspect.chips);
 
-  CLI::App* convert = command(app, w, "convert", "Turn save files into another layout; files out of packages and into them",
-                              [&w] { return convert_command(w.globals, w.convert); });
-  convert->add_option("IN", w.convert.inputs, "One file, or several single-chip files to join; a package, or files for the one that --base names")->required();
+  CLI::App* convert =
+      command(app, w, "convert", "Turn save files into another layout; files out of packages and into them",
+              [&w] { return convert_command(w.globals, w.convert); });
+  convert
+      ->add_option(
+          "IN", w.convert.inputs,
+          "One file, or several single-chip files to join; a package, or files for the one that --base names")
+      ->required();
   convert
       ->add_option("--to", w.convert.to,
                    "The layout to make, e.g. n64.combined; where not given, the form that --base has")
@@ -89,7 +94,8 @@ void add_file_commands(CLI::App& app, Words& w) {
   convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
       ->type_name("1-4")
       ->check(CLI::Range(1, 4));
-  convert->add_option("--account", w.convert.account, "The profile id to stamp into a package")->type_name("ID");
+  convert->add_option("--account", w.convert.account, "The profile id to stamp into a package")
+      ->type_name("ID");
   convert->add_flag("--replace", w.convert.replace,
                     "Write over OUT if it exists; the old file is kept in the logbook");
 
@@ -199,7 +205,8 @@ void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* add = command(*bay, w, "add", "Add a bay, from options or from a bay file",
                           [&w] { return bay_add_command(w.globals, w.bay_add); });
   add->add_option("NAME", w.bay_add.name, "A name for the bay, or the path of a bay file")->required();
-  add->add_option("--like", w.bay_add.like, "The form of bay it is; `bay list --forms` shows them")->type_name("FORM");
+  add->add_option("--like", w.bay_add.like, "The form of bay it is; `bay list --forms` shows them")
+      ->type_name("FORM");
   add->add_option("--root", w.bay_add.root, "The folder where everything is")->type_name("DIR");
   add->add_option("--platform", w.bay_add.platform, "The platform's tag, e.g. n64")->type_name("TAG");
   add->add_option("--path", w.bay_add.path, "Where saves are below the root, e.g. saves/{rom.stem}{ext}")
@@ -226,8 +233,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
 void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* carry = command(app, w, "carry", "Move a save from one bay to another",
                             [&w] { return carry_command(w.globals, w.carry); });
-  carry->add_option("WHAT", w.carry.what,
-                    "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay");
+  carry->add_option(
+      "WHAT", w.carry.what,
+      "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay");
   carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
   carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
   carry
@@ -250,8 +258,10 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->type_name("FROM=TO")
       ->expected(1)
       ->take_all();
-  carry->add_option("--region", w.carry.region, "Stamp codes, names and headers for that region")->type_name("REGION");
-  carry->add_flag("--exact", w.carry.exact, "Remove files that only the target's save has; by default they stay");
+  carry->add_option("--region", w.carry.region, "Stamp codes, names and headers for that region")
+      ->type_name("REGION");
+  carry->add_flag("--exact", w.carry.exact,
+                  "Remove files that only the target's save has; by default they stay");
   carry->add_flag("--companions", w.carry.companions, "Replace the target's own companion data, too");
   carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
   carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
@@ -261,13 +271,21 @@ void add_carry_commands(CLI::App& app, Words& w) {
                             [&w] { return adopt_command(w.globals, w.adopt); });
   adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
   adopt->add_option("--to", w.adopt.to, "The bay that gets it")->required()->type_name("BAY");
-  adopt->add_option("--game", w.adopt.game, "The game, where the content does not tell: title, code or id")->type_name("GAME");
-  adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")->type_name("N");
+  adopt->add_option("--game", w.adopt.game, "The game, where the content does not tell: title, code or id")
+      ->type_name("GAME");
+  adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")
+      ->type_name("N");
   adopt->add_option("--account", w.adopt.account, "Whose it becomes there")->type_name("ACCOUNT");
-  adopt->add_option("--region", w.adopt.region, "Stamp codes, names and headers for that region")->type_name("REGION");
+  adopt->add_option("--region", w.adopt.region, "Stamp codes, names and headers for that region")
+      ->type_name("REGION");
   add_chips(*adopt, w.adopt.chips);
-  adopt->add_option("--slot", w.adopt.slot, "The slot or controller pak")->type_name("N")->check(CLI::Range(1, 99));
-  adopt->add_option("--accept", w.adopt.accept, "Go on in spite of it, as in carry")->type_name("DANGER")->expected(1)->take_all();
+  adopt->add_option("--slot", w.adopt.slot, "The slot or controller pak")
+      ->type_name("N")
+      ->check(CLI::Range(1, 99));
+  adopt->add_option("--accept", w.adopt.accept, "Go on in spite of it, as in carry")
+      ->type_name("DANGER")
+      ->expected(1)
+      ->take_all();
   adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
   adopt->add_flag("--wait", w.adopt.wait, "Wait until nobody uses the files any more");
   adopt->add_flag("--dry-run", w.adopt.dry_run, "Print the plan and stop");
@@ -277,11 +295,15 @@ void add_carry_commands(CLI::App& app, Words& w) {
                               [&w] { return logbook_command(w.globals, w.logbook_what); });
   logbook->add_option("WHAT", w.logbook_what, "Only entries whose game, bay or path has this in it");
 
-  const auto upkeep = [&](const char* name, const char* about, int (*run)(const Globals&, const LogbookOptions&)) {
+  const auto upkeep = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const LogbookOptions&)) {
     return command(*logbook, w, name, about, [&w, run] { return run(w.globals, w.logbook); });
   };
-  CLI::App* prune = upkeep("prune", "Remove old versions; the newest of every save always stays", logbook_prune_command);
-  prune->add_option("--keep", w.logbook.keep, "How many versions stay")->type_name("N")->check(CLI::Range(1, 1000000));
+  CLI::App* prune =
+      upkeep("prune", "Remove old versions; the newest of every save always stays", logbook_prune_command);
+  prune->add_option("--keep", w.logbook.keep, "How many versions stay")
+      ->type_name("N")
+      ->check(CLI::Range(1, 1000000));
   prune->add_flag("--per-save", w.logbook.per_save, "So many of each save, not of all together");
   upkeep("export", "Copy the logbook into a folder, for another disk", logbook_export_command)
       ->add_option("DIR", w.logbook.folder, "The folder")
@@ -295,10 +317,15 @@ void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* restore = command(app, w, "restore", "Bring a version of a save back",
                               [&w] { return restore_command(w.globals, w.restore); });
   restore->add_option("WHAT", w.restore.what, "The save, as `bayswap logbook WHAT` finds it")->required();
-  restore->add_option("--version", w.restore.version, "Which version, by its number")->required()->type_name("N");
+  restore->add_option("--version", w.restore.version, "Which version, by its number")
+      ->required()
+      ->type_name("N");
   restore->add_flag("--before", w.restore.before, "What was there before that version");
   restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
-  restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")->type_name("DANGER")->expected(1)->take_all();
+  restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")
+      ->type_name("DANGER")
+      ->expected(1)
+      ->take_all();
   restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");
   restore->add_flag("--dry-run", w.restore.dry_run, "Print the plan and stop");
   restore->add_flag("--yes", w.restore.yes, "Don't ask");

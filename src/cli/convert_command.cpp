@@ -271,7 +271,8 @@ class Conversion {
 }  // namespace
 
 int convert_command(const Globals& globals, const ConvertOptions& options) {
-  if (const auto package = convert_package(globals, options)) return *package ? **package : report(package->error());
+  if (const auto package = convert_package(globals, options))
+    return *package ? **package : report(package->error());
   const auto code = Conversion(globals, options).run();
   return code ? *code : report(code.error());
 }

@@ -24,15 +24,18 @@ Result<std::optional<BlockPackage>> package_at(Store& disk, const std::string& p
   BAYSWAP_TRY(const Blob bytes, disk.read(path, most_package_bytes));
   auto package = BlockPackage::open(bytes);
   if (!package)
-    return fail(package.error().code, fmt::format("{}: {}", path, package.error().message), package.error().hint);
+    return fail(package.error().code, fmt::format("{}: {}", path, package.error().message),
+                package.error().hint);
   return *std::move(package);
 }
 
 Result<std::uint64_t> profile_from(const std::string& text) {
   std::uint64_t id = 0;
   const char* end = text.data() + text.size();
-  if (text.size() != 16 || std::from_chars(text.data(), end, id, 16) != std::from_chars_result{end, std::errc{}})
-    return fail(ErrorCode::bad_usage, fmt::format("--account {} is no profile id", printable(text)), "it has 16 hex digits");
+  if (text.size() != 16 ||
+      std::from_chars(text.data(), end, id, 16) != std::from_chars_result{end, std::errc{}})
+    return fail(ErrorCode::bad_usage, fmt::format("--account {} is no profile id", printable(text)),
+                "it has 16 hex digits");
   return id;
 }
 
@@ -44,7 +47,8 @@ class PackageJob {
     for (const PackagedFile& file : package.files()) {
       if (file.folder) continue;
       if (!is_tame(file.path) || printable(file.path) != file.path)
-        return fail(ErrorCode::unsafe, fmt::format("the package has a file called '{}'", printable(file.path)),
+        return fail(ErrorCode::unsafe,
+                    fmt::format("the package has a file called '{}'", printable(file.path)),
                     "such a name can't be written");
       BAYSWAP_TRY(Blob bytes, package.read(file.path));
       BAYSWAP_CHECK(add(join_path(options_.out, file.path), std::move(bytes)));
@@ -62,7 +66,8 @@ class PackageJob {
       if (!info) return fail(ErrorCode::not_found, fmt::format("{} does not exist", input), "check the path");
       if (info->kind == FileInfo::Kind::folder) {
         BAYSWAP_TRY(const auto files, read_tree(disk_, input));
-        for (const TreeFile& file : files) BAYSWAP_CHECK(package.put(file.path, file.bytes.view(), file.modified));
+        for (const TreeFile& file : files)
+          BAYSWAP_CHECK(package.put(file.path, file.bytes.view(), file.modified));
         continue;
       }
       BAYSWAP_TRY(const auto other, package_at(disk_, input));
@@ -71,7 +76,8 @@ class PackageJob {
           if (file.folder) continue;
           BAYSWAP_TRY(const Blob bytes, other->read(file.path));
           const auto own = package.read(file.path);
-          if (!own || *own != bytes) BAYSWAP_CHECK(package.put(file.path, bytes.view(), file.modified.value_or(now)));
+          if (!own || *own != bytes)
+            BAYSWAP_CHECK(package.put(file.path, bytes.view(), file.modified.value_or(now)));
         }
         continue;
       }
@@ -85,7 +91,8 @@ class PackageJob {
     if (package.check().size() > broken.size())
       return fail(ErrorCode::damaged, "the package would not be sound", "nothing was written");
     BAYSWAP_CHECK(add(options_.out, package.image()));
-    say(globals_.quiet, "Every hash was made right; the signature is as it was, only a console can make one.");
+    say(globals_.quiet,
+        "Every hash was made right; the signature is as it was, only a console can make one.");
     return write("wrote");
   }
 
@@ -95,7 +102,8 @@ class PackageJob {
     FileChange change{path, std::nullopt, std::move(bytes)};
     if (info) {
       if (!options_.replace)
-        return fail(ErrorCode::unsafe, fmt::format("{} exists already", path), "choose another name, or say --replace");
+        return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
+                    "choose another name, or say --replace");
       BAYSWAP_TRY(change.before, disk_.read(path, most_package_bytes));
     }
     if (change.before != change.after) plan_.changes.push_back(std::move(change));
@@ -116,7 +124,8 @@ class PackageJob {
       if (!globals_.json && !globals_.quiet)
         print_field(word, fmt::format("{} ({} bytes)", change.path, change.after->size()));
     }
-    if (globals_.json) print_json({{"outputs", std::move(files)}, {"entry", entry ? Json(*entry) : Json(nullptr)}});
+    if (globals_.json)
+      print_json({{"outputs", std::move(files)}, {"entry", entry ? Json(*entry) : Json(nullptr)}});
     if (plan_.changes.empty()) say(globals_.quiet, "Nothing to do: the files are already as they should be.");
     return exit_done;
   }
@@ -139,7 +148,8 @@ std::optional<Result<int>> convert_package(const Globals& globals, const Convert
     auto package = package_at(disk, options.inputs.front());
     if (!package) return std::nullopt;  // the usual way says what is wrong
     if (*package && options.account.empty()) return PackageJob(globals, options).take_out(**package);
-    if (*package) return PackageJob(globals, options).put_in(**std::move(package));  // itself, for another profile
+    if (*package)
+      return PackageJob(globals, options).put_in(**std::move(package));  // itself, for another profile
   }
   if (!options.account.empty())
     return fail(ErrorCode::bad_usage, "--account is for packages", "name one with --base");

@@ -8,6 +8,7 @@
 namespace bayswap::cli {
 
 /// Nothing where no package is meant.
-[[nodiscard]] std::optional<Result<int>> convert_package(const Globals& globals, const ConvertOptions& options);
+[[nodiscard]] std::optional<Result<int>> convert_package(const Globals& globals,
+                                                         const ConvertOptions& options);
 
 }  // namespace bayswap::cli

@@ -95,7 +95,8 @@ class Trees {
     put("clubroom-console/shared2/menu/FaceLib/RFL_DB.dat", avatar_database(), 90);
     const std::string newer = "clubroom-console/usr/save/00050000/1ff99300/";
     put(newer + "meta/meta.xml",
-        text_blob("<?xml version=\"1.0\"?>\n<menu><product_code type=\"string\" length=\"32\">WUP-P-AHLP</product_code>"
+        text_blob("<?xml version=\"1.0\"?>\n<menu><product_code type=\"string\" "
+                  "length=\"32\">WUP-P-AHLP</product_code>"
                   "<longname_en type=\"string\" length=\"512\">Harbour Light</longname_en></menu>\n"),
         200);
     put(newer + "user/80000001/save.bin", noise(42, 2500, "HLU1"), 2);
@@ -225,7 +226,8 @@ path = "backups/psp/{game.code}{suffix}/slot-{slot}"
 keeps = "folder"
 )");
     put("locker-sd/readme.txt", text_blob("Backups of Pell Harbour's lending arcade\n"), 300);
-    put("home/titles.toml", text_blob(R"(# Titles by id and code. Bay Swap adds what it learns; you may edit it (docs/titles.md).
+    put("home/titles.toml",
+        text_blob(R"(# Titles by id and code. Bay Swap adds what it learns; you may edit it (docs/titles.md).
 
 [[title]]
 platform = "3ds"

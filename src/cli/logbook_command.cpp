@@ -31,7 +31,8 @@ std::string change_of(Logbook& book, const Catalog& catalog, const LoggedChange&
   };
   const auto before = bytes(change.before);
   const auto after = bytes(change.after);
-  if ((change.before && !before) || (change.after && !after)) return "its bytes are missing: `bayswap logbook check`";
+  if ((change.before && !before) || (change.after && !after))
+    return "its bytes are missing: `bayswap logbook check`";
   return change_in_words(catalog, before, after);
 }
 
@@ -39,8 +40,8 @@ std::string change_of(Logbook& book, const Catalog& catalog, const LoggedChange&
 void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Entry>& entries) {
   for (const Entry& entry : entries) {
     const std::string way = way_in_words(entry);
-    fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("version {}", entry.id)), local_time(entry.begun),
-               to_text(entry.kind), way.empty() ? "" : " " + way,
+    fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("version {}", entry.id)),
+               local_time(entry.begun), to_text(entry.kind), way.empty() ? "" : " " + way,
                entry.state == EntryState::done ? "" : fmt::format(" ({})", to_text(entry.state)),
                entry.device.empty() ? "" : fmt::format(", on {}", printable(entry.device)));
     if (entry.game) print_field("game", in_words(*entry.game));
@@ -80,8 +81,10 @@ int logbook_command(const Globals& globals, const std::string& what) {
   }
   if (!what.empty()) {
     print_versions((*logbook)->book(), *catalog, *entries);
-    say(globals.quiet, fmt::format("`bayswap restore '{}' --version N` brings one back, with --before what was there before it.",
-                                   printable(what)));
+    say(globals.quiet,
+        fmt::format(
+            "`bayswap restore '{}' --version N` brings one back, with --before what was there before it.",
+            printable(what)));
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
@@ -117,8 +120,9 @@ int logbook_prune_command(const Globals& globals, const LogbookOptions& options)
   if (globals.json) {
     print_json({{"entries", pruned->entries}, {"blobs", pruned->blobs}, {"bytes", pruned->bytes}});
   } else {
-    fmt::print("Removed {} entries and {} kept files ({} bytes). The newest version of every save is still there.\n",
-               pruned->entries, pruned->blobs, pruned->bytes);
+    fmt::print(
+        "Removed {} entries and {} kept files ({} bytes). The newest version of every save is still there.\n",
+        pruned->entries, pruned->blobs, pruned->bytes);
   }
   return exit_done;
 }
@@ -133,28 +137,32 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
     const std::string index = join_path(home->data, "index.sqlite");
     const std::string aside = fmt::format("{}.broken-{}", index, clock_of_process()());
     if (std::rename(index.c_str(), aside.c_str()) != 0)
-      return report({ErrorCode::io, fmt::format("{} can't be put aside", index), "check the permissions of the home folder"});
+      return report({ErrorCode::io, fmt::format("{} can't be put aside", index),
+                     "check the permissions of the home folder"});
     notes.push_back(fmt::format("the broken index was put aside as {}", aside));
     logbook = LockedLogbook::open(globals);
   }
   if (!logbook) {
     if (logbook.error().code == ErrorCode::damaged)
-      logbook.error().hint = "`bayswap logbook check --repair` makes the index anew from the records; the bytes are safe";
+      logbook.error().hint =
+          "`bayswap logbook check --repair` makes the index anew from the records; the bytes are safe";
     return report(logbook.error());
   }
   const auto problems = (*logbook)->book().check(notes);
   if (!problems) return report(problems.error());
   if ((*logbook)->book().rebuilt() > 0)
-    notes.push_back(fmt::format("the index was gone: {} entries were put back from their records", (*logbook)->book().rebuilt()));
+    notes.push_back(fmt::format("the index was gone: {} entries were put back from their records",
+                                (*logbook)->book().rebuilt()));
   if (globals.json) {
     print_json({{"problems", *problems}, {"notes", notes}});
   } else {
     for (const std::string& problem : *problems) print_field("wrong", problem, Tone::bad);
     for (const std::string& note : notes) print_field("note", note);
-    fmt::print("{}\n", problems->empty() ? toned(Tone::good, "The logbook is sound.")
-                                         : fmt::format("{} to look at; `bayswap logbook import DIR` brings missing bytes "
-                                                       "back from an exported copy.",
-                                                       problems->size()));
+    fmt::print("{}\n", problems->empty()
+                           ? toned(Tone::good, "The logbook is sound.")
+                           : fmt::format("{} to look at; `bayswap logbook import DIR` brings missing bytes "
+                                         "back from an exported copy.",
+                                         problems->size()));
   }
   return problems->empty() ? exit_done : exit_problems;
 }
@@ -168,10 +176,12 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
   LocalStore disk;
   const auto there = disk.stat(folder);
   if (!into_folder && (!there || !*there))
-    return report({ErrorCode::not_found, fmt::format("{} does not exist", folder), "name a folder that `logbook export` made"});
+    return report({ErrorCode::not_found, fmt::format("{} does not exist", folder),
+                   "name a folder that `logbook export` made"});
   if (into_folder) {
     const std::string text = "A copy of a Bay Swap logbook. `bayswap logbook import` reads it.\n";
-    const auto made = disk.replace(join_path(folder, "README.txt"), {reinterpret_cast<const Byte*>(text.data()), text.size()});
+    const auto made = disk.replace(join_path(folder, "README.txt"),
+                                   {reinterpret_cast<const Byte*>(text.data()), text.size()});
     if (!made) return report(made.error());
   }
   LocalStore store(folder);
@@ -208,11 +218,13 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   Logbook& book = logbook->book();
   BAYSWAP_TRY(const auto entries, book.entries(options.what));
   if (entries.empty())
-    return fail(ErrorCode::bad_usage, fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
                 "`bayswap logbook` shows it all");
   const auto entry = std::ranges::find(entries, options.version, &Entry::id);
   if (entry == entries.end())
-    return fail(ErrorCode::bad_usage, fmt::format("'{}' has no version {}", printable(options.what), options.version),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("'{}' has no version {}", printable(options.what), options.version),
                 fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
   LocalStore disk;
   if (options.to.empty() || options.to == entry->to_bay) {
@@ -228,7 +240,8 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   BAYSWAP_TRY(const ChipBook chips, ChipBook::load(home));
   BAYSWAP_TRY(const AccountBook accounts, AccountBook::load(home));
   if (entry->to_bay.empty())
-    return fail(ErrorCode::unsupported, fmt::format("version {} is of a file that is in no bay", options.version),
+    return fail(ErrorCode::unsupported,
+                fmt::format("version {} is of a file that is in no bay", options.version),
                 "restore it in its place, without --to");
   BAYSWAP_TRY(const Bay from, find_bay(home, entry->to_bay));
   BAYSWAP_TRY(const Bay to, find_bay(home, options.to));
@@ -236,8 +249,8 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   LocalStore to_store(to.root);
   BAYSWAP_TRY(const auto then, store_of_version(book, options.version, options.before, from, from_store));
   CarryRequest request;
-  request.what = entry->game && !entry->game->code.empty() ? entry->game->code
-                 : entry->game && entry->game->title_id != 0 ? title_id_text(*entry->game)
+  request.what = entry->game && !entry->game->code.empty()    ? entry->game->code
+                 : entry->game && entry->game->title_id != 0  ? title_id_text(*entry->game)
                  : entry->game && !entry->game->title.empty() ? entry->game->title
                                                               : entry->changes.front().path;
   request.titles = &titles;

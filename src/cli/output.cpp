@@ -105,8 +105,10 @@ std::string toned(Tone tone, const std::string& text) {
   return text;
 }
 
-void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
-                 const std::vector<std::size_t>& right) {
+std::string table_text(const std::vector<std::string>& headings,
+                       const std::vector<std::vector<std::string>>& rows,
+                       const std::vector<std::size_t>& right) {
+  std::string out;
   std::vector<std::size_t> widths;
   widths.reserve(headings.size());
   for (const std::string& heading : headings) widths.push_back(width(heading));
@@ -120,10 +122,16 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
       text += last && !to_right ? cells[i] : padded(cells[i], widths[i], to_right);
       if (!last) text += "  ";
     }
-    fmt::print("{}\n", toned(tone, text));
+    out += toned(tone, text) + '\n';
   };
   line(headings, Tone::bold);
   for (const auto& row : rows) line(row, Tone::plain);
+  return out;
+}
+
+void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
+                 const std::vector<std::size_t>& right) {
+  fmt::print("{}", table_text(headings, rows, right));
 }
 
 void print_field(std::string_view label, const std::string& value, Tone tone) {
@@ -148,9 +156,13 @@ void print_field(std::string_view label, const std::string& value, Tone tone) {
   flush();
 }
 
-void print_json(const Json& json) {
+std::string json_text(const Json& json) {
   // Paths need not be UTF-8; JSON must.
-  fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
+  return json.dump(2, ' ', false, Json::error_handler_t::replace) + '\n';
+}
+
+void print_json(const Json& json) {
+  fmt::print("{}", json_text(json));
 }
 
 Json to_json(const GameId& game) {

@@ -31,12 +31,16 @@ enum class Tone { plain, bold, dim, good, warn, bad };
 [[nodiscard]] std::string toned(Tone tone, const std::string& text);
 
 /// Rows under headings, columns as wide as their widest cell; `right` lists the columns aligned to the right.
+[[nodiscard]] std::string table_text(const std::vector<std::string>& headings,
+                                     const std::vector<std::vector<std::string>>& rows,
+                                     const std::vector<std::size_t>& right = {});
 void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
                  const std::vector<std::size_t>& right = {});
 
 /// "label   value" with the label column of a fixed width; long values are folded at words and indented.
 void print_field(std::string_view label, const std::string& value, Tone tone = Tone::plain);
 
+[[nodiscard]] std::string json_text(const Json& json);
 void print_json(const Json& json);
 
 [[nodiscard]] Json to_json(const GameId& game);

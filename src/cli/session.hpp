@@ -48,7 +48,8 @@ class LockedLogbook {
 };
 
 /// `busy` where somebody is at the files that the plan changes; with `wait`, waits until nobody is.
-[[nodiscard]] Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook, bool wait);
+[[nodiscard]] Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook,
+                                   bool wait);
 
 /// Prints the plan or its JSON, asks if need be, runs it. `must_ask`: also without dangers.
 int show_and_run(const Globals& globals, const Plan& plan, Store& target, LockedLogbook& logbook, bool yes,

@@ -28,14 +28,18 @@ std::string plain_name(std::string_view name) {
 class Reader {
  public:
   Reader(const Blob& file, std::string shown, ArchiveLimits& limits)
-      : file_(file), shown_(std::move(shown)), limits_(limits), handle_(archive_read_new(), &archive_read_free) {}
+      : file_(file),
+        shown_(std::move(shown)),
+        limits_(limits),
+        handle_(archive_read_new(), &archive_read_free) {}
 
   Result<std::map<std::string, ArchiveStore::File>> run() {
     struct archive* a = handle_.get();
-    for (auto* enable : {archive_read_support_format_zip, archive_read_support_format_7zip, archive_read_support_format_rar,
-                         archive_read_support_format_rar5, archive_read_support_format_tar,
-                         archive_read_support_filter_gzip, archive_read_support_filter_bzip2,
-                         archive_read_support_filter_xz, archive_read_support_filter_zstd})
+    for (auto* enable :
+         {archive_read_support_format_zip, archive_read_support_format_7zip, archive_read_support_format_rar,
+          archive_read_support_format_rar5, archive_read_support_format_tar, archive_read_support_filter_gzip,
+          archive_read_support_filter_bzip2, archive_read_support_filter_xz,
+          archive_read_support_filter_zstd})
       enable(a);
     if (archive_read_open_memory(a, file_.data(), file_.size()) != ARCHIVE_OK)
       return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
@@ -59,7 +63,8 @@ class Reader {
       return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
                   "zip, 7z, rar and tar can be opened");
     const char* text = archive_error_string(handle_.get());
-    return fail(ErrorCode::damaged, fmt::format("{}: the archive can't be read: {}", shown_, text != nullptr ? text : "damaged"),
+    return fail(ErrorCode::damaged,
+                fmt::format("{}: the archive can't be read: {}", shown_, text != nullptr ? text : "damaged"),
                 "download it again; one with a password must be unpacked first");
   }
 
@@ -81,7 +86,8 @@ class Reader {
       return refused(name, "has an absolute path");
     const std::string path = plain_name(name);
     if (type == AE_IFDIR && (path.empty() || path == ".")) return {};
-    if (!is_tame(path) || printable(path) != path) return refused(name, "leads out of the archive, or is no file name");
+    if (!is_tame(path) || printable(path) != path)
+      return refused(name, "leads out of the archive, or is no file name");
     if (++limits_.entries > limits_.most_entries)
       return refused(name, fmt::format("is one too many: over {} entries", limits_.most_entries));
     if (type == AE_IFDIR) return {};
@@ -140,7 +146,8 @@ Result<std::optional<FileInfo>> ArchiveStore::stat(const std::string& path) {
 Result<std::vector<FileInfo>> ArchiveStore::list(const std::string& folder) {
   const std::string prefix = folder == "." ? "" : folder + "/";
   std::vector<FileInfo> entries;
-  for (auto file = files_.lower_bound(prefix); file != files_.end() && file->first.starts_with(prefix); ++file) {
+  for (auto file = files_.lower_bound(prefix); file != files_.end() && file->first.starts_with(prefix);
+       ++file) {
     const std::string_view rest = std::string_view(file->first).substr(prefix.size());
     const auto slash = rest.find('/');
     const std::string name(rest.substr(0, slash));
@@ -155,7 +162,8 @@ Result<std::vector<FileInfo>> ArchiveStore::list(const std::string& folder) {
 
 Result<Blob> ArchiveStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   const auto file = files_.find(path);
-  if (file == files_.end()) return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(path)), "check the path");
+  if (file == files_.end())
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(path)), "check the path");
   const std::size_t start = static_cast<std::size_t>(std::min<std::uint64_t>(at, file->second.bytes.size()));
   return file->second.bytes.slice(start, count);
 }

@@ -10,7 +10,8 @@ struct ArchiveLimits {
   std::uint64_t most_bytes = std::uint64_t{512} << 20;
   std::size_t most_entries = 20000;
   std::uint64_t most_ratio = 500;
-  std::uint64_t least_bytes_for_ratio = std::uint64_t{16} << 20;  // what is small may be packed as well as it likes
+  std::uint64_t least_bytes_for_ratio = std::uint64_t{16}
+                                        << 20;  // what is small may be packed as well as it likes
   std::uint64_t bytes = 0;
   std::size_t entries = 0;
 };
@@ -21,8 +22,8 @@ class ArchiveStore final : public Store {
     Blob bytes;
     std::int64_t modified = 0;
   };
-  /// `not_recognised` where it is no archive, `damaged` where it can't be read to its end, `unsafe` for links, devices,
-  /// absolute paths, paths that lead out, and whatever is over the limits.
+  /// `not_recognised` where it is no archive, `damaged` where it can't be read to its end, `unsafe` for
+  /// links, devices, absolute paths, paths that lead out, and whatever is over the limits.
   [[nodiscard]] static Result<std::unique_ptr<ArchiveStore>> open(const Blob& file, const std::string& shown,
                                                                   ArchiveLimits& limits);
   Result<std::optional<FileInfo>> stat(const std::string& path) override;

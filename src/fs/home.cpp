@@ -22,8 +22,9 @@ std::string with_home(std::string_view path) {
 }
 
 Home Home::under(const std::string& folder) {
-  return {join_path(folder, "bays"), join_path(folder, "layouts"), join_path(folder, "logbook"),
-          join_path(folder, "chips.toml"), join_path(folder, "titles.toml"), join_path(folder, "accounts.toml")};
+  return {join_path(folder, "bays"),        join_path(folder, "layouts"),
+          join_path(folder, "logbook"),     join_path(folder, "chips.toml"),
+          join_path(folder, "titles.toml"), join_path(folder, "accounts.toml")};
 }
 
 Result<Home> Home::of_user() {
@@ -37,8 +38,8 @@ Result<Home> Home::of_user() {
   // The XDG rules: a relative path counts as not set.
   if (!config.starts_with('/')) config = join_path(home, ".config");
   if (!data.starts_with('/')) data = join_path(home, ".local/share");
-  return Home{join_path(config, "bayswap/bays"), join_path(config, "bayswap/layouts"),
-              join_path(data, "bayswap/logbook"), join_path(config, "bayswap/chips.toml"),
+  return Home{join_path(config, "bayswap/bays"),        join_path(config, "bayswap/layouts"),
+              join_path(data, "bayswap/logbook"),       join_path(config, "bayswap/chips.toml"),
               join_path(config, "bayswap/titles.toml"), join_path(config, "bayswap/accounts.toml")};
 }
 

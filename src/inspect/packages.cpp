@@ -8,8 +8,10 @@ namespace bayswap {
 namespace {
 
 std::string in_words(const ParameterFile::Entry& entry) {
-  if (const auto* text = std::get_if<std::string>(&entry.value)) return fmt::format("{} is '{}'", entry.key, *text);
-  if (const auto* number = std::get_if<std::uint32_t>(&entry.value)) return fmt::format("{} is {}", entry.key, *number);
+  if (const auto* text = std::get_if<std::string>(&entry.value))
+    return fmt::format("{} is '{}'", entry.key, *text);
+  if (const auto* number = std::get_if<std::uint32_t>(&entry.value))
+    return fmt::format("{} is {}", entry.key, *number);
   return fmt::format("{} is {} raw bytes", entry.key, std::get<Blob>(entry.value).size());
 }
 
@@ -23,13 +25,15 @@ void describe(const BlockPackage& package, Finding& finding) {
   finding.game->title_id = package.title_id();
   const auto say = [&](std::string text) { finding.evidence.push_back(std::move(text)); };
   say(fmt::format("a package signed as '{}', content of type {}", package.signer(), package.content_type()));
-  say(fmt::format("'{}' of '{}', title {:08X}, profile {:016X}, {}", package.display_name(), package.title_name(),
-                  package.title_id(), package.profile_id(),
+  say(fmt::format("'{}' of '{}', title {:08X}, profile {:016X}, {}", package.display_name(),
+                  package.title_name(), package.title_id(), package.profile_id(),
                   package.thumbnail().empty() ? "no thumbnail" : "with a thumbnail"));
   for (const PackagedFile& file : package.files())
     if (!file.folder) say(fmt::format("in it: {} ({} bytes)", file.path, file.size_bytes));
   const auto problems = package.check();
-  if (problems.empty()) say(fmt::format("every hash is right, in tables of {} cop{}", package.table_copies(), package.table_copies() == 1 ? "y" : "ies"));
+  if (problems.empty())
+    say(fmt::format("every hash is right, in tables of {} cop{}", package.table_copies(),
+                    package.table_copies() == 1 ? "y" : "ies"));
   for (const std::string& problem : problems) say(problem);
   finding.evidence.emplace_back("its signature can only be made, or looked at, by a console");
 }
@@ -59,7 +63,8 @@ bool find_package(const Blob& bytes, Finding& finding) {
       return true;
     }
     finding.evidence.push_back(fmt::format("{} entries", parameters->entries().size()));
-    for (const ParameterFile::Entry& entry : parameters->entries()) finding.evidence.push_back(in_words(entry));
+    for (const ParameterFile::Entry& entry : parameters->entries())
+      finding.evidence.push_back(in_words(entry));
     return true;
   }
   if (is_avatar_database(bytes.view())) {
@@ -67,7 +72,8 @@ bool find_package(const Blob& bytes, Finding& finding) {
     finding.platform = Platform::wii;
     finding.confidence = 0.95;
     const auto problem = avatar_database_problem(bytes.view());
-    finding.evidence.push_back(fmt::format("{} avatars; saves of that console lean on it", avatars_in(bytes.view())));
+    finding.evidence.push_back(
+        fmt::format("{} avatars; saves of that console lean on it", avatars_in(bytes.view())));
     finding.evidence.push_back(problem ? *problem : "its checksum is right");
     return true;
   }

@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cassert>
 
-#include "base/text.hpp"
 #include "base/built_in.hpp"
+#include "base/text.hpp"
 
 namespace bayswap {
 

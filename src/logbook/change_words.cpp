@@ -25,10 +25,12 @@ std::string bytes_in_words(const Blob& before, const Blob& after) {
   if (before.size() != after.size()) last = all - 1;
   first = std::min(first, both);
   const double share = 100 * static_cast<double>(differ) / static_cast<double>(all);
-  const std::string size = before.size() == after.size()
-                               ? fmt::format("{} bytes", after.size())
-                               : fmt::format("{} bytes, {}{}", after.size(), after.size() > before.size() ? "+" : "-", all - both);
-  return fmt::format("{}; {} % differ, {:X} to {:X}", size, share < 1 ? "under 1" : fmt::format("{:.0f}", share), first, last);
+  const std::string size =
+      before.size() == after.size()
+          ? fmt::format("{} bytes", after.size())
+          : fmt::format("{} bytes, {}{}", after.size(), after.size() > before.size() ? "+" : "-", all - both);
+  return fmt::format("{}; {} % differ, {:X} to {:X}", size,
+                     share < 1 ? "under 1" : fmt::format("{:.0f}", share), first, last);
 }
 
 std::string cards_in_words(const Blob& before, const Blob& after) {
@@ -46,7 +48,8 @@ std::string cards_in_words(const Blob& before, const Blob& after) {
     if (then && !then->same_content(*now)) words.push_back(entry.name + " changed");
   }
   for (const CardEntry& entry : (*old_card)->entries())
-    if (entry.state == CardEntry::State::good && !(*new_card)->read(entry.name)) words.push_back(entry.name + " gone");
+    if (entry.state == CardEntry::State::good && !(*new_card)->read(entry.name))
+      words.push_back(entry.name + " gone");
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
@@ -66,7 +69,8 @@ std::string parts_in_words(const Catalog& catalog, const Blob& before, const Blo
 
 }  // namespace
 
-std::string change_in_words(const Catalog& catalog, const std::optional<Blob>& before, const std::optional<Blob>& after) {
+std::string change_in_words(const Catalog& catalog, const std::optional<Blob>& before,
+                            const std::optional<Blob>& after) {
   if (!after) return before ? fmt::format("removed, {} bytes", before->size()) : "nothing";
   if (!before) return fmt::format("new, {} bytes", after->size());
   std::string text = bytes_in_words(*before, *after);

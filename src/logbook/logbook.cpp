@@ -8,6 +8,7 @@
 #include <array>
 #include <chrono>
 #include <limits>
+#include <thread>
 
 #include "base/try.hpp"
 #include "logbook/record.hpp"
@@ -123,37 +124,55 @@ bool packs_well(const Blob& bytes) {
 
 }  // namespace
 
-Result<Digest> Logbook::keep(const Blob& bytes) {
-  const Digest digest = sha256(bytes.view());
+// Digests of large bytes take longer than writing them: two at a time.
+std::pair<std::optional<Digest>, std::optional<Digest>> Logbook::digests_of(const FileChange& change) {
+  constexpr std::size_t worth_a_thread = std::size_t{256} << 10;
+  const auto digest = [](const std::optional<Blob>& bytes) {
+    return bytes ? std::optional(sha256(bytes->view())) : std::nullopt;
+  };
+  if (!change.before || !change.after ||
+      std::min(change.before->size(), change.after->size()) < worth_a_thread)
+    return {digest(change.before), digest(change.after)};
+  std::optional<Digest> before;
+  std::jthread helper([&] { before = digest(change.before); });
+  const std::optional<Digest> after = digest(change.after);
+  helper.join();
+  return {before, after};
+}
+
+Result<void> Logbook::keep(const Blob& bytes, const Digest& digest) {
   const std::string path = blob_path(digest);
   // Kept before; but a blob that rotted must not pass for a copy.
   BAYSWAP_TRY(const auto there, blobs_->stat(path));
   if (there && there->size_bytes == bytes.size()) {
-    if (const auto kept = blobs_->read(path); kept && *kept == bytes) return digest;
+    if (const auto kept = blobs_->read(path); kept && *kept == bytes) return {};
   } else if (const auto kept = this->bytes(digest); kept && *kept == bytes) {
-    return digest;
+    return {};
   }
   if (packs_well(bytes)) {
     BAYSWAP_CHECK(blobs_->replace(path + std::string(packed_suffix), wrap(Compression::zlib, bytes).view()));
     // One that is there and is not right would be read first.
     BAYSWAP_TRY(const auto plain, blobs_->stat(path));
     if (plain) BAYSWAP_CHECK(blobs_->remove(path));
-    return digest;
+    return {};
   }
   BAYSWAP_CHECK(blobs_->replace(path, bytes.view()));
-  return digest;
+  return {};
 }
 
 Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& changes) {
   for (const FileChange& change : changes) {
     LoggedChange logged;
     logged.path = change.path;
+    const auto [before, after] = digests_of(change);
     if (change.before) {
-      BAYSWAP_TRY(logged.before, keep(*change.before));
+      logged.before = before;
+      BAYSWAP_CHECK(keep(*change.before, *before));
       logged.before_bytes = change.before->size();
     }
     if (change.after) {
-      BAYSWAP_TRY(logged.after, keep(*change.after));
+      logged.after = after;
+      BAYSWAP_CHECK(keep(*change.after, *after));
       logged.after_bytes = change.after->size();
     }
     entry.changes.push_back(std::move(logged));
@@ -337,7 +356,8 @@ Result<Blob> Logbook::bytes(const Digest& digest) {
                 "look for another copy of the logbook: `bayswap logbook import`");
   if (there) {
     BAYSWAP_TRY(const Blob stream, blobs_->read(packed));
-    if (const auto blob = read_stream(Compression::zlib, stream, most_blob_bytes); blob && sha256(blob->plain.view()) == digest)
+    if (const auto blob = read_stream(Compression::zlib, stream, most_blob_bytes);
+        blob && sha256(blob->plain.view()) == digest)
       return blob->plain;
   }
   return fail(ErrorCode::damaged,

@@ -40,8 +40,9 @@ Result<std::optional<Digest>> digest_of(TableReader& reader, std::string_view ke
 }  // namespace
 
 std::string record_text(const Entry& entry) {
-  std::string out = fmt::format("id = {}\nkind = \"{}\"\nbegun = {}\ndevice = {}\nreason = {}\n", entry.id,
-                                to_text(entry.kind), entry.begun, toml_quoted(entry.device), toml_quoted(entry.reason));
+  std::string out =
+      fmt::format("id = {}\nkind = \"{}\"\nbegun = {}\ndevice = {}\nreason = {}\n", entry.id,
+                  to_text(entry.kind), entry.begun, toml_quoted(entry.device), toml_quoted(entry.reason));
   if (entry.state == EntryState::cut_short) out += "cut_short = 1\n";
   out += fmt::format("from_bay = {}\nto_bay = {}\n", toml_quoted(entry.from_bay), toml_quoted(entry.to_bay));
   if (entry.undoes) out += fmt::format("undoes = {}\n", *entry.undoes);
@@ -51,11 +52,14 @@ std::string record_text(const Entry& entry) {
   if (entry.game)
     out += fmt::format("\n[game]\nplatform = {}\ncode = {}\ntitle = {}\nregion = {}\nrevision = {}\n",
                        toml_quoted(tag(entry.game->platform)), toml_quoted(entry.game->code),
-                       toml_quoted(entry.game->title), toml_quoted(name(entry.game->region)), entry.game->revision);
+                       toml_quoted(entry.game->title), toml_quoted(name(entry.game->region)),
+                       entry.game->revision);
   for (const LoggedChange& change : entry.changes) {
     out += fmt::format("\n[[change]]\npath = {}\n", toml_quoted(change.path));
-    if (change.before) out += fmt::format("before = \"{}\"\nbefore_bytes = {}\n", change.before->hex(), change.before_bytes);
-    if (change.after) out += fmt::format("after = \"{}\"\nafter_bytes = {}\n", change.after->hex(), change.after_bytes);
+    if (change.before)
+      out += fmt::format("before = \"{}\"\nbefore_bytes = {}\n", change.before->hex(), change.before_bytes);
+    if (change.after)
+      out += fmt::format("after = \"{}\"\nafter_bytes = {}\n", change.after->hex(), change.after_bytes);
   }
   return out;
 }
@@ -133,7 +137,8 @@ Result<std::vector<Entry>> read_records(Store& store, std::vector<std::string>& 
     if (file.kind != FileInfo::Kind::file || extension_of(file.name) != ".toml") continue;
     const std::string path = join_path(records, file.name);
     BAYSWAP_TRY(const Blob text, store.read(path, max_toml_size_bytes + 1));
-    auto entry = entry_from_record({reinterpret_cast<const char*>(text.data()), text.size()}, store.shown(path));
+    auto entry =
+        entry_from_record({reinterpret_cast<const char*>(text.data()), text.size()}, store.shown(path));
     if (!entry) {
       problems.push_back(fmt::format("the record of an entry is damaged: {}", entry.error().message));
     } else if (record_path(entry->id) != path) {

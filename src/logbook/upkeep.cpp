@@ -60,8 +60,8 @@ Result<std::vector<KeptBlob>> list_blobs(Store& store) {
 
 }  // namespace
 
-// In an empty index: the entries that have records, the newest as if its process had died, so that `recover` looks what became
-// of it.
+// In an empty index: the entries that have records, the newest as if its process had died, so that `recover`
+// looks what became of it.
 Result<void> Logbook::rebuild() {
   std::vector<std::string> problems;
   BAYSWAP_TRY(auto records, read_records(*blobs_, problems));
@@ -77,7 +77,8 @@ Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes)
   std::vector<std::string> problems;
   BAYSWAP_TRY(Statement statement, Statement::prepare(db_.get(), "PRAGMA integrity_check"));
   BAYSWAP_TRY(const bool has_row, statement.step());
-  if (has_row && statement.text(0) != "ok") problems.push_back(fmt::format("the index: {}", statement.text(0)));
+  if (has_row && statement.text(0) != "ok")
+    problems.push_back(fmt::format("the index: {}", statement.text(0)));
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));
   BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
   std::map<std::int64_t, const Entry*> by_id;
@@ -98,7 +99,8 @@ Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes)
   const std::set<std::string> needed = blobs_of(entries);
   BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
   for (const KeptBlob& blob : kept)
-    if (!needed.contains(blob.name)) notes.push_back(fmt::format("no entry speaks of {}; it stays", blob.path));
+    if (!needed.contains(blob.name))
+      notes.push_back(fmt::format("no entry speaks of {}; it stays", blob.path));
   return problems;
 }
 
@@ -127,8 +129,8 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
   }
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
   for (const std::int64_t id : going)
-    for (const char* statement :
-         {"DELETE FROM change WHERE entry = ?", "DELETE FROM source WHERE entry = ?", "DELETE FROM entry WHERE id = ?"}) {
+    for (const char* statement : {"DELETE FROM change WHERE entry = ?", "DELETE FROM source WHERE entry = ?",
+                                  "DELETE FROM entry WHERE id = ?"}) {
       BAYSWAP_TRY(Statement row, Statement::prepare(db_.get(), statement));
       BAYSWAP_CHECK(row.bind(1, id).step());
     }
@@ -165,7 +167,7 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
       for (const auto& digest : {change.before, change.after}) {
         if (!digest) continue;
         BAYSWAP_TRY(const Blob blob, other.bytes(*digest));
-        BAYSWAP_CHECK(keep(blob));
+        BAYSWAP_CHECK(keep(blob, *digest));
       }
     if (entry.undoes) {
       const auto found = renumbered.find(*entry.undoes);

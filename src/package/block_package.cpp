@@ -201,7 +201,8 @@ int BlockPackage::levels() const {
   return total <= per_table ? 1 : total <= per_level1 ? 2 : 3;
 }
 
-// Each group of 170 blocks has its table in front, each group of 170 groups another one behind its first group.
+// Each group of 170 blocks has its table in front, each group of 170 groups another one behind its first
+// group.
 std::size_t BlockPackage::block_at(std::uint32_t block) const {
   const auto copies = static_cast<std::size_t>(copies_);
   std::size_t place = block + (block / per_table + 1) * copies;
@@ -324,8 +325,8 @@ void BlockPackage::list_files() {
       parent = records_[parent].parent();
     }
     if (!sound) continue;
-    files_.push_back({path, record.is_folder(), record.is_folder() ? 0 : record.size(),
-                      from_fat_time(record.updated())});
+    files_.push_back(
+        {path, record.is_folder(), record.is_folder() ? 0 : record.size(), from_fat_time(record.updated())});
     record_of_.push_back(i);
   }
 }
@@ -375,8 +376,8 @@ Result<std::uint32_t> BlockPackage::free_block() {
   if (levels() > before) {
     // The tables so far get one above them: it says which copy of the old top one counts.
     const std::size_t top = table_at(0, before);
-    std::fill_n(bytes_.begin() + static_cast<std::ptrdiff_t>(top), block_bytes * static_cast<std::size_t>(copies_),
-                Byte{0});
+    std::fill_n(bytes_.begin() + static_cast<std::ptrdiff_t>(top),
+                block_bytes * static_cast<std::size_t>(copies_), Byte{0});
     bytes_[top + 20] = second ? second_copy : 0;
     bytes_[separation_at] = static_cast<Byte>(bytes_[separation_at] & ~2);
   }
@@ -414,7 +415,8 @@ Result<std::size_t> BlockPackage::folder_record(const std::string& path, std::in
   const auto found = std::ranges::find(files_, path, &PackagedFile::path);
   if (found != files_.end()) {
     if (!found->folder)
-      return fail(ErrorCode::bad_usage, fmt::format("{} is a file in the package, no folder", printable(path)));
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} is a file in the package, no folder", printable(path)));
     return record_of_[static_cast<std::size_t>(found - files_.begin())];
   }
   const auto [above, name] = split(path);
@@ -513,8 +515,8 @@ void BlockPackage::make_hashes_right() {
     // A table that came up above the others has to know the first one, too.
     groups.insert(0);
     for (const std::uint32_t block : groups)
-      hash_into(active_table_at(block, level), active_table_at(block, level + 1) +
-                                                   block / span % per_table * hash_entry_bytes);
+      hash_into(active_table_at(block, level),
+                active_table_at(block, level + 1) + block / span % per_table * hash_entry_bytes);
   }
   if (total_blocks() > 0 && !touched_.empty()) hash_into(active_table_at(0, levels() - 1), top_hash_at);
   touched_.clear();
@@ -539,12 +541,12 @@ std::vector<std::string> BlockPackage::check() const {
     for (std::uint32_t block = 0; block < total; block += span)
       if (differs(active_table_at(block, level), block_bytes,
                   active_table_at(block, level + 1) + block / span % per_table * hash_entry_bytes))
-        problems.push_back(
-            fmt::format("the hash of the table over blocks {} and up is wrong", block));
+        problems.push_back(fmt::format("the hash of the table over blocks {} and up is wrong", block));
   }
   for (std::uint32_t block = 0; block < total; ++block)
     if ((link(block).status & in_use) != 0 &&
-        differs(block_at(block), block_bytes, active_table_at(block, 0) + block % per_table * hash_entry_bytes))
+        differs(block_at(block), block_bytes,
+                active_table_at(block, 0) + block % per_table * hash_entry_bytes))
       problems.push_back(fmt::format("the hash of block {} is wrong", block));
   return problems;
 }

@@ -32,7 +32,8 @@ struct FirstSector {
 constexpr std::array<FirstSector, 3> first_sectors{
     {{Platform::sat, "\x53\x45\x47\x41 \x53\x45\x47\x41\x53\x41\x54\x55\x52\x4E ", 0x20, 10, 0x60, 112, 0x40},
      {Platform::dc, "\x53\x45\x47\x41 \x53\x45\x47\x41\x4B\x41\x54\x41\x4E\x41 ", 0x40, 10, 0x80, 128, 0x30},
-     {Platform::scd, "\x53\x45\x47\x41\x44\x49\x53\x43\x53\x59\x53\x54\x45\x4D  ", 0x180, 14, 0x150, 48, 0x1F0}}};
+     {Platform::scd, "\x53\x45\x47\x41\x44\x49\x53\x43\x53\x59\x53\x54\x45\x4D  ", 0x180, 14, 0x150, 48,
+      0x1F0}}};
 
 // x360 programs: a table of optional headers, one of which has the ids.
 constexpr std::uint32_t program_magic = 0x58455832;
@@ -74,7 +75,8 @@ std::optional<RomFacts> read_disc_header(const RomView& rom) {
   facts.game.revision = h[7];
   facts.game.region = region_of_letter(facts.game.code.back());
   facts.game.title = header_text(h.subspan(disc_title_at, disc_title_bytes));
-  if (facts.game.platform == Platform::wii) facts.game.title_id = (std::uint64_t{0x00010000} << 32) | be32(h, 0);
+  if (facts.game.platform == Platform::wii)
+    facts.game.title_id = (std::uint64_t{0x00010000} << 32) | be32(h, 0);
   facts.tells_chips = true;
   facts.confidence = 0.99;
   facts.evidence.emplace_back("the disc has its console's magic number");
@@ -93,7 +95,8 @@ std::optional<RomFacts> read_first_sectors(const RomView& rom) {
     facts.game.platform = known.platform;
     facts.game.code = header_text(s.subspan(known.code_at, known.code_bytes));
     facts.game.title = header_text(s.subspan(known.title_at, known.title_bytes));
-    facts.game.region = region_of_areas(as_text(s.subspan(known.areas_at, known.platform == Platform::scd ? 3 : 10)));
+    facts.game.region =
+        region_of_areas(as_text(s.subspan(known.areas_at, known.platform == Platform::scd ? 3 : 10)));
     facts.tells_chips = true;
     facts.confidence = 0.98;
     facts.evidence.emplace_back("the first sector has what the console looks for");

@@ -25,7 +25,10 @@ struct Sectors {
 };
 
 bool is_volume(const Blob& sector) {
-  constexpr std::string_view magic{"\x01" "CD001", 6};
+  constexpr std::string_view magic{
+      "\x01"
+      "CD001",
+      6};
   return sector.size() == sector_bytes &&
          std::equal(magic.begin(), magic.end(), sector.view().begin(),
                     [](char a, Byte b) { return static_cast<Byte>(a) == b; });
@@ -107,8 +110,9 @@ std::optional<RomFacts> read_disc_files(const RomView& rom) {
     facts->game.code = text.substr(0, 4) + text.substr(5, 5);
     facts->evidence.emplace_back("the disc's UMD_DATA.BIN has the product code");
   }
-  if (!std::ranges::all_of(facts->game.code,
-                           [](char c) { return (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-'; }))
+  if (!std::ranges::all_of(facts->game.code, [](char c) {
+        return (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-';
+      }))
     return std::nullopt;
   facts->game.region = region_of_code(facts->game.platform, facts->game.code);
   facts->tells_chips = true;

@@ -4,7 +4,8 @@
 namespace bayswap {
 namespace {
 
-// A cartridge's header, and the header of the program in it (docs/formats/3ds.md). Sizes count units of 512 bytes.
+// A cartridge's header, and the header of the program in it (docs/formats/3ds.md). Sizes count units of 512
+// bytes.
 constexpr std::size_t magic_at = 0x100;
 constexpr std::uint32_t cartridge_magic = 0x4E435344;
 constexpr std::uint32_t program_magic = 0x4E434348;

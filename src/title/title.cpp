@@ -65,9 +65,10 @@ Blob RomView::at(std::uint64_t offset, std::size_t count) const {
 
 Result<RomFacts> identify_rom(const RomSource& rom) {
   const RomView view{rom, rom.read(0, rom_head_size)};
-  for (auto* reader : {read_n64_header, read_nes_header, read_disc_header, read_first_sectors, read_3ds_header,
-                       read_x360_program, read_md_header, read_ngp_header, read_nds_header, read_gba_header,
-                       read_disc_files, read_sms_header, read_gb_header, read_snes_header, read_ws_footer})
+  for (auto* reader :
+       {read_n64_header, read_nes_header, read_disc_header, read_first_sectors, read_3ds_header,
+        read_x360_program, read_md_header, read_ngp_header, read_nds_header, read_gba_header, read_disc_files,
+        read_sms_header, read_gb_header, read_snes_header, read_ws_footer})
     if (auto facts = reader(view)) return *std::move(facts);
   return fail(ErrorCode::not_recognised, "no ROM header of a platform we know",
               "check that the file is a ROM, and not packed in an archive; pce and a26 ROMs have no header "

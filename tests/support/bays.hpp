@@ -14,8 +14,11 @@ struct MemoryBay {
 
   MemoryBay(const std::string& name, const std::string& form) : bay(*bay_like(form, name, "/" + name)) {}
   MemoryBay(const std::string& name, const std::string& platform, const std::string& rest)
-      : bay(*parse_bay("root = \"/" + name + "\"\n[platform." + platform + "]\n" + rest, name, name + ".toml", "/")) {}
-  void put(const std::string& path, const Blob& bytes) { EXPECT_TRUE(store.replace(path, bytes.view())) << path; }
+      : bay(*parse_bay("root = \"/" + name + "\"\n[platform." + platform + "]\n" + rest, name, name + ".toml",
+                       "/")) {}
+  void put(const std::string& path, const Blob& bytes) {
+    EXPECT_TRUE(store.replace(path, bytes.view())) << path;
+  }
   [[nodiscard]] Blob read(const std::string& path) {
     const auto bytes = store.read(path);
     EXPECT_TRUE(bytes) << path;
@@ -52,7 +55,7 @@ title = "Harbour Light"
 region = "Europe"
 id = "00050000/1FF99300"
 )",
-                            "titles.toml");
+                           "titles.toml");
 }
 
 }  // namespace bayswap::test

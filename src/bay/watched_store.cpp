@@ -1,0 +1,75 @@
+// What a scan looked at, and whether it is still the same.
+#include <bayswap/bay_saves.hpp>
+
+#include "base/endian.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::uint64_t start = 0xcbf29ce484222325U;  // FNV-1a: tells what is the same, guards against nothing
+
+std::uint64_t mixed(std::uint64_t hash, std::uint64_t value) {
+  return (hash ^ value) * 0x100000001b3U;
+}
+std::uint64_t mixed(std::uint64_t hash, std::string_view text) {
+  for (const char c : text) hash = mixed(hash, std::uint64_t{static_cast<Byte>(c)});
+  return mixed(hash, text.size());
+}
+std::uint64_t mixed(std::uint64_t hash, const FileInfo& info) {
+  hash = mixed(hash, info.name);
+  hash = mixed(hash, static_cast<std::uint64_t>(info.kind) * 2 + (info.link ? 1 : 0));
+  if (info.kind == FileInfo::Kind::folder) return hash;  // what is in it is looked at on its own
+  hash = mixed(hash, info.size_bytes);
+  return mixed(mixed(hash, static_cast<std::uint64_t>(info.modified)), std::uint64_t{info.modified_ns});
+}
+std::uint64_t hash_of(const Result<std::vector<FileInfo>>& entries) {
+  if (!entries) return mixed(start, static_cast<std::uint64_t>(entries.error().code) + 1);
+  std::uint64_t hash = start;
+  for (const FileInfo& entry : *entries) hash = mixed(hash, entry);
+  return hash;
+}
+std::uint64_t hash_of(const Result<std::optional<FileInfo>>& info) {
+  if (!info) return mixed(start, static_cast<std::uint64_t>(info.error().code) + 1);
+  return *info ? mixed(start, **info) : start;
+}
+
+void put(std::string& out, std::uint64_t value, std::size_t bytes) {
+  for (std::size_t i = 0; i < bytes; ++i) out += static_cast<char>(value >> (8 * i));
+}
+
+}  // namespace
+
+Result<std::optional<FileInfo>> WatchedStore::stat(const std::string& path) {
+  auto info = below_.stat(path);
+  note('s', path, hash_of(info));
+  return info;
+}
+Result<std::vector<FileInfo>> WatchedStore::list(const std::string& folder) {
+  auto entries = below_.list(folder);
+  note('l', folder, hash_of(entries));
+  return entries;
+}
+
+void WatchedStore::note(char what, const std::string& path, std::uint64_t hash) {
+  trace_ += what;
+  put(trace_, path.size(), 4);
+  trace_ += path;
+  put(trace_, hash, 8);
+}
+
+bool WatchedStore::is_as_then(Store& store, std::string_view trace) {
+  while (!trace.empty()) {
+    if (trace.size() < 13) return false;
+    const ByteView bytes(reinterpret_cast<const Byte*>(trace.data()), trace.size());
+    const std::size_t size = le32(bytes, 1);
+    if (trace.size() - 13 < size) return false;
+    const std::string path(trace.substr(5, size));
+    const std::uint64_t then = le64(bytes, 5 + size);
+    const std::uint64_t now = trace.front() == 'l' ? hash_of(store.list(path)) : hash_of(store.stat(path));
+    if (now != then) return false;
+    trace.remove_prefix(13 + size);
+  }
+  return true;
+}
+
+}  // namespace bayswap
