@@ -96,6 +96,103 @@ INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "tor
                            return name;
                          });
 
+// Folders of files, downloads, versions brought back and pruned: at every call, every file of both bays is
+// what it was or what it becomes, the logbook is sound, and the same again succeeds.
+struct Deed {
+  std::string name;
+  std::vector<std::string> words;
+};
+void PrintTo(const Deed& deed, std::ostream* out) {
+  *out << deed.name;
+}
+
+class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
+ protected:
+  using Files = std::map<std::string, std::string>;
+  Files files() const {
+    Files found;
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(path("home-trees"))) {
+      if (!entry.is_regular_file() || entry.path().filename().string().starts_with(".bayswap-")) continue;
+      std::ifstream file(entry.path(), std::ios::binary);
+      found[entry.path().string()] = {std::istreambuf_iterator<char>(file), {}};
+    }
+    return found;
+  }
+  std::vector<std::string> words() const {
+    std::vector<std::string> words = GetParam().words;
+    for (std::string& word : words)
+      if (word.starts_with("@")) word = path(word.substr(1));
+    return words;
+  }
+  // The world as it was made, with one carry done; from a copy, which is faster than making it.
+  void fresh() const {
+    const auto copy =
+        std::filesystem::copy_options::recursive | std::filesystem::copy_options::overwrite_existing;
+    for (const char* name : {"home-trees", "home"}) {
+      std::filesystem::remove_all(path(name));
+      std::filesystem::copy(folder_ / ("kept/" + std::string(name)), path(name), copy);
+    }
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(path("home-trees")))
+      if (entry.is_regular_file())
+        std::filesystem::last_write_time(
+            entry.path(), std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
+  }
+};
+INSTANTIATE_TEST_SUITE_P(
+    Deeds, KillDeeds,
+    testing::Values(Deed{"carry",
+                         {"carry", "Brine", "--from", "ferry-sd", "--to", "home-trees", "--exact", "--yes"}},
+                    Deed{"adopt",
+                         {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
+                          "home-trees", "--yes"}},
+                    Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
+                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save"}}),
+    [](const auto& row) { return row.param.name; });
+
+TEST_P(KillDeeds, AtEveryCall) {
+  for (const char* account : {"80000011", "80000012"})
+    ASSERT_EQ(bayswap({"carry", "AHLP", "--from", "clubroom-console", "--to", "home-trees", "--account",
+                       std::string("80000001=") + account, "--yes"})
+                  .code,
+              0);
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);  // so that there is something to prune
+  std::filesystem::create_directory(folder_ / "kept");
+  for (const char* name : {"home-trees", "home"})
+    std::filesystem::copy(path(name), folder_ / ("kept/" + std::string(name)),
+                          std::filesystem::copy_options::recursive);
+  fresh();
+  const Files before = files();
+  std::map<std::string, std::string> failpoint{{"LD_PRELOAD", BAYSWAP_FAILPOINT},
+                                               {"FAILPOINT_LOG", folder_ / "calls"}};
+  failpoint["FAILPOINT_AT"] = "0";
+  failpoint["FAILPOINT_MODE"] = "kill";
+  const Outcome whole = bayswap(words(), failpoint);
+  ASSERT_EQ(whole.code, 0) << whole.err;
+  int total = 0;
+  std::ifstream(folder_ / "calls") >> total;
+  ASSERT_GT(total, 5);
+  const Files after = files();
+  const std::vector<std::string> modes{"kill", "kill-after", "torn", "nospace"};
+  for (int at = 1; at <= total; ++at) {
+    fresh();
+    failpoint["FAILPOINT_AT"] = std::to_string(at);
+    failpoint["FAILPOINT_MODE"] = modes[static_cast<std::size_t>(at) % modes.size()];
+    (void)bayswap(words(), failpoint);
+    for (const auto& [name, bytes] : files()) {
+      const bool old = before.contains(name) && before.at(name) == bytes;
+      const bool made = after.contains(name) && after.at(name) == bytes;
+      ASSERT_TRUE(old || made) << at << ": " << name;
+    }
+    for (const auto& [name, bytes] : before)
+      ASSERT_TRUE(!after.contains(name) || std::filesystem::exists(name)) << at << ": " << name;
+    const Outcome again = bayswap(words());
+    ASSERT_EQ(again.code, 0) << at << ": " << again.err;
+    EXPECT_EQ(files(), after) << at;
+    const Outcome check = bayswap({"logbook", "check"});
+    ASSERT_EQ(check.code, 0) << at << ": " << check.out << check.err;
+  }
+}
+
 TEST_F(DemoArcade, SurvivesBeingKilledAtRandomTimes) {
   const Blob own = read(tv_save);
   const Blob carried = joined({own.slice(0, 133120), words_reversed(read(dump)), own.slice(165888, 131072)});

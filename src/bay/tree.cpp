@@ -109,8 +109,10 @@ Likeness likeness(const std::vector<TreeFile>& a, const std::vector<TreeFile>& b
     std::size_t same_sizes = 0;
     std::vector<std::size_t> left;
     std::vector<std::size_t> right;
-    for (const TreeFile& file : a) left.push_back(file.bytes.size());
-    for (const TreeFile& file : b) right.push_back(file.bytes.size());
+    std::ranges::transform(a, std::back_inserter(left),
+                           [](const TreeFile& file) { return file.bytes.size(); });
+    std::ranges::transform(b, std::back_inserter(right),
+                           [](const TreeFile& file) { return file.bytes.size(); });
     std::ranges::sort(left);
     std::ranges::sort(right);
     for (std::size_t i = 0; i < left.size(); ++i) same_sizes += left[i] == right[i] ? 1 : 0;

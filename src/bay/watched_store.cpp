@@ -6,7 +6,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::uint64_t start = 0xcbf29ce484222325U;  // FNV-1a: tells what is the same, guards against nothing
+constexpr std::uint64_t start =
+    0xcbf29ce484222325U;  // FNV-1a: tells what is the same, guards against nothing
 
 std::uint64_t mixed(std::uint64_t hash, std::uint64_t value) {
   return (hash ^ value) * 0x100000001b3U;

@@ -98,8 +98,8 @@ std::string bare_name(std::string_view stem) {
 
 class Finder {
  public:
-  Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to, std::string game,
-         const TitleBook* titles)
+  Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to,
+         const std::string& game, const TitleBook* titles)
       : catalog_(catalog),
         files_(std::move(files)),
         path_(std::move(path)),

@@ -23,7 +23,9 @@ constexpr std::size_t most_processes = 100000;
 struct FileKey {
   dev_t device;
   ino_t number;
-  auto operator<=>(const FileKey&) const = default;
+  bool operator<(const FileKey& other) const {
+    return device != other.device ? device < other.device : number < other.number;
+  }
 };
 
 std::string name_of_process(const std::string& pid) {

@@ -115,6 +115,7 @@ Result<Content> content_of_files(const std::vector<TreeFile>& files, const Platf
         return fail(ErrorCode::not_recognised, "no single save that we know",
                     "for a whole card image, use `bayswap card copy`");
       std::vector<FolderFile> inside;
+      inside.reserve(files.size());
       for (const TreeFile& file : files) inside.push_back({file.path, file.bytes, file.modified});
       BAYSWAP_TRY(content.card, folder_save(name, inside));
       break;

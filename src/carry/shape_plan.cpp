@@ -108,9 +108,9 @@ class ShapePlanner {
 
   std::optional<GameId> in_region(const GameId& game, Region region) const {
     if (game.region == region) return game;
-    if (const auto there = played_there(game); there && there->region == region) return there;
+    if (auto there = played_there(game); there && there->region == region) return there;
     if (request_.titles != nullptr)
-      if (const auto row = request_.titles->in_region(game, region)) return row;
+      if (auto row = request_.titles->in_region(game, region)) return row;
     const auto code = code_in_region(game.platform, game.code, region);
     if (!code) return std::nullopt;
     GameId other = game;

@@ -154,9 +154,9 @@ std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
   std::vector<std::vector<std::string>> rows;
   rows.reserve(saves.size());
   for (const BaySave& save : saves) rows.push_back(row_of(save));
-  std::string text =
-      table_text({"for", "save", "id", "region", "account", "slot", "bytes", "changed", "health", "on disk"},
-                 rows, {5, 6});
+  std::string text = table_text(
+      {"for", "save", "id", "region", "account", "slot", "bytes", "changed", "health", "on the disk"}, rows,
+      {5, 6});
   const std::vector<std::string> accounts = accounts_of(saves);
   if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", fmt::join(accounts, ", "));
   return text;

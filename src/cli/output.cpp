@@ -108,17 +108,23 @@ std::string toned(Tone tone, const std::string& text) {
 std::string table_text(const std::vector<std::string>& headings,
                        const std::vector<std::vector<std::string>>& rows,
                        const std::vector<std::size_t>& right) {
-  std::string out;
-  std::vector<std::size_t> widths;
-  widths.reserve(headings.size());
-  for (const std::string& heading : headings) widths.push_back(width(heading));
+  std::vector<std::size_t> widths(headings.size());
   for (const auto& row : rows)
     for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], width(row[i]));
+  // A column that nobody has anything to say in is left out.
+  std::vector<std::size_t> columns;
+  for (std::size_t i = 0; i < headings.size(); ++i) {
+    if (widths[i] == 0 && !rows.empty()) continue;
+    widths[i] = std::max(widths[i], width(headings[i]));
+    columns.push_back(i);
+  }
+  std::string out;
   const auto line = [&](const std::vector<std::string>& cells, Tone tone) {
     std::string text;
-    for (std::size_t i = 0; i < cells.size(); ++i) {
+    for (const std::size_t i : columns) {
+      if (i >= cells.size()) break;
       const bool to_right = std::ranges::find(right, i) != right.end();
-      const bool last = i + 1 == cells.size();
+      const bool last = i == columns.back();
       text += last && !to_right ? cells[i] : padded(cells[i], widths[i], to_right);
       if (!last) text += "  ";
     }

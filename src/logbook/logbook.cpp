@@ -384,6 +384,9 @@ Result<std::vector<Entry>> Logbook::recover(Store& files) {
     entry.state = as_after == entry.changes.size()    ? EntryState::done
                   : as_before == entry.changes.size() ? EntryState::cancelled
                                                       : EntryState::cut_short;
+    // Out of its record nothing tells whether the newest entry was finished. Bytes of somebody else's in its
+    // files say so.
+    if (rebuilt_ > 0 && as_before + as_after < entry.changes.size()) entry.state = EntryState::done;
     BAYSWAP_CHECK(finish(entry.id, entry.state));
     if (entry.state == EntryState::cut_short) cut_short.push_back(std::move(entry));
   }
