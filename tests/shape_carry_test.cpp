@@ -134,6 +134,13 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
   wanted.region = Region::japan;
   EXPECT_EQ(plan(stick, pc, wanted).error().code, ErrorCode::wrong_region);
 
+  // Without a book of titles the parameter files tell that it is the same game.
+  ParameterFile titled = parameters;
+  ASSERT_TRUE(titled.set("TITLE", std::string("Fog Watch"), 128));
+  stick.put("PSP/SAVEDATA/ULES99040A/PARAM.SFO", titled.encode());
+  pc.put("PSP/SAVEDATA/ULUS99040A/PARAM.SFO", titled.encode());
+  EXPECT_EQ(plan(stick, pc, what("ULES99040"))->refusal()->code, "wrong-region");
+
   // wii: the id follows from the code.
   MemoryBay nand("nand", "tree-wii");
   MemoryBay copy("copy", "tree-wii");

@@ -85,6 +85,9 @@ class BayScanner {
   // What the book knows, and a label from the title where the save itself has none.
   void finish(BaySave save) {
     if (wish_.titles != nullptr) wish_.titles->complete(save.facts.game);
+    // A parameter file has the game's title first; another region's save has the same one under another code.
+    if (save.rule->platform == Platform::psp && save.facts.game.title.empty())
+      save.facts.game.title = save.label.substr(0, save.label.find(" / "));
     if (save.label.empty()) save.label = save.facts.game.title;
     if (save.label.empty() && save.facts.rom_path) save.label = stem_of(*save.facts.rom_path);
     saves_.push_back(std::move(save));

@@ -338,7 +338,7 @@ std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed)
     auto content = read_content(store, save);
     std::string shown = store.shown(save.path);
     if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
-    if (save.facts.game.title.empty()) save.facts.game.title = save.label;
+    if (save.facts.game.title.empty()) save.facts.game.title = save.label.substr(0, save.label.find(" / "));
     for (const TreeFile& file : content->tree)
       save.modified = std::max(save.modified.value_or(file.modified), file.modified);
     if (!content) {
@@ -377,7 +377,8 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
   ScanWish wish;
   wish.titles = request.titles;
   // Names tell mostly enough; what saves call themselves takes reading them all.
-  wish.names_only = true;
+  wish.names_only = std::ranges::none_of(
+      from.bay->rules, [](const PlatformRule& rule) { return rule.platform == Platform::psp; });
   BAYSWAP_TRY(auto all, scan_bay(catalog, *from.bay, *from.store, wish));
   auto found = find_saves(all, from, outside, request.what, request.titles);
   if (!found || found->empty()) {

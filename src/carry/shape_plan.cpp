@@ -45,7 +45,8 @@ class ShapePlanner {
     ScanWish wish;
     wish.titles = request_.titles;
     wish.only = game.platform;
-    wish.names_only = true;
+    // psp codes don't tell that two are one game in two regions: the parameter files do.
+    wish.names_only = game.platform != Platform::psp;
     BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
     if (!rule_->roms.empty())
       if (auto roms = list_roms(*to_.store, *rule_)) roms_ = *std::move(roms);

@@ -92,7 +92,6 @@ std::vector<std::string> row_of(const BaySave& save) {
           printable(label),
           printable(id),
           game.region == Region::unknown ? "" : std::string(name(game.region)),
-          save.facts.account,
           has_slots(*save.rule) && save.place.empty() ? std::to_string(save.facts.slot) : "",
           std::to_string(save.size_bytes),
           save.modified ? local_time(*save.modified) : "",
@@ -155,8 +154,7 @@ std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
   rows.reserve(saves.size());
   for (const BaySave& save : saves) rows.push_back(row_of(save));
   std::string text = table_text(
-      {"for", "save", "id", "region", "account", "slot", "bytes", "changed", "health", "on the disk"}, rows,
-      {5, 6});
+      {"for", "save", "id", "region", "slot", "bytes", "changed", "health", "on the disk"}, rows, {4, 5});
   const std::vector<std::string> accounts = accounts_of(saves);
   if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", fmt::join(accounts, ", "));
   return text;

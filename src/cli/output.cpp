@@ -172,8 +172,11 @@ void print_json(const Json& json) {
 }
 
 Json to_json(const GameId& game) {
-  return {
-      {"code", game.code}, {"title", game.title}, {"region", name(game.region)}, {"revision", game.revision}};
+  return {{"code", game.code},
+          {"title", game.title},
+          {"region", name(game.region)},
+          {"revision", game.revision},
+          {"title_id", title_id_text(game)}};
 }
 
 Json to_json(const Error& error) {
