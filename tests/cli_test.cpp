@@ -799,7 +799,7 @@ TEST_F(Cli, DownloadsAndPackages) {
   std::filesystem::copy(path(jetty), folder_ / "download.bin");
   const Outcome adopted = bayswap({"adopt", folder_ / "download.bin", "--to", "home-trees", "--yes"});
   EXPECT_EQ(adopted.code, 0) << adopted.err;
-  EXPECT_TRUE(has(adopted.out, "a package of Stone Jetty"));
+  EXPECT_TRUE(has(adopted.out, "adopt Stone Jetty (5A5A0993)"));
   EXPECT_TRUE(exists("home-trees/content/E000B22D00000002/5A5A0993/00000001/jetty/photos/lamp.bin"));
   EXPECT_EQ(bayswap({"adopt", folder_ / "missing.zip", "--to", "home-trees", "--yes"}).code, 5);
   EXPECT_EQ(bayswap({"adopt", path("home/titles.toml"), "--to", "home-trees", "--yes"}).code, 4);
