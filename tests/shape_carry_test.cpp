@@ -76,6 +76,17 @@ TEST_F(Shapes, EveryWayToNameASave) {
   EXPECT_EQ(plan(sd, locker, what("title")).error().code, ErrorCode::bad_usage) << "two games";
 }
 
+TEST_F(Shapes, TwoSavesNeverTakeOnePlace) {
+  MemoryBay sd("sd", "tree-3ds");
+  MemoryBay locker("locker", "sd-slots");
+  sd.put(brine + "a.bin", noise(500, 1));
+  sd.put("title/00040000/0ff99200/data/00000002/a.bin", noise(500, 2));
+  CarryRequest request = what("AB9P");
+  request.slot = 3;  // neither of them is in slot 3
+  EXPECT_EQ(plan(sd, locker, request).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(carry(sd, locker, what("AB9P")).changes.size(), 2U) << "each into its own slot";
+}
+
 TEST_F(Shapes, OverlayKeepsWhatOnlyTheTargetHasAndExactDoesNot) {
   expect_property("the target becomes the source, and with overlay its own besides", [this] {
     MemoryBay from("from", "tree-3ds");

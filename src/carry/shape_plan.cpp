@@ -298,6 +298,14 @@ class ShapePlanner {
                "look at it in the game; undo brings the old one back");
     }
     ++bring_;
+    // Two saves in one place: the second would take the first one's. A card has room for both.
+    const bool shares = rule_->keeping == Keeping::card || rule_->keeping == Keeping::file;
+    const auto [owner, is_first] = placed_.emplace(*path, cargo.shown);
+    if (!shares && !is_first)
+      return fail(
+          ErrorCode::bad_usage,
+          fmt::format("{} and {} would both become {}", owner->second, cargo.shown, to_.store->shown(*path)),
+          "carry them one by one, by path or with --slot");
     companion_facts_.push_back({cargo.facts, facts});
     return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown,
                         cargo.modified, std::move(content)},
@@ -393,6 +401,7 @@ class ShapePlanner {
   std::vector<BaySave> there_;
   std::vector<RomFile> roms_;
   TargetWriter writer_{catalog_, to_, request_};
+  std::map<std::string, std::string> placed_;  // which save each place is for
   std::vector<std::pair<NameFacts, NameFacts>> companion_facts_;
   std::size_t bring_ = 0;
   Plan plan_;

@@ -136,6 +136,9 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
     if (!home) return report(home.error());
     const std::string index = join_path(home->data, "index.sqlite");
     const std::string aside = fmt::format("{}.broken-{}", index, clock_of_process()());
+    // With its journal, or that would be played back into the new one.
+    for (const char* journal : {"-journal", "-wal", "-shm"})
+      (void)std::rename((index + journal).c_str(), (aside + journal).c_str());
     if (std::rename(index.c_str(), aside.c_str()) != 0)
       return report({ErrorCode::io, fmt::format("{} can't be put aside", index),
                      "check the permissions of the home folder"});
