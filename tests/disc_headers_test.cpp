@@ -93,7 +93,6 @@ std::vector<Byte> disc(std::string_view name, std::string_view content, std::siz
                        std::size_t lead = 0) {
   std::vector<Byte> plain(24 * 2048);
   const std::span<Byte> p(plain);
-  Image dummy(1);
   const auto text = [&](std::size_t at, std::string_view words) {
     std::ranges::copy(words, plain.begin() + static_cast<std::ptrdiff_t>(at));
   };
