@@ -8,6 +8,7 @@
 #include "carry/version_store.hpp"
 #include "logbook/record.hpp"
 #include "support/builders.hpp"
+#include "support/folder.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -250,6 +251,18 @@ TEST(AccountBooks, HoldInBothDirections) {
   EXPECT_TRUE(book.learn("a", "c", "1", "4"));
   EXPECT_EQ(book.between("c", "a"), (AccountMap{{"4", "1"}}));
   EXPECT_EQ(AccountBook::parse("[[pair]]\nfrom = \"a\"\n", "x.toml").error().code, ErrorCode::bad_usage);
+}
+
+TEST(AccountBooks, ABayWithoutAccountsIsRememberedInBothDirections) {
+  AccountBook book;
+  EXPECT_TRUE(book.learn("card", "console", "", "80000006"));
+  EXPECT_FALSE(book.learn("card", "console", "", "80000006"));
+  EXPECT_EQ(book.between("card", "console"), (AccountMap{{"", "80000006"}}));
+  EXPECT_EQ(book.between("console", "card"), (AccountMap{{"80000006", ""}})) << "that one's is meant";
+  const Folder folder;
+  const Home home = Home::under(folder.path());
+  ASSERT_TRUE(book.save(home));
+  EXPECT_EQ(AccountBook::load(home)->between("card", "console"), book.between("card", "console"));
 }
 
 TEST(Companions, AreRulesThatUsersCanRead) {

@@ -179,14 +179,29 @@ TEST_F(Shapes, AccountsAreMappedAskedForAndNeverGuessed) {
   two.put(tree + "80000006/s", noise(10, 9));
   const auto asked = plan(console, two, what("Harbour Light"));
   EXPECT_EQ(asked->refusal()->code, "which-account");
-  EXPECT_EQ(asked->account_choices, (std::vector<std::string>{"80000005", "80000006"}));
+  ASSERT_TRUE(asked->account_question);
+  EXPECT_FALSE(asked->account_question->at_source);
+  EXPECT_EQ(asked->account_question->own, "80000001");
+  EXPECT_EQ(asked->account_question->choices, (std::vector<std::string>{"80000005", "80000006"}));
   CarryRequest said = what("Harbour Light");
   said.accounts = {{"80000001", "80000006"}};
   carry(console, two, said);
   EXPECT_EQ(two.read(tree + "80000005/s"), noise(10, 9));
   EXPECT_EQ(two.read(tree + "80000006/s"), noise(10, 1));
   console.put(tree + "80000002/s", noise(10, 2));
-  EXPECT_EQ(plan(console, other, what("Harbour Light")).error().code, ErrorCode::unsafe) << "whose?";
+  const auto whose = plan(console, other, what("Harbour Light"));
+  ASSERT_TRUE(whose);
+  EXPECT_EQ(whose->refusal()->code, "which-account");
+  EXPECT_TRUE(whose->account_question->at_source);
+  EXPECT_EQ(whose->account_question->choices, (std::vector<std::string>{"80000001", "80000002"}));
+  // One of the source's alone: the target has none of that name, but only one there is.
+  said.accounts = {{"80000002", ""}};
+  carry(console, one, said);
+  EXPECT_EQ(one.read(tree + "80000005/s"), noise(10, 2));
+  // And where the target has several, that is still asked, of that one.
+  const auto again = plan(console, two, said);
+  EXPECT_EQ(again->account_question->own, "80000002");
+  EXPECT_FALSE(again->account_question->at_source);
 }
 
 TEST_F(Shapes, AFolderThatCanOnlyBeFoundByLooking) {

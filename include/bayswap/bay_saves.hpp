@@ -109,6 +109,7 @@ class WatchedStore final : public Store {
   std::string address(const std::string& path) const override { return below_.address(path); }
 
   [[nodiscard]] const std::string& trace() const { return trace_; }
+  /// Whether every question of `trace` gets the same answer now. `store` is asked by several threads at once.
   [[nodiscard]] static bool is_as_then(Store& store, std::string_view trace);
 
  private:

@@ -25,6 +25,13 @@ struct Danger {
 };
 [[nodiscard]] std::string_view to_text(Danger::Level level);
 
+/// Where a bay has several accounts, and nothing says which is meant.
+struct AccountQuestion {
+  bool at_source = false;            // whose save it is; otherwise whose it becomes at the target
+  std::string own;                   // the source's account that asks for the target's; may be empty
+  std::vector<std::string> choices;  // at least two
+};
+
 /// What would be done. Holds all bytes it is about, so that running it decides nothing.
 struct Plan {
   EntryKind kind{};
@@ -38,11 +45,10 @@ struct Plan {
   std::vector<Step> steps;
   std::vector<Danger> dangers;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
-  // Where the target has several accounts and nothing says which: theirs, and the source's that asks. The
-  // plan is refused until CarryRequest::accounts says it.
-  std::string asking_account;
-  std::vector<std::string> account_choices;
+  std::optional<AccountQuestion> account_question;  // then the plan is refused until it is answered
 
+  /// Adds a danger, unless the plan names it already.
+  void add(Danger danger);
   /// The first danger that forbids running; nothing where the plan may run.
   [[nodiscard]] const Danger* refusal() const;
 };
@@ -53,7 +59,8 @@ struct OpenBay {
   Store* store = nullptr;
 };
 
-/// Which account at the source is which at the target.
+/// Which account at the source is which at the target. Without the second: only that the first one is meant.
+/// Without the first: whatever account the save is of.
 using AccountMap = std::vector<std::pair<std::string, std::string>>;
 
 /// accounts.toml in the home folder: what was said of two bays' accounts, in both directions.

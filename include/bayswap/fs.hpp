@@ -15,7 +15,7 @@ struct FileInfo {
   enum class Kind { file, folder, other };
   std::string name;  // the last component
   Kind kind = Kind::file;
-  std::uint64_t size_bytes = 0;
+  std::uint64_t size_bytes = 0;   // of a file, as are the dates: a list leaves a folder's out
   std::int64_t modified = 0;      // seconds since 1970, UTC
   std::uint32_t modified_ns = 0;  // and nanoseconds, where the disk keeps them
   bool link = false;              // the name is a symbolic link; the rest is of what it names

@@ -19,45 +19,53 @@ constexpr std::array<Byte, 256> column_codes = [] {
   return codes;
 }();
 
-constexpr std::uint64_t folded(std::uint64_t word) {
-  word ^= word >> 32U;
-  word ^= word >> 16U;
-  return (word ^ (word >> 8U)) & 0xffU;
+// Two words side by side, in whatever wide registers the machine has.
+using Words = std::uint64_t __attribute__((vector_size(16)));
+constexpr std::size_t word_pairs = ecc_chunk_bytes / sizeof(Words);
+
+// Every word's bytes folded into its lowest one.
+Words folded(Words words) {
+  words ^= words >> 32U;
+  words ^= words >> 16U;
+  words ^= words >> 8U;
+  return words & 0xffU;
 }
 
 }  // namespace
 
-// Eight bytes at a time. The exclusive or of all words has the columns; that of the words whose index has a
-// bit set has a line each; the three lines within a word are masks of whole bytes. Eight parities are then
-// taken at once, a byte each.
+// The exclusive or of all bytes has the columns. That of the bytes whose index has a bit set has a line each:
+// the upper three lines come from whole pairs of words, the next is the second word of each pair, the lower
+// three are masks of whole bytes. Eight parities are then taken at once, a byte each.
 Ecc ecc_of(ByteView chunk) {
   static_assert(std::endian::native == std::endian::little,
                 "bytes within a word are counted from the low end");
   assert(chunk.size() == ecc_chunk_bytes);
-  std::array<std::uint64_t, ecc_chunk_bytes / 8> w{};
+  std::array<Words, word_pairs> w;
   std::memcpy(w.data(), chunk.data(), ecc_chunk_bytes);
-  std::array<std::uint64_t, 4> line{};
+  std::array<Words, 3> line{};
   // Pairs, pairs of pairs, ...: what stands in the second of each pair has the bit set.
   std::size_t count = w.size();
-  for (std::uint64_t& bit : line) {
+  for (Words& bit : line) {
     count /= 2;
     for (std::size_t i = 0; i < count; ++i) {
       bit ^= w[2 * i + 1];
       w[i] = w[2 * i] ^ w[2 * i + 1];
     }
   }
-  const std::uint64_t all = w[0];
-  std::uint64_t parities = folded(all & 0xff00ff00ff00ff00U) | folded(all & 0xffff0000ffff0000U) << 8U |
-                           folded(all & 0xffffffff00000000U) << 16U | folded(line[0]) << 24U |
-                           folded(line[1]) << 32U | folded(line[2]) << 40U | folded(line[3]) << 48U |
-                           folded(all) << 56U;
+  const std::uint64_t all = w[0][0] ^ w[0][1];
+  const Words pairs = folded(Words{all & 0xff00ff00ff00ff00U, all & 0xffff0000ffff0000U}) |
+                      folded(Words{all & 0xffffffff00000000U, w[0][1]}) << 16U |
+                      folded(Words{line[0][0] ^ line[0][1], line[1][0] ^ line[1][1]}) << 32U |
+                      folded(Words{line[2][0] ^ line[2][1], all}) << 48U;
+  std::uint64_t parities = pairs[0] | pairs[1] << 8U;
+  const std::uint64_t columns = parities >> 56U;
   parities ^= parities >> 4U;
   parities ^= parities >> 2U;
   parities ^= parities >> 1U;
   // The lowest bit of each byte, gathered into the highest byte in their order.
   const auto set = static_cast<unsigned>(((parities & 0x0101010101010101U) * 0x0102040810204080U) >> 56U);
   const unsigned clear = (set ^ ((set & 0x80U) != 0 ? 0x7fU : 0U)) & 0x7fU;
-  return {static_cast<Byte>(column_codes[folded(all)] ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU),
+  return {static_cast<Byte>(column_codes[columns] ^ 0x77U), static_cast<Byte>(clear ^ 0x7fU),
           static_cast<Byte>((set & 0x7fU) ^ 0x7fU)};
 }
 

@@ -1,11 +1,17 @@
 // What a scan looked at, and whether it is still the same.
 #include <bayswap/bay_saves.hpp>
 
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
 #include "base/endian.hpp"
 
 namespace bayswap {
 namespace {
 
+// A note: what was asked, the path's length in 4 bytes, the path, the answer's hash in 8.
+constexpr std::size_t note_bytes = 13;
 constexpr std::uint64_t start =
     0xcbf29ce484222325U;  // FNV-1a: tells what is the same, guards against nothing
 
@@ -58,19 +64,48 @@ void WatchedStore::note(char what, const std::string& path, std::uint64_t hash) 
   put(trace_, hash, 8);
 }
 
-bool WatchedStore::is_as_then(Store& store, std::string_view trace) {
-  while (!trace.empty()) {
-    if (trace.size() < 13) return false;
-    const ByteView bytes(reinterpret_cast<const Byte*>(trace.data()), trace.size());
+namespace {
+
+bool is_as_then_here(Store& store, std::string_view piece, const std::atomic<bool>& changed) {
+  while (!piece.empty() && !changed.load(std::memory_order_relaxed)) {
+    const ByteView bytes(reinterpret_cast<const Byte*>(piece.data()), piece.size());
     const std::size_t size = le32(bytes, 1);
-    if (trace.size() - 13 < size) return false;
-    const std::string path(trace.substr(5, size));
+    const std::string path(piece.substr(5, size));
     const std::uint64_t then = le64(bytes, 5 + size);
-    const std::uint64_t now = trace.front() == 'l' ? hash_of(store.list(path)) : hash_of(store.stat(path));
+    const std::uint64_t now = piece.front() == 'l' ? hash_of(store.list(path)) : hash_of(store.stat(path));
     if (now != then) return false;
-    trace.remove_prefix(13 + size);
+    piece.remove_prefix(note_bytes + size);
   }
   return true;
+}
+
+}  // namespace
+
+// Most of the time goes by in the kernel, looking names up: all processors take a share.
+bool WatchedStore::is_as_then(Store& store, std::string_view trace) {
+  constexpr std::size_t worth_a_thread = std::size_t{64} << 10;
+  const std::size_t shares = std::clamp<std::size_t>(trace.size() / worth_a_thread, 1,
+                                                     std::max(1U, std::thread::hardware_concurrency()));
+  std::vector<std::string_view> pieces;
+  std::size_t begin = 0;
+  for (std::size_t at = 0; at < trace.size();) {
+    if (trace.size() - at < note_bytes) return false;
+    const std::size_t size = le32({reinterpret_cast<const Byte*>(trace.data()) + at, trace.size() - at}, 1);
+    if (trace.size() - at - note_bytes < size) return false;
+    at += note_bytes + size;
+    if (at - begin < trace.size() / shares && at < trace.size()) continue;
+    pieces.push_back(trace.substr(begin, at - begin));
+    begin = at;
+  }
+  std::atomic<bool> changed = false;
+  std::vector<std::jthread> helpers;
+  helpers.reserve(pieces.size());
+  for (const std::string_view piece : pieces)
+    helpers.emplace_back([&store, &changed, piece] {
+      if (!is_as_then_here(store, piece, changed)) changed = true;
+    });
+  helpers.clear();
+  return !changed;
 }
 
 }  // namespace bayswap

@@ -92,18 +92,18 @@ Result<void> BlockCard::put(const CardSave& save) {
   return place(save);
 }
 
-std::map<std::size_t, std::size_t> BlockCard::claims() const {
-  std::map<std::size_t, std::size_t> count;
+std::vector<std::size_t> BlockCard::claims() const {
+  std::vector<std::size_t> count(block_count());
   for (const Slot& slot : slots())
     if (!slot.deleted)
-      for (const std::size_t block : chain(slot).blocks) ++count[block];
+      for (const std::size_t block : chain(slot).blocks) ++count.at(block);
   return count;
 }
 
 Result<void> BlockCard::drop(const std::string& name) {
   BAYSWAP_TRY(const Slot slot, find(name));
   BAYSWAP_CHECK(may_change());
-  auto claimed = claims();
+  const auto claimed = claims();
   std::vector<std::size_t> own = chain(slot).blocks;
   std::erase_if(own, [&](std::size_t block) { return claimed[block] > 1; });
   erase(slot, own);
@@ -120,20 +120,22 @@ std::size_t BlockCard::free_blocks() const {
 std::vector<CardProblem> BlockCard::check() const {
   Problems problems;
   check_medium(problems);
-  std::set<std::size_t> reached;
+  std::vector<bool> reached(block_count());
   std::set<std::string> names;
   for (const Slot& slot : slots()) {
     if (slot.deleted) continue;
     const Chain found = chain(slot);
     const std::string name = listed(slot, found).name;
     if (!found.problem.empty()) problems.add(slot.at, false, "{}: {}", name, found.problem);
-    for (const std::size_t block : found.blocks)
-      if (!reached.insert(block).second)
+    for (const std::size_t block : found.blocks) {
+      if (reached.at(block))
         problems.add(slot.at, false, "{}: {} {} belongs to another save as well", name, unit(), block);
+      reached[block] = true;
+    }
     if (!names.insert(name).second) problems.add(slot.at, false, "{}: that name is there twice", name);
   }
   for (std::size_t block = 0; block < block_count(); ++block)
-    if (use_of(block) == BlockUse::save && !reached.contains(block))
+    if (use_of(block) == BlockUse::save && !reached[block])
       problems.add(mark_at(block), is_lost_for_sure(), "{} {} is in use, but no save leads to it", unit(),
                    block);
   return std::move(problems.list);
@@ -143,7 +145,7 @@ std::vector<std::size_t> BlockCard::orphans() const {
   std::vector<std::size_t> blocks;
   const auto claimed = claims();
   for (std::size_t block = 0; block < block_count(); ++block)
-    if (use_of(block) == BlockUse::save && !claimed.contains(block)) blocks.push_back(block);
+    if (use_of(block) == BlockUse::save && claimed[block] == 0) blocks.push_back(block);
   return blocks;
 }
 
@@ -211,22 +213,21 @@ BlockCard::Chain BlockCard::walk(std::size_t first, std::size_t count,
 
 // ---- Carving ------------------------------------------------------------------------------------
 
-std::set<std::size_t> BlockCard::settled() const {
-  std::set<std::size_t> blocks;
+std::vector<bool> BlockCard::settled() const {
+  std::vector<bool> blocks(block_count());
   for (const Slot& slot : slots())
     if (!slot.deleted)
       if (const Chain way = chain(slot); way.problem.empty())
-        blocks.insert(way.blocks.begin(), way.blocks.end());
+        for (const std::size_t block : way.blocks) blocks.at(block) = true;
   return blocks;
 }
 
 std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_t count, int step,
                                                    const std::vector<Links>& tables) const {
   if (count == 0 || count > block_count()) return std::nullopt;
-  const std::set<std::size_t> taken = settled();
-  std::set<std::size_t> own;
+  std::vector<bool> taken = settled();
   const auto can_be = [&](std::size_t block) {
-    return block < block_count() && can_hold(block) && !taken.contains(block) && !own.contains(block);
+    return block < block_count() && can_hold(block) && !taken[block];
   };
   if (!can_be(first)) return std::nullopt;
   Chain way{{}, {}, true};
@@ -234,7 +235,7 @@ std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_
   std::size_t behind = 0;
   for (std::size_t block = first;;) {
     way.blocks.push_back(block);
-    own.insert(block);
+    taken[block] = true;
     if (way.blocks.size() == count) break;
     std::optional<std::size_t> next;
     for (std::size_t i = 0; i < tables.size() && !next; ++i)

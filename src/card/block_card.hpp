@@ -5,8 +5,7 @@
 #include <fmt/format.h>
 
 #include <functional>
-#include <map>
-#include <set>
+#include <vector>
 
 #include "card/kinds.hpp"
 
@@ -129,10 +128,10 @@ class BlockCard : public Card {
   [[nodiscard]] Result<Slot> find(const std::string& name) const;
   [[nodiscard]] Result<void> may_change() const;
   [[nodiscard]] std::string name_of(const Slot& slot) const;
-  /// The blocks of the live saves that are sound.
-  [[nodiscard]] std::set<std::size_t> settled() const;
-  /// How many live saves have each block.
-  [[nodiscard]] std::map<std::size_t, std::size_t> claims() const;
+  /// Per block: a live save that is sound has it.
+  [[nodiscard]] std::vector<bool> settled() const;
+  /// Per block: how many live saves have it.
+  [[nodiscard]] std::vector<std::size_t> claims() const;
   void settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const;
 };
 

@@ -77,7 +77,8 @@ class SatCard final : public BlockCard {
   std::size_t block_bytes() const override { return block_size_; }
   std::size_t capacity_blocks() const override { return block_count() - first_block; }
   std::size_t free_blocks() const override {
-    return capacity_blocks() - std::min(capacity_blocks(), used().size());
+    const auto taken = static_cast<std::size_t>(std::ranges::count(used(), true));
+    return capacity_blocks() - std::min(capacity_blocks(), taken);
   }
   // Each block has its tag; the first one the entry; the list has two bytes a block.
   std::size_t blocks_for(const CardSave& save) const override {
@@ -96,10 +97,10 @@ class SatCard final : public BlockCard {
  protected:
   std::vector<Slot> slots() const override {
     std::vector<Slot> list;
-    const std::set<std::size_t> taken = used();
+    const std::vector<bool> taken = used();
     for (std::size_t block = first_block; block < block_count(); ++block) {
       const bool live = tag(block) == tag_first;
-      if (!live && (tag(block) != 0 || taken.contains(block) || !was_first(block))) continue;
+      if (!live && (tag(block) != 0 || taken[block] || !was_first(block))) continue;
       list.push_back({block, block_at(block), !live});
     }
     return list;
@@ -168,10 +169,10 @@ class SatCard final : public BlockCard {
 
   Result<void> place(const CardSave& save) override {
     const std::size_t wanted = blocks_for(save);
-    const std::set<std::size_t> taken = used();
+    const std::vector<bool> taken = used();
     std::vector<std::size_t> blocks;
     for (std::size_t block = first_block; block < block_count() && blocks.size() < wanted; ++block)
-      if (!taken.contains(block)) blocks.push_back(block);
+      if (!taken[block]) blocks.push_back(block);
     std::vector<Byte> stream(save.entry.view().begin() + tag_bytes, save.entry.view().end());
     for (std::size_t i = 1; i <= wanted; ++i) {  // the list, and the 0 behind it
       const std::size_t next = i < wanted ? blocks[i] : 0;
@@ -205,13 +206,12 @@ class SatCard final : public BlockCard {
 
  private:
   [[nodiscard]] std::uint32_t tag(std::size_t block) const { return be32(image_, block_at(block)); }
-  // All blocks that live saves have.
-  [[nodiscard]] std::set<std::size_t> used() const {
-    std::set<std::size_t> blocks;
+  // Per block: a live save has it.
+  [[nodiscard]] std::vector<bool> used() const {
+    std::vector<bool> blocks(block_count());
     for (std::size_t block = first_block; block < block_count(); ++block)
       if (tag(block) == tag_first) {
-        const Chain way = chain({block, block_at(block), false});
-        blocks.insert(way.blocks.begin(), way.blocks.end());
+        for (const std::size_t own : chain({block, block_at(block), false}).blocks) blocks[own] = true;
       }
     return blocks;
   }

@@ -19,7 +19,8 @@ Result<AccountBook> AccountBook::parse(std::string_view toml, const std::string&
     Row row;
     BAYSWAP_TRY(row.from_bay, table.needed_text("from"));
     BAYSWAP_TRY(row.to_bay, table.needed_text("to"));
-    BAYSWAP_TRY(row.from, table.needed_text("account"));
+    BAYSWAP_TRY(auto account, table.text("account"));  // missing where the bay has no accounts
+    row.from = std::move(account).value_or("");
     BAYSWAP_TRY(row.to, table.needed_text("is"));
     BAYSWAP_CHECK(table.no_other_keys());
     book.rows_.push_back(std::move(row));
@@ -39,9 +40,12 @@ Result<AccountBook> AccountBook::load(const Home& home) {
 Result<void> AccountBook::save(const Home& home) const {
   std::string out =
       "# Which account is whose in another bay. Bay Swap adds what it is told; you may edit it.\n";
-  for (const Row& row : rows_)
-    out += fmt::format("\n[[pair]]\nfrom = {}\nto = {}\naccount = {}\nis = {}\n", toml_quoted(row.from_bay),
-                       toml_quoted(row.to_bay), toml_quoted(row.from), toml_quoted(row.to));
+  for (const Row& row : rows_) {
+    out +=
+        fmt::format("\n[[pair]]\nfrom = {}\nto = {}\n", toml_quoted(row.from_bay), toml_quoted(row.to_bay));
+    if (!row.from.empty()) out += fmt::format("account = {}\n", toml_quoted(row.from));
+    out += fmt::format("is = {}\n", toml_quoted(row.to));
+  }
   return LocalStore().replace(home.accounts, {reinterpret_cast<const Byte*>(out.data()), out.size()});
 }
 

@@ -43,14 +43,6 @@ bool Content::is_blank() const {
   });
 }
 
-std::size_t Content::size_bytes() const {
-  if (card) return card->size_bytes();
-  if (tree.empty()) return whole ? whole->size() : 0;
-  std::size_t size = 0;
-  for (const TreeFile& file : tree) size += file.bytes.size();
-  return size;
-}
-
 Result<Content> read_content(Store& store, const BaySave& save) {
   Content content;
   content.game = save.facts.game;
@@ -189,6 +181,17 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
   if (out.card) search("the save's data", out.card->payload);
   if (out.whole && out.tree.empty()) search("the file", *out.whole);
   return out;
+}
+
+std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree, const std::vector<BaySave>& saves,
+                                     Store& store) {
+  std::vector<Ranked> ranked;
+  for (const BaySave& save : saves) {
+    const auto content = read_content(store, save);
+    if (content && !content->tree.empty()) ranked.push_back({&save, likeness(tree, content->tree)});
+  }
+  std::ranges::stable_sort(ranked, std::greater<>{}, [](const Ranked& one) { return one.likeness.score; });
+  return ranked;
 }
 
 }  // namespace bayswap

@@ -11,7 +11,6 @@ struct Content {
   std::optional<CardSave> card;  // of a card's entry, or of a single save
   std::optional<Blob> whole;     // a sealed file; of a package its image, as a shell
   [[nodiscard]] bool is_blank() const;
-  [[nodiscard]] std::size_t size_bytes() const;
 };
 
 /// Reads what a scan found.
@@ -25,5 +24,14 @@ struct Content {
 [[nodiscard]] Result<Content> restamped(const Content& content, const GameId& game,
                                         const std::string& folder_name, std::vector<std::string>& notes,
                                         std::vector<std::string>& doubts);
+
+/// The target's saves by likeness to `tree`, the best first: for adoptions, and folders only found by
+/// looking.
+struct Ranked {
+  const BaySave* save = nullptr;
+  Likeness likeness;
+};
+[[nodiscard]] std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree,
+                                                   const std::vector<BaySave>& saves, Store& store);
 
 }  // namespace bayswap

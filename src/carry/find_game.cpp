@@ -7,6 +7,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/places.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -205,6 +206,28 @@ Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside, const Carr
   compare_sides(request.accept, sides);
   find_chips(from, to, outside, request, sides);
   return sides;
+}
+
+std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom) {
+  std::vector<std::string> in_place;
+  if (const auto places = find_places(store, rule.path, rule.platform))
+    for (const Place& place : *places) {
+      const auto stem = place.words.find("rom.stem");
+      const auto md5 = place.words.find("rom.md5");
+      if (md5 != place.words.end() && (stem == place.words.end() || stem->second == stem_of(rom.path)))
+        in_place.push_back(md5->second);
+    }
+  const auto source = rom_source(store, rom.path);
+  if (!source) return in_place.size() == 1 ? in_place.front() : "";
+  const auto whole = digest_rom(*source);
+  const auto bare = digest_rom(*source, rom.facts.header_size_bytes);
+  for (const auto& digests : {whole, bare})
+    if (digests)
+      for (const std::string& name : in_place)
+        if (lower(name) == digests->md5) return name;
+  // Some digest that we don't know how to make: the save in place says which.
+  if (in_place.size() == 1) return in_place.front();
+  return whole ? whole->md5 : "";
 }
 
 }  // namespace bayswap

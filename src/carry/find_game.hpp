@@ -19,4 +19,7 @@ struct GameSides {
 [[nodiscard]] Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside,
                                           const CarryRequest& request);
 
+/// The MD5 in the ROM's save's name: that of a save in place, otherwise of the ROM itself.
+[[nodiscard]] std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom);
+
 }  // namespace bayswap

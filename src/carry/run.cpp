@@ -58,6 +58,12 @@ Error put_back(Store& store, const std::vector<FileChange>& changes, std::size_t
 
 }  // namespace
 
+void Plan::add(Danger danger) {
+  const bool known = std::ranges::any_of(
+      dangers, [&](const Danger& one) { return one.code == danger.code && one.text == danger.text; });
+  if (!known) dangers.push_back(std::move(danger));
+}
+
 const Danger* Plan::refusal() const {
   const auto found = std::ranges::find(dangers, Danger::Level::refusal, &Danger::level);
   return found == dangers.end() ? nullptr : &*found;

@@ -8,6 +8,8 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
+#include "carry/companion_plan.hpp"
+#include "carry/find_game.hpp"
 #include "carry/target_writer.hpp"
 #include "fs/path.hpp"
 
@@ -56,7 +58,7 @@ class ShapePlanner {
       BAYSWAP_CHECK(plan_one(cargo));
     }
     BAYSWAP_CHECK(writer_.finish(plan_));
-    if (bring_ > 0) plan_companions();
+    if (bring_ > 0 && from_) plan_companions(*from_, to_, carried_, request_.replace_companions, plan_);
     if (bring_ == 0 && plan_.refusal() == nullptr) refuse_empty();
     if (plan_.refusal() == nullptr && plan_.changes.empty())
       plan_.dangers.push_back(
@@ -66,9 +68,7 @@ class ShapePlanner {
 
  private:
   void danger(Level level, std::string code, std::string text, std::string hint) {
-    for (const Danger& known : plan_.dangers)
-      if (known.code == code && known.text == text) return;
-    plan_.dangers.push_back({level, std::move(code), std::move(text), std::move(hint)});
+    plan_.add({level, std::move(code), std::move(text), std::move(hint)});
   }
   [[nodiscard]] Level unless_accepted(const std::string& code) const {
     return request_.accept.contains(code) ? Level::warning : Level::refusal;
@@ -165,7 +165,10 @@ class ShapePlanner {
     if (own.empty() && !rule_->path.uses("account")) return own;
     if (!rule_->path.uses("account")) return own;
     for (const auto& [from, to] : request_.accounts)
-      if (from.empty() || own.empty() || lower(from) == lower(own)) return to;
+      if (from.empty() || own.empty() || lower(from) == lower(own)) {
+        if (!to.empty()) return to;
+        if (own.empty()) return from;
+      }
     const std::vector<std::string> theirs = accounts_of(there_);
     const auto same = std::ranges::find(theirs, lower(own), lower);
     if (same != theirs.end()) return *same;
@@ -185,11 +188,10 @@ class ShapePlanner {
              "say --account NAME, or start the game there once and save");
       return std::nullopt;
     }
-    plan_.asking_account = own;
-    plan_.account_choices = theirs;
+    plan_.account_question = AccountQuestion{false, own, theirs};
     danger(Level::refusal, "which-account",
            fmt::format("{} has several accounts: {}", to_.bay->name, fmt::join(theirs, ", ")),
-           fmt::format("say whose it is: --account {}={}", own.empty() ? "ANY" : own, theirs.front()));
+           fmt::format("say whose it is: --account {}{}{}", own, own.empty() ? "" : "=", theirs.front()));
     return std::nullopt;
   }
 
@@ -306,7 +308,7 @@ class ShapePlanner {
           ErrorCode::bad_usage,
           fmt::format("{} and {} would both become {}", owner->second, cargo.shown, to_.store->shown(*path)),
           "carry them one by one, by path or with --slot");
-    companion_facts_.push_back({cargo.facts, facts});
+    carried_.push_back({cargo.facts, facts});
     return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown,
                         cargo.modified, std::move(content)},
                        there_, plan_);
@@ -336,62 +338,6 @@ class ShapePlanner {
     }
   }
 
-  // ---- What it leans on -------------------------------------------------------------------------
-
-  void plan_companions() {
-    if (!from_) return;
-    const auto rules = companion_rules();
-    if (!rules) return;
-    for (const CompanionRule& rule : *rules) {
-      if (!plan_.game || rule.platform != plan_.game->platform) continue;
-      const auto& codes = rule.codes;
-      if (!codes.empty() && std::ranges::find(codes, plan_.game->code) == codes.end()) continue;
-      for (const auto& [source, target] : companion_facts_) companion(rule, source, target);
-    }
-  }
-
-  void companion(const CompanionRule& rule, const NameFacts& source, const NameFacts& target) {
-    const auto from_path = rule.path.expand(source);
-    const auto to_path = rule.path.expand(target);
-    if (!from_path || !to_path) return;
-    const std::string here = in_case_of_disk(*from_->store, *from_path);
-    const std::string there = in_case_of_disk(*to_.store, *to_path);
-    const auto theirs = current(*to_.store, there);
-    const auto ours = current(*from_->store, here);
-    if (!ours || !theirs) return;
-    if (!*ours && !*theirs) {
-      danger(Level::note, "companion-missing", fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
-             "without it, " + rule.without);
-      return;
-    }
-    if (!*ours || (*theirs && **theirs == **ours)) return;
-    if (rule.check == "avatar-database") {
-      if (const auto problem = avatar_database_problem((*ours)->view())) {
-        danger(Level::warning, "companion-damaged",
-               fmt::format("{}: {}", from_->store->shown(here), *problem), "it is not carried along");
-        return;
-      }
-    }
-    if (*theirs && !request_.replace_companions) {
-      danger(Level::note, "companion-kept",
-             fmt::format("{} has its own of {}; it is kept", to_.bay->name, rule.what),
-             "--companions replaces it with the source's");
-      return;
-    }
-    if (std::ranges::any_of(plan_.changes, [&](const FileChange& change) { return change.path == there; }))
-      return;
-    plan_.steps.push_back(
-        {"companion", to_.store->shown(there), fmt::format("the save leans on {}", rule.what)});
-    plan_.changes.push_back({there, *theirs, **ours});
-  }
-
-  static Result<std::optional<Blob>> current(Store& store, const std::string& path) {
-    BAYSWAP_TRY(const auto info, store.stat(path));
-    if (!info || info->kind != FileInfo::Kind::file) return std::nullopt;
-    BAYSWAP_TRY(Blob bytes, store.read(path));
-    return bytes;
-  }
-
   const Catalog& catalog_;
   std::vector<Cargo> cargo_;
   std::optional<OpenBay> from_;
@@ -402,45 +348,12 @@ class ShapePlanner {
   std::vector<RomFile> roms_;
   TargetWriter writer_{catalog_, to_, request_};
   std::map<std::string, std::string> placed_;  // which save each place is for
-  std::vector<std::pair<NameFacts, NameFacts>> companion_facts_;
+  std::vector<CarriedSave> carried_;
   std::size_t bring_ = 0;
   Plan plan_;
 };
 
 }  // namespace
-
-std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree, const std::vector<BaySave>& saves,
-                                     Store& store) {
-  std::vector<Ranked> ranked;
-  for (const BaySave& save : saves) {
-    const auto content = read_content(store, save);
-    if (content && !content->tree.empty()) ranked.push_back({&save, likeness(tree, content->tree)});
-  }
-  std::ranges::stable_sort(ranked, std::greater<>{}, [](const Ranked& one) { return one.likeness.score; });
-  return ranked;
-}
-
-std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom) {
-  std::vector<std::string> in_place;
-  if (const auto places = find_places(store, rule.path, rule.platform))
-    for (const Place& place : *places) {
-      const auto stem = place.words.find("rom.stem");
-      const auto md5 = place.words.find("rom.md5");
-      if (md5 != place.words.end() && (stem == place.words.end() || stem->second == stem_of(rom.path)))
-        in_place.push_back(md5->second);
-    }
-  const auto source = rom_source(store, rom.path);
-  if (!source) return in_place.size() == 1 ? in_place.front() : "";
-  const auto whole = digest_rom(*source);
-  const auto bare = digest_rom(*source, rom.facts.header_size_bytes);
-  for (const auto& digests : {whole, bare})
-    if (digests)
-      for (const std::string& name : in_place)
-        if (lower(name) == digests->md5) return name;
-  // Some digest that we don't know how to make: the save in place says which.
-  if (in_place.size() == 1) return in_place.front();
-  return whole ? whole->md5 : "";
-}
 
 Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from,
                          OpenBay to, const CarryRequest& request) {

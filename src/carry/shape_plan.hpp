@@ -18,16 +18,4 @@ struct Cargo {
 [[nodiscard]] Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo,
                                        std::optional<OpenBay> from, OpenBay to, const CarryRequest& request);
 
-/// The target's saves by likeness to `tree`, the best first: for adoptions, and folders only found by
-/// looking.
-struct Ranked {
-  const BaySave* save = nullptr;
-  Likeness likeness;
-};
-[[nodiscard]] std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree,
-                                                   const std::vector<BaySave>& saves, Store& store);
-
-/// The MD5 in the ROM's save's name: that of a save in place, otherwise of the ROM itself.
-[[nodiscard]] std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom);
-
 }  // namespace bayswap

@@ -1,6 +1,7 @@
 #include <bayswap/bay_saves.hpp>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/endian.hpp"
 #include "base/text.hpp"
@@ -15,15 +16,21 @@ namespace {
 
 constexpr double alike_enough = 0.6;
 
-// A save whose name says nothing: which one of the other bays is it most like? True where there was one such.
-bool find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store,
-                       const TitleBook& titles, std::vector<BaySave>& saves) {
+// What was looked at below a folder, as a WatchedStore noted it.
+struct Watched {
+  std::string root;
+  std::string trace;
+};
+
+// A save whose name says nothing: which one of the other bays is it most like? Notes what it looked at.
+void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store,
+                       const TitleBook& titles, std::vector<BaySave>& saves, std::vector<Watched>& watched) {
   const auto is_nameless = [](const BaySave& save) {
     return save.label.empty() && save.facts.game.title.empty() && save.kind == "folder";
   };
-  if (std::ranges::none_of(saves, is_nameless)) return false;
+  if (std::ranges::none_of(saves, is_nameless)) return;
   const auto bays = list_bays(home);
-  if (!bays) return true;
+  if (!bays) return;
   struct Known {
     std::string name;
     std::vector<TreeFile> files;
@@ -32,16 +39,17 @@ bool find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
   std::vector<Known> known;
   for (const auto& [name, other] : *bays) {
     if (!other || other->origin == bay.origin) continue;
-    LocalStore there(other->root);
+    LocalStore below(other->root);
+    WatchedStore there(below);
     ScanWish wish;
     wish.titles = &titles;
-    const auto found = scan_bay(catalog, *other, there, wish);
-    if (!found) continue;
-    for (const BaySave& save : *found) {
-      if (save.label.empty() || save.kind != "folder") continue;
-      if (auto files = read_tree(there, save.path))
-        known.push_back({fmt::format("{} ({})", save.label, name), *std::move(files), save.rule->platform});
-    }
+    if (const auto found = scan_bay(catalog, *other, there, wish))
+      for (const BaySave& save : *found) {
+        if (save.label.empty() || save.kind != "folder") continue;
+        if (auto files = read_tree(there, save.path))
+          known.push_back({fmt::format("{} ({})", save.label, name), *std::move(files), save.rule->platform});
+      }
+    watched.push_back({other->root, there.trace()});
   }
   for (BaySave& save : saves) {
     if (!is_nameless(save)) continue;
@@ -55,7 +63,6 @@ bool find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
       save.resembles = one.name;
     }
   }
-  return true;
 }
 
 bool has_slots(const PlatformRule& rule) {
@@ -110,37 +117,59 @@ class LastScan {
     std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n", version(), local_time(0), toned(Tone::bold, "x"),
                                     bay.root, titles);
     words += to_toml(bay);
-    if (const auto layouts = disk_.list(home.layouts))
-      for (const FileInfo& file : *layouts)
-        words += fmt::format("{} {} {}\n", file.name, file.modified, file.size_bytes);
+    for (const std::string& folder : {home.layouts, home.bays})
+      if (const auto files = disk_.list(folder))
+        for (const FileInfo& file : *files)
+          words += fmt::format("{} {}.{} {}\n", file.name, file.modified, file.modified_ns, file.size_bytes);
     key_ = sha256({reinterpret_cast<const Byte*>(words.data()), words.size()}).hex();
   }
 
   /// The text to print again.
-  [[nodiscard]] std::optional<std::string> still_right(Store& store) {
+  [[nodiscard]] std::optional<std::string> still_right() {
     const auto file = disk_.read(path_);
-    if (!file || file->size() < key_.size() + 64 + 8) return std::nullopt;
-    const std::string_view all(reinterpret_cast<const char*>(file->data()), file->size());
-    const std::string_view rest = all.substr(64);
-    if (!rest.starts_with(key_)) return std::nullopt;
-    const std::size_t size = le64(file->view(), 64 + key_.size());
-    const std::size_t text_at = key_.size() + 8;
-    if (rest.size() - text_at < size || sha256(file->view().subspan(64)).hex() != all.substr(0, 64))
+    if (!file || file->size() < digest_digits) return std::nullopt;
+    std::string_view rest(reinterpret_cast<const char*>(file->data()), file->size());
+    const std::string_view digest = rest.substr(0, digest_digits);
+    rest.remove_prefix(digest_digits);
+    if (sha256(file->view().subspan(digest_digits)).hex() != digest || take(rest) != key_)
       return std::nullopt;
-    if (!WatchedStore::is_as_then(store, rest.substr(text_at + size))) return std::nullopt;
-    return std::string(rest.substr(text_at, size));
+    std::string text(take(rest));
+    while (!rest.empty()) {
+      LocalStore store{std::string(take(rest))};
+      if (!WatchedStore::is_as_then(store, take(rest))) return std::nullopt;
+    }
+    return text;
   }
 
-  void keep(const std::string& text, const std::string& trace) {
-    std::string rest = key_;
-    for (int i = 0; i < 8; ++i) rest += static_cast<char>(text.size() >> (8 * i));
-    rest += text + trace;
+  void keep(const std::string& text, const std::vector<Watched>& watched) {
+    std::string rest;
+    put(rest, key_);
+    put(rest, text);
+    for (const Watched& one : watched) {
+      put(rest, one.root);
+      put(rest, one.trace);
+    }
     const std::string all = sha256({reinterpret_cast<const Byte*>(rest.data()), rest.size()}).hex() + rest;
     // A home folder that can't be written only makes the next scan slower.
     (void)disk_.replace(path_, {reinterpret_cast<const Byte*>(all.data()), all.size()});
   }
 
  private:
+  static constexpr std::size_t digest_digits = 64;
+  static constexpr std::size_t size_bytes = 8;  // in front of each text
+
+  static void put(std::string& out, std::string_view text) {
+    for (std::size_t i = 0; i < size_bytes; ++i) out += static_cast<char>(text.size() >> (8 * i));
+    out += text;
+  }
+  static std::string_view take(std::string_view& rest) {
+    if (rest.size() < size_bytes) return std::exchange(rest, {});
+    const std::size_t size = le64({reinterpret_cast<const Byte*>(rest.data()), size_bytes}, 0);
+    const std::string_view text = rest.substr(size_bytes, size);
+    rest.remove_prefix(size_bytes + text.size());
+    return text;
+  }
+
   LocalStore disk_;
   std::string path_;
   std::string key_;
@@ -178,7 +207,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   LocalStore local(bay.root);
   LastScan last(globals, home, bay, titles.to_toml());
-  if (const auto text = last.still_right(local)) {
+  if (const auto text = last.still_right()) {
     fmt::print("{}", *text);
     return exit_done;
   }
@@ -194,13 +223,15 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   std::vector<Error> unread;
   wish.on_error = [&](const std::string& /*path*/, const Error& error) { unread.push_back(error); };
   BAYSWAP_TRY(auto saves, scan_bay(catalog, bay, store, wish));
-  const bool looked_elsewhere = find_resemblances(home, catalog, bay, local, titles, saves);
+  std::vector<Watched> watched;
+  find_resemblances(home, catalog, bay, store, titles, saves, watched);
   if (memory.changed()) (void)memory.save(disk, memory_path);
   const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
   fmt::print("{}", text);
   for (const Error& error : unread)
     say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
-  if (!looked_elsewhere && unread.empty()) last.keep(text, store.trace());
+  watched.push_back({bay.root, store.trace()});
+  if (unread.empty()) last.keep(text, watched);
   return exit_done;
 }
 

@@ -79,10 +79,10 @@ class CarryJob {
     for (const std::string& words : options_.accounts) {
       const auto equals = words.find('=');
       std::string from = words.substr(0, equals);
-      std::string to = equals == std::string::npos ? from : words.substr(equals + 1);
-      if (from.empty() || to.empty())
+      std::string to = equals == std::string::npos ? "" : words.substr(equals + 1);
+      if (from.empty() || (to.empty() && equals != std::string::npos))
         return fail(ErrorCode::bad_usage, fmt::format("--account {} names no two accounts", printable(words)),
-                    "write FROM=TO, e.g. 80000001=80000002");
+                    "write FROM=TO, e.g. 80000001=80000002, or one account alone");
       request_.accounts.emplace_back(std::move(from), std::move(to));
     }
     said_ = request_.accounts;
@@ -94,24 +94,32 @@ class CarryJob {
     return plan_carry(catalog_, {&from_, from_store_.get()}, {&to_, to_store_.get()}, disk_, request);
   }
 
-  // Asked for where there is a choice and somebody to ask.
+  // Asked for where there is a choice and somebody to ask: whose it is, and whose it becomes.
   Result<Plan> plan_asking() {
-    BAYSWAP_TRY(Plan plan, this->plan(request_));
-    if (plan.account_choices.empty() || !has_terminal() || globals_.json || options_.yes) return plan;
-    fmt::print(stderr, "Whose save is it in {}?\n", to_.name);
-    for (std::size_t i = 0; i < plan.account_choices.size(); ++i)
-      fmt::print(stderr, "  {}  {}\n", i + 1, plan.account_choices[i]);
-    const std::size_t chosen = ask_number(plan.account_choices.size());
-    if (chosen == 0) return plan;
-    const std::string from = plan.asking_account.empty() ? "any" : plan.asking_account;
-    request_.accounts.insert(request_.accounts.begin(), {from, plan.account_choices[chosen - 1]});
-    said_.emplace_back(from, plan.account_choices[chosen - 1]);
-    return this->plan(request_);
+    for (;;) {
+      BAYSWAP_TRY(Plan plan, this->plan(request_));
+      const auto& question = plan.account_question;
+      if (!question || !has_terminal() || globals_.json || options_.yes) return plan;
+      if (question->at_source)
+        fmt::print(stderr, "Whose save of {} is it?\n", from_.name);
+      else
+        fmt::print(stderr, "Whose save is it in {}?\n", to_.name);
+      for (std::size_t i = 0; i < question->choices.size(); ++i)
+        fmt::print(stderr, "  {}  {}\n", i + 1, question->choices[i]);
+      const std::size_t number = ask_number(question->choices.size());
+      if (number == 0) return plan;
+      const std::string& chosen = question->choices[number - 1];
+      const std::pair answer =
+          question->at_source ? std::pair{chosen, std::string()} : std::pair{question->own, chosen};
+      request_.accounts.insert(request_.accounts.begin(), answer);
+      said_.push_back(answer);
+    }
   }
 
   void remember_accounts() {
     bool news = false;
-    for (const auto& [from, to] : said_) news = accounts_.learn(from_.name, to_.name, from, to) || news;
+    for (const auto& [from, to] : said_)
+      if (!to.empty()) news = accounts_.learn(from_.name, to_.name, from, to) || news;
     if (!news) return;
     if (const auto kept = accounts_.save(home_); !kept) {
       report(kept.error());

@@ -158,6 +158,10 @@ Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
   while (const dirent* entry = readdir(dir)) {
     const std::string_view entry_name = entry->d_name;
     if (entry_name == "." || entry_name == "..") continue;
+    if (entry->d_type == DT_DIR) {
+      entries.push_back({std::string(entry_name), FileInfo::Kind::folder});
+      continue;
+    }
     struct stat st {};
     if (fstatat(dirfd(dir), entry->d_name, &st, 0) != 0) continue;
     entries.push_back(info_from(std::string(entry_name), st));

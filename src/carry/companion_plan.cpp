@@ -1,0 +1,71 @@
+#include "carry/companion_plan.hpp"
+
+#include <fmt/format.h>
+#include <bayswap/package.hpp>
+
+#include <algorithm>
+
+#include "base/try.hpp"
+#include "bay/places.hpp"
+
+namespace bayswap {
+namespace {
+
+using Level = Danger::Level;
+
+Result<std::optional<Blob>> current(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto info, store.stat(path));
+  if (!info || info->kind != FileInfo::Kind::file) return std::nullopt;
+  BAYSWAP_TRY(Blob bytes, store.read(path));
+  return bytes;
+}
+
+void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const CarriedSave& save, bool replace,
+              Plan& plan) {
+  const auto from_path = rule.path.expand(save.first);
+  const auto to_path = rule.path.expand(save.second);
+  if (!from_path || !to_path) return;
+  const std::string here = in_case_of_disk(*from.store, *from_path);
+  const std::string there = in_case_of_disk(*to.store, *to_path);
+  const auto theirs = current(*to.store, there);
+  const auto ours = current(*from.store, here);
+  if (!ours || !theirs) return;
+  if (!*ours && !*theirs) {
+    plan.add({Level::note, "companion-missing", fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
+              "without it, " + rule.without});
+    return;
+  }
+  if (!*ours || (*theirs && **theirs == **ours)) return;
+  if (rule.check == "avatar-database") {
+    if (const auto problem = avatar_database_problem((*ours)->view())) {
+      plan.add({Level::warning, "companion-damaged", fmt::format("{}: {}", from.store->shown(here), *problem),
+                "it is not carried along"});
+      return;
+    }
+  }
+  if (*theirs && !replace) {
+    plan.add({Level::note, "companion-kept",
+              fmt::format("{} has its own of {}; it is kept", to.bay->name, rule.what),
+              "--companions replaces it with the source's"});
+    return;
+  }
+  if (std::ranges::any_of(plan.changes, [&](const FileChange& change) { return change.path == there; }))
+    return;
+  plan.steps.push_back({"companion", to.store->shown(there), fmt::format("the save leans on {}", rule.what)});
+  plan.changes.push_back({there, *theirs, **ours});
+}
+
+}  // namespace
+
+void plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
+                     Plan& plan) {
+  const auto rules = companion_rules();
+  if (!rules || !plan.game) return;
+  for (const CompanionRule& rule : *rules) {
+    if (rule.platform != plan.game->platform) continue;
+    if (!rule.codes.empty() && std::ranges::find(rule.codes, plan.game->code) == rule.codes.end()) continue;
+    for (const CarriedSave& save : saves) plan_one(rule, from, to, save, replace, plan);
+  }
+}
+
+}  // namespace bayswap
