@@ -232,6 +232,90 @@ TEST_P(EveryCard, RescueBringsBackWhatIsIntact) {
       });
 }
 
+// A name as payload_save takes it, and as the card then shows it; empty where the data alone are no save.
+std::pair<std::string, std::string> plain_name(CardKind kind) {
+  switch (kind) {
+    case CardKind::ps1:
+      return {"BESLES-99001DATA", "BESLES-99001DATA"};
+    case CardKind::gc:
+      return {"GZ9PZZ.data.bin", "GZ9PZZ.data.bin"};
+    case CardKind::n64:
+      return {"NZ9PZZ.DATA 1.A", "NZ9P.DATA 1.A"};
+    case CardKind::dc:
+      return {"DATA__001", "DATA__001"};
+    case CardKind::sat:
+      return {"DATA_001", "DATA_001"};
+    case CardKind::pce:
+      return {"0099.DATA", "0099.DATA"};
+    default:
+      return {};
+  }
+}
+
+TEST_P(EveryCard, DataAloneBecomeASaveUnderAName) {
+  const auto [given, shown] = plain_name(GetParam());
+  const Blob payload = noise(700, 5);
+  if (given.empty()) {
+    EXPECT_EQ(payload_save(GetParam(), "x", payload, 0).error().code, ErrorCode::unsupported);
+    return;
+  }
+  constexpr std::int64_t day = 1935655200;
+  const auto card = fresh_card(GetParam());
+  const auto save = payload_save(GetParam(), given, payload, day);
+  ASSERT_TRUE(save) << save.error().message;
+  const auto put = card->put(*save);
+  ASSERT_TRUE(put) << put.error().message;
+  EXPECT_TRUE(card->check().empty());
+  const auto entries = card->entries();
+  ASSERT_EQ(entries.size(), 1U);
+  EXPECT_EQ(entries.front().name, shown);
+  EXPECT_NEAR(static_cast<double>(entries.front().modified.value_or(day)), day, 60);
+  const auto back = card->read(shown);
+  ASSERT_TRUE(back);
+  EXPECT_EQ(back->payload.slice(0, payload.size()), payload);
+  EXPECT_LT(back->payload.size(), payload.size() + 8192);
+  EXPECT_TRUE(rescue_card(card->image(), GetParam())->on_card.front()) << "a console could have written it";
+  // Other data into a save that is there: all its entry says stays, but for the size.
+  const CardSave old = made_save(GetParam(), 3, least_blocks(GetParam()), 1);
+  const auto changed = payload_save(GetParam(), old.name, noise(old.payload.size() * 2, 6), day, &old);
+  ASSERT_TRUE(changed);
+  EXPECT_EQ(changed->name, old.name);
+  ASSERT_TRUE(card->put(*changed));
+  EXPECT_TRUE(card->check().empty());
+  EXPECT_EQ(card->read(old.name)->payload, changed->payload);
+  for (const std::string& wrong : {std::string(), std::string("\x01"), std::string(60, 'A')})
+    EXPECT_EQ(payload_save(GetParam(), wrong, payload, day).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(payload_save(GetParam(), given, Blob{}, day).error().code, ErrorCode::bad_usage);
+}
+
+class CardWithTable : public EveryCard {};
+
+TEST_P(CardWithTable, ChainsThatNoEntryNamesAreShownAndNeverTakenForSaves) {
+  static const std::map<CardKind, Range> directories{{CardKind::gc, {8192, 3 * 8192}},
+                                                     {CardKind::dc, {241 * 512, 254 * 512}},
+                                                     {CardKind::n64, {0x300, 0x500}}};
+  const auto card = fresh_card(GetParam());
+  std::vector<Blob> payloads;
+  for (int number = 1; number <= 3; ++number) {
+    const CardSave save = made_save(GetParam(), number, 3, static_cast<std::uint32_t>(number));
+    ASSERT_TRUE(card->put(save));
+    payloads.push_back(save.payload);
+  }
+  std::vector<Byte> image = bytes_of(card->image());
+  const auto [from, to] = directories.at(GetParam());
+  std::fill(image.begin() + static_cast<std::ptrdiff_t>(from),
+            image.begin() + static_cast<std::ptrdiff_t>(to), Byte{0});
+  const auto rescue = rescue_card(Blob::copy_of(image), GetParam());
+  ASSERT_TRUE(rescue);
+  ASSERT_EQ(rescue->saves.size(), payloads.size());
+  for (const Blob& payload : payloads)
+    EXPECT_TRUE(std::ranges::any_of(rescue->saves, [&](const FoundSave& found) {
+      return found.save.payload == payload && found.save.entry.empty() &&
+             found.surety == FoundSave::Surety::doubtful;
+    }));
+  EXPECT_EQ(std::ranges::count(rescue->on_card, true), 0) << "without a name they are no saves";
+}
+
 TEST_P(EveryCard, AWrapperIsFoundAndKept) {
   const auto card = fresh_card(GetParam());
   ASSERT_TRUE(card->put(made_save(GetParam(), 1, least_blocks(GetParam()) + 1, 1)));
@@ -261,6 +345,8 @@ TEST_P(EveryCard, NamesThatAreNotThereAndNamesThatAre) {
         << to_text(kind);
 }
 
+INSTANTIATE_TEST_SUITE_P(Kinds, CardWithTable, testing::Values(CardKind::gc, CardKind::n64, CardKind::dc),
+                         [](const auto& row) { return std::string(to_text(row.param)); });
 INSTANTIATE_TEST_SUITE_P(Kinds, EveryCard, testing::ValuesIn(writable_kinds()),
                          [](const auto& row) { return std::string(to_text(row.param)); });
 

@@ -195,6 +195,13 @@ struct FolderFile {
 };
 [[nodiscard]] Result<CardSave> folder_save(const std::string& name, const std::vector<FolderFile>& files);
 
+/// A save of which only the data are there. `name`: as entries() tells it, for gc and n64 with the maker
+/// behind the code. Filled up with 00 to whole blocks. The entry is as of `like` where there is one,
+/// otherwise a fresh one of `modified` (seconds since 1970 on the console's clock), without icons.
+/// `bad_usage` for names that can't be, `unsupported` for ps2 and scd.
+[[nodiscard]] Result<CardSave> payload_save(CardKind kind, const std::string& name, const Blob& payload,
+                                            std::int64_t modified, const CardSave* like = nullptr);
+
 // ---- Pictures -----------------------------------------------------------------------------------
 
 /// Pixels, row by row: red, green, blue, opacity, a byte each.

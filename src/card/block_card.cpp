@@ -327,7 +327,43 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     }
   }
   settle_claims(found, blocks);
+  add_nameless(found, blocks, present_bytes);
   return found;
+}
+
+// Chains of the table that nothing found so far has a part in: somebody's save, whose entry is lost.
+void BlockCard::add_nameless(std::vector<FoundSave>& found,
+                             const std::vector<std::vector<std::size_t>>& blocks,
+                             std::size_t present_bytes) const {
+  std::vector<bool> open(block_count());
+  for (std::size_t block = 0; block < open.size(); ++block)
+    open[block] = can_hold(block) && link_of(block).marked.empty();
+  for (const auto& own : blocks)
+    for (const std::size_t block : own) open.at(block) = false;
+  std::vector<bool> inner(block_count());
+  for (std::size_t block = 0; block < open.size(); ++block)
+    if (const Link link = link_of(block); open[block] && !link.last && link.next < inner.size())
+      inner[link.next] = true;
+  for (std::size_t head = 0; head < open.size(); ++head) {
+    if (!open[head] || inner[head]) continue;
+    std::vector<std::size_t> way;
+    bool ends = false;
+    for (std::size_t block = head; block < open.size() && open[block] && !ends;) {
+      open[block] = false;
+      way.push_back(block);
+      const Link link = link_of(block);
+      ends = link.last;
+      block = link.next;
+    }
+    FoundSave one{{kind(), fmt::format("unnamed-{}", head), {}, Blob{}, gather(way), {}},
+                  FoundSave::Surety::doubtful,
+                  false,
+                  {fmt::format("no entry names these {} {}s from {} on: whose they are is lost", way.size(),
+                               unit(), head)}};
+    if (!ends) one.notes.emplace_back("its end can't be told");
+    if (block_at(head) + block_bytes() > present_bytes || is_uniform(one.save.payload.view())) continue;
+    found.push_back(std::move(one));
+  }
 }
 
 // Blocks that several saves claim: the surest one keeps them. Of two that are equally sure, neither is.

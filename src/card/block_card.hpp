@@ -86,6 +86,15 @@ class BlockCard : public Card {
   virtual void seal() {}
 
   // ---- Carving ----
+  /// What a table says of a block: the one that follows, or that it is the last, or why it can be neither.
+  struct Link {
+    std::size_t next = 0;
+    bool last = false;
+    std::string_view marked;  // "free"; empty for a link
+  };
+  /// The same by the table that counts, where a kind has one that can be trusted: chains in it that no entry
+  /// leads to are saves without a name.
+  [[nodiscard]] virtual Link link_of(std::size_t /*block*/) const { return {0, false, "free"}; }
   /// A save can have been there, whatever the table says.
   [[nodiscard]] virtual bool can_hold(std::size_t block) const { return use_of(block) != BlockUse::system; }
   /// Further entries that a sound card would not show: in backups, behind a broken end.
@@ -97,12 +106,6 @@ class BlockCard : public Card {
 
   /// Blocks in use that no save leads to.
   [[nodiscard]] std::vector<std::size_t> orphans() const;
-  /// What a table says of a block: the one that follows, or that it is the last, or why it can be neither.
-  struct Link {
-    std::size_t next = 0;
-    bool last = false;
-    std::string_view marked;  // "free"; empty for a link
-  };
   /// Follows links from `first` on; by its entry the save has `count` blocks.
   [[nodiscard]] Chain walk(std::size_t first, std::size_t count,
                            const std::function<Link(std::size_t block)>& link) const;
@@ -132,6 +135,8 @@ class BlockCard : public Card {
   [[nodiscard]] std::vector<bool> settled() const;
   /// Per block: how many live saves have it.
   [[nodiscard]] std::vector<std::size_t> claims() const;
+  void add_nameless(std::vector<FoundSave>& found, const std::vector<std::vector<std::size_t>>& blocks,
+                    std::size_t present_bytes) const;
   void settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const;
 };
 

@@ -123,6 +123,39 @@ CardEntry describe(const CardSave& save) {
   if (save.entry.size() != format.entry_bytes) return {};
   return format.describe(save);
 }
+bool put_name(std::span<Byte> field, std::string_view text, Byte filler) {
+  const auto plain = [](char c) { return c >= 0x20 && c < 0x7f; };
+  if (text.empty() || text.size() > field.size() || !std::ranges::all_of(text, plain)) return false;
+  std::ranges::fill(field, filler);
+  std::ranges::transform(text, field.begin(), [](char c) { return static_cast<Byte>(c); });
+  return true;
+}
+
+Result<CardSave> payload_save(CardKind kind, const std::string& name, const Blob& payload,
+                              std::int64_t modified, const CardSave* like) {
+  const SaveFormat& format = card_format(kind).save;
+  if (format.fresh_entry == nullptr)
+    return fail(
+        ErrorCode::unsupported, fmt::format("the data alone are no {} save", to_text(kind)),
+        kind == CardKind::ps2 ? "a ps2 save is a folder of files: add that" : "nothing can be added to it");
+  if (payload.empty()) return fail(ErrorCode::bad_usage, "there is no data", "check the file");
+  std::optional<std::vector<Byte>> entry;
+  if (like != nullptr && like->kind == kind && like->entry.size() == format.entry_bytes)
+    entry.emplace(like->entry.view().begin(), like->entry.view().end());
+  else
+    entry = format.fresh_entry(name, modified);
+  if (!entry)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("'{}' can be no name on a {} card", printable(name), to_text(kind)),
+                fmt::format("it takes {}", format.name_form));
+  const std::size_t units = (payload.size() + format.payload_unit - 1) / format.payload_unit;
+  Buffer whole(units * format.payload_unit);
+  std::ranges::fill(std::ranges::copy(payload.view(), whole.bytes().begin()).out, whole.bytes().end(),
+                    Byte{0});
+  format.set_size(*entry, whole.bytes().size());
+  return named_save(kind, Blob::copy_of(*entry), std::move(whole).freeze());
+}
+
 CardSave named_save(CardKind kind, Blob entry, Blob payload, std::vector<CardFile> files) {
   CardSave save{kind, {}, {}, std::move(entry), std::move(payload), std::move(files)};
   CardEntry told = describe(save);

@@ -96,10 +96,8 @@ class DcCard final : public BlockCard {
   }
   Chain chain(const Slot& slot) const override {
     const ByteView entry = bytes(slot.at, entry_bytes);
-    return walk(le16(entry, first_block_at), le16(entry, blocks_at), [&](std::size_t block) {
-      const std::uint16_t next = link(block);
-      return Link{next, next == link_end, next == link_free ? "free" : next == link_broken ? "broken" : ""};
-    });
+    return walk(le16(entry, first_block_at), le16(entry, blocks_at),
+                [&](std::size_t block) { return link_of(block); });
   }
   CardSave save_at(const Slot& slot, const std::vector<std::size_t>& blocks) const override {
     return named_save(CardKind::dc, Blob::copy_of(bytes(slot.at, entry_bytes)), gather(blocks));
@@ -187,6 +185,10 @@ class DcCard final : public BlockCard {
   void release(std::size_t block) override { set_link(block, link_free); }
 
   bool can_hold(std::size_t block) const override { return block < most_user_blocks; }
+  Link link_of(std::size_t block) const override {
+    const std::uint16_t next = link(block);
+    return {next, next == link_end, next == link_free ? "free" : next == link_broken ? "broken" : ""};
+  }
   std::vector<Chain> other_chains(const Slot& slot) const override {
     const ByteView entry = bytes(slot.at, entry_bytes);
     std::vector<Chain> ways;
@@ -223,13 +225,7 @@ Blob fresh_dc(const CardSize& size, const CardWish& wish) {
   std::vector<Byte> image(size.image_bytes);
   const std::span<Byte> root = std::span(image).subspan(root_at, block_size);
   std::ranges::fill(root.first(mark_bytes), mark_value);
-  const ClockTime time = clock_time(wish.formatted);
-  const auto weekday =
-      static_cast<int>((wish.formatted / 86400 + 3) % 7);  // 1970-01-01 was a Thursday; 0 is Monday
-  std::size_t at = formatted_at;
-  for (const int value :
-       {time.year / 100, time.year % 100, time.month, time.day, time.hour, time.minute, time.second, weekday})
-    root[at++] = static_cast<Byte>(value / 10 * 16 + value % 10);
+  put_time(root.subspan(formatted_at, time_bytes), wish.formatted);
   for (const RootField& field : root_fields) put_le(root, field.at, 2, field.value);
   for (std::size_t block = 0; block < block_count_of_card; ++block) {
     const bool system = block >= most_user_blocks;

@@ -26,4 +26,7 @@ inline constexpr std::size_t time_bytes = 8;
 inline constexpr std::size_t blocks_at = 24;
 inline constexpr std::size_t header_block_at = 26;  // in which of its blocks the header stands
 
+/// Writes a time in BCD, its day of the week too. `seconds`: since 1970 on the console's clock.
+void put_time(std::span<Byte> field, std::int64_t seconds);
+
 }  // namespace bayswap::dc

@@ -31,6 +31,19 @@ std::optional<std::int64_t> time_of(ByteView bcd) {
   return seconds_of({value[0] * 100 + value[1], value[2], value[3], value[4], value[5], value[6]});
 }
 
+}  // namespace
+
+void dc::put_time(std::span<Byte> field, std::int64_t seconds) {
+  const ClockTime time = clock_time(seconds);
+  const auto weekday = static_cast<int>((seconds / 86400 + 3) % 7);  // 1970-01-01 was a Thursday; 0 is Monday
+  std::size_t at = 0;
+  for (const int value :
+       {time.year / 100, time.year % 100, time.month, time.day, time.hour, time.minute, time.second, weekday})
+    field[at++] = static_cast<Byte>(value / 10 * 16 + value % 10);
+}
+
+namespace {
+
 // From the file's header on; empty where the file is too short for one.
 ByteView header_of(const CardSave& save) {
   const std::size_t at = le16(save.entry.view(), header_block_at) * block_size;
@@ -85,11 +98,32 @@ SaveIcon icon_dc(const CardSave& save) {
   return icon;
 }
 
+std::optional<std::vector<Byte>> fresh_dc_entry(std::string_view name, std::int64_t modified) {
+  std::vector<Byte> entry(entry_bytes);
+  entry[type_at] = type_data;
+  if (!put_name(std::span(entry).subspan(name_at, name_bytes), name)) return std::nullopt;
+  put_time(std::span(entry).subspan(time_at, time_bytes), modified);
+  return entry;
+}
+void set_dc_size(std::span<Byte> entry, std::size_t payload_bytes) {
+  put_le(entry, blocks_at, 2, payload_bytes / block_size);
+}
+
 }  // namespace
 
 const SaveFormat& dc_save() {
-  static const SaveFormat format{CardKind::dc, entry_bytes, false,   plausible_dc,
-                                 is_dc_save,   describe_dc, icon_dc, nullptr};
+  static const SaveFormat format{CardKind::dc,
+                                 entry_bytes,
+                                 false,
+                                 plausible_dc,
+                                 is_dc_save,
+                                 describe_dc,
+                                 icon_dc,
+                                 nullptr,
+                                 block_size,
+                                 fresh_dc_entry,
+                                 "at most 12 plain characters",
+                                 set_dc_size};
   return format;
 }
 

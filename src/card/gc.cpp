@@ -123,7 +123,7 @@ class GcCard final : public BlockCard {
     }
     const std::size_t at = tables.at(current_table());
     if (be16(image_, at + free_at) != free_blocks())
-      problems.add(at + free_at, untrusted().empty(),
+      problems.add(at + free_at, has_sound_copies(),
                    "allocation table: {} blocks free by its head, {} by its links",
                    be16(image_, at + free_at), free_blocks());
   }
@@ -180,9 +180,11 @@ class GcCard final : public BlockCard {
     }
   }
   std::string untrusted() const override {
-    return is_sound(image_, table(current_table())) && is_sound(image_, directory(current_directory()))
-               ? ""
-               : "the directory or the allocation table is broken, and its backup too";
+    if (!has_sound_copies()) return "the directory or the allocation table is broken, and its backup too";
+    // A change would be written over the broken copy, and that one may be all that names them.
+    if (!is_sound(image_, directory(1 - current_directory())) && !orphans().empty())
+      return "a copy of the directory is broken, and blocks are in use that the other one does not name";
+    return "";
   }
   // Blocks without an owner may belong to a save that only the broken copy of the directory names: then that
   // copy stays as it is, and they stay in use.
@@ -217,6 +219,10 @@ class GcCard final : public BlockCard {
     }
     return list;
   }
+  Link link_of(std::size_t block) const override {
+    if (block < system_blocks || !is_sound(image_, table(current_table()))) return {0, false, "free"};
+    return link_by(current_table(), block);
+  }
   std::vector<Chain> other_chains(const Slot& slot) const override {
     std::vector<Chain> ways;
     const std::size_t now = current_table();
@@ -240,6 +246,9 @@ class GcCard final : public BlockCard {
     directory_now_ = current(image_, directory, directories[0] + directory_counter_at,
                              directories[1] + directory_counter_at);
     table_now_ = current(image_, table, tables[0] + table_counter_at, tables[1] + table_counter_at);
+  }
+  [[nodiscard]] bool has_sound_copies() const {
+    return is_sound(image_, table(current_table())) && is_sound(image_, directory(current_directory()));
   }
   [[nodiscard]] std::size_t current_directory() const { return directory_now_; }
   [[nodiscard]] std::size_t current_table() const { return table_now_; }
@@ -299,10 +308,12 @@ class GcCard final : public BlockCard {
 
   [[nodiscard]] Chain chain_by(std::size_t copy, const Slot& slot) const {
     const ByteView entry = bytes(slot.at, entry_bytes);
-    return walk(be16(entry, first_block_at), be16(entry, blocks_at), [&](std::size_t block) {
-      const std::uint16_t next = link(copy, block);
-      return Link{next, next == link_end, next == 0 ? "free" : ""};
-    });
+    return walk(be16(entry, first_block_at), be16(entry, blocks_at),
+                [&](std::size_t block) { return link_by(copy, block); });
+  }
+  [[nodiscard]] Link link_by(std::size_t copy, std::size_t block) const {
+    const std::uint16_t next = link(copy, block);
+    return {next, next == link_end, next == 0 ? "free" : ""};
   }
 
   std::size_t directory_now_ = 0;

@@ -126,11 +126,43 @@ SaveIcon icon_gc(const CardSave& save) {
   return icon;
 }
 
+// No banner, no icon, no comment: the console shows the name alone.
+std::optional<std::vector<Byte>> fresh_gc_entry(std::string_view name, std::int64_t modified) {
+  constexpr std::size_t prefix = 6;  // code and maker
+  constexpr Byte for_everybody = 0x04;
+  if (name.size() < prefix + 2 || name[prefix] != '.') return std::nullopt;
+  std::vector<Byte> entry(entry_bytes);
+  const std::span<Byte> all(entry);
+  if (!put_name(all.subspan(code_at, prefix), name.substr(0, prefix)) ||
+      !put_name(all.subspan(name_at, name_bytes), name.substr(prefix + 1)))
+    return std::nullopt;
+  all[reserved_at] = 0xff;
+  put_be32(all, modified_at, static_cast<std::uint32_t>(std::max<std::int64_t>(0, modified - epoch)));
+  put_be32(all, pictures_at, 0xffffffff);
+  all[permissions_at] = for_everybody;
+  put_be16(all, comment_at - 2, 0xffff);
+  put_be32(all, comment_at, 0xffffffff);
+  return entry;
+}
+void set_gc_size(std::span<Byte> entry, std::size_t payload_bytes) {
+  put_be16(entry, blocks_at, static_cast<std::uint16_t>(payload_bytes / block_size));
+}
+
 }  // namespace
 
 const SaveFormat& gc_save() {
-  static const SaveFormat format{CardKind::gc, entry_bytes, true,    plausible_gc,
-                                 is_gc_save,   describe_gc, icon_gc, with_region_letter};
+  static const SaveFormat format{CardKind::gc,
+                                 entry_bytes,
+                                 true,
+                                 plausible_gc,
+                                 is_gc_save,
+                                 describe_gc,
+                                 icon_gc,
+                                 with_region_letter,
+                                 block_size,
+                                 fresh_gc_entry,
+                                 "the game's code and maker, a dot and a name, e.g. GZ9PZZ.save",
+                                 set_gc_size};
   return format;
 }
 

@@ -27,6 +27,15 @@ struct SaveFormat {
   SaveIcon (*icon)(const CardSave& save) = nullptr;
   /// The entry and payload changed; nothing where there is no sign for that region.
   std::optional<CardSave> (*restamped)(const CardSave& save, Region region) = nullptr;
+  /// A payload is a whole number of these.
+  std::size_t payload_unit = 1;
+  /// An entry for a save of which only the data are there; nothing where `name` can be none. `modified`:
+  /// seconds since 1970 on the console's clock.
+  std::optional<std::vector<Byte>> (*fresh_entry)(std::string_view name, std::int64_t modified) = nullptr;
+  /// What `name` has to look like; part of a sentence.
+  std::string_view name_form;
+  /// Makes the entry say how long the payload is.
+  void (*set_size)(std::span<Byte> entry, std::size_t payload_bytes) = nullptr;
 };
 
 /// The medium. In src/card/<tag>.cpp.
@@ -67,6 +76,8 @@ struct CardFormat {
 [[nodiscard]] const CardFormat& card_format(CardKind kind);
 [[nodiscard]] std::span<const CardFormat* const> card_formats();
 /// A save with its name and title told by its entry and payload.
+/// Plain ASCII of at most as many bytes as `field` has, 00 behind it. False where `text` is not.
+[[nodiscard]] bool put_name(std::span<Byte> field, std::string_view text, Byte filler = 0);
 [[nodiscard]] CardSave named_save(CardKind kind, Blob entry, Blob payload, std::vector<CardFile> files = {});
 
 }  // namespace bayswap

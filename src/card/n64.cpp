@@ -100,6 +100,10 @@ class PakCard final : public BlockCard {
   }
   void release(std::size_t page) override { set_next(page, page_free); }
 
+  Link link_of(std::size_t page) const override {
+    if (page < first_data_page || !untrusted().empty()) return {0, false, "free"};
+    return {next(page), next(page) == page_last, next(page) == page_free ? "free" : ""};
+  }
   std::vector<Chain> other_chains(const Slot& slot) const override {
     std::vector<Chain> ways;
     for (const std::size_t at : {backup_at, index_at})

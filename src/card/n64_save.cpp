@@ -73,11 +73,53 @@ bool is_n64_save(const CardSave& save) {
          !is_blank_note(save.entry.view());
 }
 
+// Writes upper-case text in the pak's own set. False where a character is not in it, or there is no room.
+bool put_text(std::span<Byte> field, std::string_view text) {
+  constexpr Byte first = 0x0f;
+  if (text.size() > field.size()) return false;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const auto known = std::ranges::find(characters, text.substr(i, 1));
+    if (known == characters.end()) return false;
+    field[i] = static_cast<Byte>(first + (known - characters.begin()));
+  }
+  return true;
+}
+
+std::optional<std::vector<Byte>> fresh_note(std::string_view name, std::int64_t /*modified*/) {
+  constexpr std::size_t prefix = 6;  // code and maker
+  if (name.size() < prefix + 2 || name[prefix] != '.') return std::nullopt;
+  std::vector<Byte> note(note_bytes);
+  const std::span<Byte> all(note);
+  std::string_view title = name.substr(prefix + 1);
+  std::string_view extension;
+  if (const auto dot = title.rfind('.'); dot != std::string_view::npos && dot > 0) {
+    extension = title.substr(dot + 1);
+    title = title.substr(0, dot);
+  }
+  if (!put_name(all.subspan(code_at, prefix), name.substr(0, prefix)) || title.empty() ||
+      !put_text(all.subspan(name_at, name_bytes), title) ||
+      !put_text(all.subspan(extension_at, extension_bytes), extension))
+    return std::nullopt;
+  note[status_at] = status_occupied;
+  return note;
+}
+
 }  // namespace
 
 const SaveFormat& n64_save() {
-  static const SaveFormat format{CardKind::n64, note_bytes,   false,   plausible_n64,
-                                 is_n64_save,   describe_n64, nullptr, with_region_letter};
+  static const SaveFormat format{
+      CardKind::n64,
+      note_bytes,
+      false,
+      plausible_n64,
+      is_n64_save,
+      describe_n64,
+      nullptr,
+      with_region_letter,
+      page_bytes,
+      fresh_note,
+      "the game's code and maker, a dot and a name in upper case, e.g. NZ9PZZ.GAME.A",
+      [](std::span<Byte>, std::size_t) {}};
   return format;
 }
 

@@ -2,7 +2,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 
+#include "base/endian.hpp"
 #include "base/text.hpp"
 #include "card/kinds.hpp"
 
@@ -34,11 +36,37 @@ bool is_pce_save(const CardSave& save) {
   return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload;
 }
 
+std::optional<std::vector<Byte>> fresh_pce_entry(std::string_view name, std::int64_t /*modified*/) {
+  constexpr std::size_t digits = 2 * maker_bytes;
+  if (name.size() < digits + 2 || name[digits] != '.') return std::nullopt;
+  std::uint16_t number = 0;
+  const char* end = name.data() + digits;
+  if (const auto [last, error] = std::from_chars(name.data(), end, number, 16);
+      last != end || error != std::errc())
+    return std::nullopt;
+  std::vector<Byte> entry(entry_bytes);
+  put_be16(entry, name_at - maker_bytes, number);
+  if (!put_name(std::span(entry).subspan(name_at, name_bytes), name.substr(digits + 1), ' '))
+    return std::nullopt;
+  return entry;
+}
+
 }  // namespace
 
 const SaveFormat& pce_save() {
-  static const SaveFormat format{CardKind::pce, entry_bytes,  false,   plausible_pce,
-                                 is_pce_save,   describe_pce, nullptr, nullptr};
+  static const SaveFormat format{
+      CardKind::pce,
+      entry_bytes,
+      false,
+      plausible_pce,
+      is_pce_save,
+      describe_pce,
+      nullptr,
+      nullptr,
+      1,
+      fresh_pce_entry,
+      "the game's number in 4 hex digits, a dot and at most 10 plain characters, e.g. 0099.SAVE",
+      [](std::span<Byte>, std::size_t) {}};
   return format;
 }
 

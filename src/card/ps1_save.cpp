@@ -81,11 +81,35 @@ std::optional<CardSave> restamped_ps1(const CardSave& save, Region region) {
   return stamped;
 }
 
+std::optional<std::vector<Byte>> fresh_ps1_entry(std::string_view name, std::int64_t /*modified*/) {
+  std::vector<Byte> entry(frame_bytes);
+  put_le(entry, state_at, 4, state_first);
+  put_le(entry, next_at, 2, no_next);
+  // The last byte of the name is always 00.
+  if (!put_name(std::span(entry).subspan(name_at, name_bytes - 1), name)) return std::nullopt;
+  seal(entry);
+  return entry;
+}
+void set_ps1_size(std::span<Byte> entry, std::size_t payload_bytes) {
+  put_le(entry, size_at, 4, payload_bytes);
+  seal(entry);
+}
+
 }  // namespace
 
 const SaveFormat& ps1_save() {
-  static const SaveFormat format{CardKind::ps1, frame_bytes,  true,     plausible_ps1,
-                                 is_ps1_save,   describe_ps1, icon_ps1, restamped_ps1};
+  static const SaveFormat format{CardKind::ps1,
+                                 frame_bytes,
+                                 true,
+                                 plausible_ps1,
+                                 is_ps1_save,
+                                 describe_ps1,
+                                 icon_ps1,
+                                 restamped_ps1,
+                                 block_size,
+                                 fresh_ps1_entry,
+                                 "at most 20 plain characters, e.g. BESLES-99001SAVE",
+                                 set_ps1_size};
   return format;
 }
 

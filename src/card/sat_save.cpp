@@ -35,11 +35,34 @@ bool is_sat_save(const CardSave& save) {
          entry[language_at] <= most_language;
 }
 
+std::optional<std::vector<Byte>> fresh_sat_entry(std::string_view name, std::int64_t modified) {
+  constexpr Byte english = 1;
+  std::vector<Byte> entry(entry_bytes);
+  put_be32(entry, 0, tag_first);
+  if (!put_name(std::span(entry).subspan(name_at, name_bytes), name)) return std::nullopt;
+  entry[language_at] = english;
+  put_be32(entry, date_at, static_cast<std::uint32_t>(std::max<std::int64_t>(0, modified - epoch) / 60));
+  return entry;
+}
+void set_sat_size(std::span<Byte> entry, std::size_t payload_bytes) {
+  put_be32(entry, size_at, static_cast<std::uint32_t>(payload_bytes));
+}
+
 }  // namespace
 
 const SaveFormat& sat_save() {
-  static const SaveFormat format{CardKind::sat, entry_bytes,  false,   plausible_sat,
-                                 is_sat_save,   describe_sat, nullptr, nullptr};
+  static const SaveFormat format{CardKind::sat,
+                                 entry_bytes,
+                                 false,
+                                 plausible_sat,
+                                 is_sat_save,
+                                 describe_sat,
+                                 nullptr,
+                                 nullptr,
+                                 1,
+                                 fresh_sat_entry,
+                                 "at most 11 plain characters",
+                                 set_sat_size};
   return format;
 }
 

@@ -111,7 +111,29 @@ Result<int> take(CardJob& job) {
   return code;
 }
 
+// The console's clock has no zone: it shows local time, but for ps2, which keeps the time of its own.
+std::int64_t console_time(CardKind kind) {
+  const std::time_t now = std::time(nullptr);
+  std::tm local{};
+  localtime_r(&now, &local);
+  return now + (kind == CardKind::ps2 ? 9 * 3600 : local.tm_gmtoff);
+}
+
+// A file of a save's data alone, as a save of that name; one that is there lends its entry.
+Result<void> add_payload(CardJob& job, Card& card) {
+  if (job.options.names.size() != 1)
+    return fail(ErrorCode::bad_usage, "--as names one save", "add one file at a time");
+  BAYSWAP_TRY(const Blob file, job.disk.read(job.options.names.front()));
+  const auto there = card.read(job.options.as);
+  BAYSWAP_TRY(const CardSave save, payload_save(card.kind(), job.options.as, file, console_time(card.kind()),
+                                                there ? &*there : nullptr));
+  return job.put(card, save);
+}
+
 Result<int> add(CardJob& job) {
+  if (!job.options.as.empty())
+    return job.change(job.options.image, "card add",
+                      [&](Card& card) -> Result<void> { return add_payload(job, card); });
   return job.change(job.options.image, "card add", [&](Card& card) -> Result<void> {
     for (const std::string& path : job.options.names) {
       BAYSWAP_TRY(const auto info, job.disk.stat(path));
@@ -131,7 +153,10 @@ Result<int> add(CardJob& job) {
       BAYSWAP_TRY(const Blob file, job.disk.read(path));
       auto save = single_save_from(file);
       if (!save)
-        return fail(save.error().code, fmt::format("{}: {}", path, save.error().message), save.error().hint);
+        return fail(save.error().code, fmt::format("{}: {}", path, save.error().message),
+                    save.error().code == ErrorCode::not_recognised
+                        ? save.error().hint + "; --as NAME where it is a save's data alone"
+                        : save.error().hint);
       BAYSWAP_CHECK(job.put(card, *save));
     }
     return {};
@@ -204,13 +229,8 @@ Result<int> make(CardJob& job) {
     return fail(ErrorCode::bad_usage, fmt::format("no card is called '{}'", printable(options.kind)),
                 hint.empty() ? fmt::format("kinds are {}", fmt::join(kinds, ", ")) : hint);
   }
-  // The console's clock has no zone: it shows local time, but for ps2, which keeps the time of its own.
-  const std::time_t now = std::time(nullptr);
-  std::tm local{};
-  localtime_r(&now, &local);
-  const std::int64_t here = now + (*kind == CardKind::ps2 ? 9 * 3600 : local.tm_gmtoff);
-  BAYSWAP_TRY(const auto card,
-              make_card(*kind, {options.blocks, options.bytes, options.form, here, options.japanese}));
+  BAYSWAP_TRY(const auto card, make_card(*kind, {options.blocks, options.bytes, options.form,
+                                                 console_time(*kind), options.japanese}));
   const Blob image = card->image();
   if (auto made = job.disk.create(options.image, image.view()); !made) {
     if (made.error().code == ErrorCode::unsafe)

@@ -94,12 +94,14 @@ Result<int> rescue(CardJob& job) {
       const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful"
                                : one.deleted                             ? ".deleted"
                                                                          : "";
-      std::string path = stem + sure + ".parcel";
+      // Without an entry there is nothing to make a parcel of.
+      const char* extension = one.save.entry.empty() ? ".raw" : ".parcel";
+      std::string path = stem + sure + extension;
       const auto taken = [&] {
         return std::ranges::any_of(files, [&](const auto& other) { return other.first == path; });
       };
-      for (int i = 2; taken(); ++i) path = fmt::format("{}{}-{}.parcel", stem, sure, i);
-      files.emplace_back(path, to_parcel(one.save));
+      for (int i = 2; taken(); ++i) path = fmt::format("{}{}-{}{}", stem, sure, i, extension);
+      files.emplace_back(path, one.save.entry.empty() ? one.save.payload : to_parcel(one.save));
     }
   } else if (!found->saves.empty()) {
     files.emplace_back(options.out, found->card->image());

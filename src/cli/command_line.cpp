@@ -152,6 +152,8 @@ void add_card_commands(CLI::App& app, Words& w) {
   add->add_flag("--replace", w.card.replace,
                 "Replace a save of the same name; the old card is kept in the logbook");
   add->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
+  add->add_option("--as", w.card.as, "FILE is a save's data alone: the name it gets on the card")
+      ->type_name("NAME");
 
   names(*action("drop", "Delete saves from the card", card_drop_command), "NAME",
         "Saves, as `card list` names them")

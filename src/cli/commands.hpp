@@ -51,6 +51,7 @@ struct CardOptions {
   std::string form;
   std::string out;
   std::string region;
+  std::string as;  // the name of a save of which only the data are there
   std::size_t blocks = 0;
   std::size_t bytes = 0;
   int slot = 0;
