@@ -2,6 +2,7 @@
 #include <bayswap/base.hpp>
 
 #include "base/text.hpp"
+#include "base/toml_reader.hpp"
 #include "support/builders.hpp"
 #include "support/property.hpp"
 
@@ -74,6 +75,36 @@ TEST(Text, NearestWord) {
     RC_ASSERT(edit_distance(a, b) == 1U);
     RC_ASSERT(edit_distance(b, a) == 1U);
   });
+}
+
+TEST(Text, Utf8IsToldFromWhatIsNone) {
+  for (const std::string_view one : {"a", "\x7f", "\xc2\x80", "\xdf\xbf", "\xe0\xa0\x80", "\xed\x9f\xbf",
+                                     "\xef\xbf\xbf", "\xf0\x90\x80\x80", "\xf4\x8f\xbf\xbf"}) {
+    EXPECT_EQ(utf8_length(one), one.size());
+    EXPECT_EQ(utf8_length(one.substr(0, one.size() - 1)), 0U) << "cut short";
+    EXPECT_EQ(utf8_length(std::string(one) + "\x80"), one.size());
+  }
+  for (const std::string_view none : {"\x80", "\xc1\xbf", "\xe0\x9f\xbf", "\xed\xa0\x80", "\xf0\x8f\xbf\xbf",
+                                      "\xf4\x90\x80\x80", "\xff", "\xc3("})
+    EXPECT_EQ(utf8_length(none), 0U);
+  EXPECT_EQ(printable("a\x1b[31m\xc2\x9b"
+                      "2J\xc2\xa0"),
+            "a?[31m??2J\xc2\xa0");
+}
+
+TEST(Toml, TextsOfAnyBytesComeBack) {
+  expect_property("quoted and read again", [] {
+    const auto bytes = *rc::gen::container<std::vector<Byte>>(rc::gen::element<Byte>(
+        0, 1, 'a', '"', '\\', 0x7f, 0x80, 0x9f, 0xbe, 0xbf, 0xc2, 0xc3, 0xed, 0xf0, 0xf4, 0x8f, 0xff));
+    const std::string text(bytes.begin(), bytes.end());
+    const auto table = parse_toml("a = " + toml_quoted(text) + "\nb = [" + toml_quoted(text) + "]", "x");
+    RC_ASSERT(table.has_value());
+    TableReader reader(*table, "x");
+    RC_ASSERT(*reader.text("a") == text);
+    RC_ASSERT((*reader.texts("b"))->front() == text);
+  });
+  EXPECT_EQ(toml_quoted("caf\xe9"), "\"caf\\U0010FFE9\"");
+  EXPECT_EQ(toml_quoted("café"), "\"café\"") << "what is UTF-8 stays as it is";
 }
 
 }  // namespace

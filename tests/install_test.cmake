@@ -27,6 +27,10 @@ must("${WORK}/examples/plan_a_carry" "Lantern Skiff" "${WORK}/world/home/bays/be
 if(NOT output MATCHES "place: .*Lantern Skiff \\(Europe\\).srm")
   message(FATAL_ERROR "plan_a_carry said: ${output}")
 endif()
+must("${WORK}/examples/copy_card" "${WORK}/world/clubroom/cards/saltglass.card" "${WORK}/fresh.card")
+if(NOT output MATCHES "copied  BESLPS-99001IDA \\(certain\\)" OR NOT output MATCHES "MAREK \\(certain, deleted\\)")
+  message(FATAL_ERROR "copy_card said: ${output}")
+endif()
 
 file(GLOB_RECURSE pc "${WORK}/prefix/*/bayswap.pc")
 get_filename_component(pc_folder "${pc}" DIRECTORY)

@@ -101,6 +101,7 @@ INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "tor
 struct Deed {
   std::string name;
   std::vector<std::string> words;
+  std::string folder = "home-trees";  // what it changes
 };
 void PrintTo(const Deed& deed, std::ostream* out) {
   *out << deed.name;
@@ -111,7 +112,7 @@ class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
   using Files = std::map<std::string, std::string>;
   Files files() const {
     Files found;
-    for (const auto& entry : std::filesystem::recursive_directory_iterator(path("home-trees"))) {
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(path(GetParam().folder))) {
       if (!entry.is_regular_file() || entry.path().filename().string().starts_with(".bayswap-")) continue;
       std::ifstream file(entry.path(), std::ios::binary);
       found[entry.path().string()] = {std::istreambuf_iterator<char>(file), {}};
@@ -128,11 +129,11 @@ class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
   void fresh() const {
     const auto copy =
         std::filesystem::copy_options::recursive | std::filesystem::copy_options::overwrite_existing;
-    for (const char* name : {"home-trees", "home"}) {
+    for (const std::string& name : {GetParam().folder, std::string("home")}) {
       std::filesystem::remove_all(path(name));
-      std::filesystem::copy(folder_ / ("kept/" + std::string(name)), path(name), copy);
+      std::filesystem::copy(folder_ / ("kept/" + name), path(name), copy);
     }
-    for (const auto& entry : std::filesystem::recursive_directory_iterator(path("home-trees")))
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(path(GetParam().folder)))
       if (entry.is_regular_file())
         std::filesystem::last_write_time(
             entry.path(), std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
@@ -146,7 +147,11 @@ INSTANTIATE_TEST_SUITE_P(
                          {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
                           "home-trees", "--yes"}},
                     Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
-                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save"}}),
+                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save"}},
+                    Deed{"card",
+                         {"card", "copy", "@clubroom/cards/saltglass.card", "--all",
+                          "@clubroom/cards/other.card", "--replace"},
+                         "clubroom"}),
     [](const auto& row) { return row.param.name; });
 
 TEST_P(KillDeeds, AtEveryCall) {
@@ -156,9 +161,10 @@ TEST_P(KillDeeds, AtEveryCall) {
                   .code,
               0);
   ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);  // so that there is something to prune
+  ASSERT_EQ(bayswap({"card", "make", "ps1", path("clubroom/cards/other.card")}).code, 0);
   std::filesystem::create_directory(folder_ / "kept");
-  for (const char* name : {"home-trees", "home"})
-    std::filesystem::copy(path(name), folder_ / ("kept/" + std::string(name)),
+  for (const std::string& name : {GetParam().folder, std::string("home")})
+    std::filesystem::copy(path(name), folder_ / ("kept/" + name),
                           std::filesystem::copy_options::recursive);
   fresh();
   const Files before = files();

@@ -241,6 +241,27 @@ TEST(VersionStores, ShowABayAsItWas) {
   EXPECT_EQ(*now.read("a/x"), noise(10, 1));
 }
 
+TEST(Records, OfThousandsOfFilesWithAnyNamesAreReadBack) {
+  Entry entry;
+  entry.id = 7;
+  entry.kind = EntryKind::carry;
+  entry.begun = 1935655200;
+  entry.from_paths = {"caf\xe9/\x01", "plain"};
+  for (int i = 0; i < 20000; ++i) {
+    LoggedChange change;
+    change.path = "saves/\xff" + std::to_string(i);
+    change.after = sha256(text_blob(std::to_string(i)).view());
+    change.after_bytes = static_cast<std::uint64_t>(i);
+    entry.changes.push_back(std::move(change));
+  }
+  const auto back = entry_from_record(record_text(entry), "7.toml");
+  ASSERT_TRUE(back) << back.error().message;
+  EXPECT_EQ(back->from_paths, entry.from_paths);
+  ASSERT_EQ(back->changes.size(), entry.changes.size());
+  EXPECT_EQ(back->changes.back().path, entry.changes.back().path);
+  EXPECT_EQ(back->changes[777].after, entry.changes[777].after);
+}
+
 TEST(AccountBooks, HoldInBothDirections) {
   auto book = *AccountBook::parse("[[pair]]\nfrom = \"a\"\nto = \"b\"\naccount = \"1\"\nis = \"2\"\n", "x");
   EXPECT_EQ(book.between("a", "b"), (AccountMap{{"1", "2"}}));

@@ -74,6 +74,23 @@ std::string to_utf8(ByteView bytes, TextEncoding encoding) {
   return text;
 }
 
+std::size_t utf8_length(std::string_view text) {
+  if (text.empty()) return 0;
+  const auto at = [&](std::size_t i) { return i < text.size() ? static_cast<Byte>(text[i]) : Byte{0}; };
+  const Byte first = at(0);
+  if (first < 0x80) return 1;
+  const std::size_t length = first >= 0xf0 ? 4 : first >= 0xe0 ? 3 : 2;
+  if (first < 0xc2 || first > 0xf4) return 0;
+  for (std::size_t i = 1; i < length; ++i)
+    if ((at(i) & 0xc0) != 0x80) return 0;
+  // Longer than need be, halves of pairs, and what is behind U+10FFFF.
+  const Byte second = at(1);
+  if ((first == 0xe0 && second < 0xa0) || (first == 0xed && second > 0x9f) ||
+      (first == 0xf0 && second < 0x90) || (first == 0xf4 && second > 0x8f))
+    return 0;
+  return length;
+}
+
 bool is_plain_text(ByteView bytes) {
   const auto end = std::ranges::find(bytes, Byte{0});
   return end != bytes.begin() && std::all_of(bytes.begin(), end, is_plain);
@@ -120,6 +137,11 @@ std::string printable(std::string_view text) {
   std::string out(text);
   for (char& c : out)
     if (static_cast<Byte>(c) < 0x20 || static_cast<Byte>(c) == 0x7f) c = '?';
+  // The controls behind ASCII too, as UTF-8 writes them: terminals obey them.
+  for (auto at = out.find('\xc2'); at != std::string::npos && at + 1 < out.size();
+       at = out.find('\xc2', at + 1))
+    if (const auto next = static_cast<Byte>(out[at + 1]); next >= 0x80 && next < 0xa0)
+      out.replace(at, 2, "??");
   return out;
 }
 

@@ -18,10 +18,13 @@ enum class TextEncoding {
 /// UTF-8 of UTF-16 with the high byte first, up to the first 0000; printable as above.
 [[nodiscard]] std::string utf16_to_utf8(ByteView bytes);
 
+/// How many bytes the character that `text` begins with has in UTF-8; 0 where that is no UTF-8.
+[[nodiscard]] std::size_t utf8_length(std::string_view text);
+
 /// Lower case of ASCII letters; other bytes as they are.
 [[nodiscard]] std::string lower(std::string_view text);
 
-/// `text` made safe for a terminal and a file name: control characters become '?'.
+/// `text` made safe for a terminal and a file name: control characters, those behind ASCII too, become '?'.
 [[nodiscard]] std::string printable(std::string_view text);
 
 /// All bytes up to the first 00 are plain ASCII, from space on, and there is one.

@@ -9,10 +9,10 @@
 
 namespace bayswap {
 
-Result<toml::table> parse_toml(std::string_view text, const std::string& origin) {
-  if (text.size() > max_toml_size_bytes)
+Result<toml::table> parse_toml(std::string_view text, const std::string& origin, std::size_t limit) {
+  if (text.size() > limit)
     return fail(ErrorCode::bad_usage, fmt::format("{}: {} bytes, over the {} that such a file may have",
-                                                  origin, text.size(), max_toml_size_bytes));
+                                                  origin, text.size(), limit));
   toml::parse_result parsed = toml::parse(text);
   if (!parsed)
     return fail(ErrorCode::bad_usage,
@@ -38,10 +38,37 @@ const toml::node* TableReader::node(std::string_view key) {
   return table_->get(key);
 }
 
+namespace {
+
+// Names of files can have any bytes, TOML only UTF-8: a byte that is none stands in the file as U+10FF00 plus
+// itself, the last of the characters that nobody may ever define. (Where a name really has one of these, its
+// four bytes are written so.)
+bool is_stand_in(std::string_view text) {  // U+10FF80 to U+10FFFF
+  return text.size() >= 4 && text[0] == '\xf4' && text[1] == '\x8f' &&
+         (text[2] == '\xbe' || text[2] == '\xbf');
+}
+
+std::string unquoted(std::string_view text) {
+  std::string out;
+  out.reserve(text.size());
+  while (!text.empty()) {
+    if (is_stand_in(text)) {
+      out += static_cast<char>((text[2] == '\xbe' ? 0x80 : 0xc0) | (static_cast<Byte>(text[3]) & 0x3f));
+      text.remove_prefix(4);
+    } else {
+      out += text.front();
+      text.remove_prefix(1);
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
 Result<std::optional<std::string>> TableReader::text(std::string_view key) {
   const toml::node* at = node(key);
   if (at == nullptr) return std::nullopt;
-  if (const auto* value = at->as_string()) return value->get();
+  if (const auto* value = at->as_string()) return unquoted(value->get());
   return error(key, fmt::format("{} must be a text in quotes", key));
 }
 
@@ -75,12 +102,12 @@ Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_v
   if (at == nullptr) return std::nullopt;
   std::vector<std::string> values;
   if (const auto* one = at->as_string()) {
-    values.push_back(one->get());
+    values.push_back(unquoted(one->get()));
     return values;
   }
   if (const auto* list = at->as_array())
     for (const toml::node& element : *list)
-      if (const auto* value = element.as_string()) values.push_back(value->get());
+      if (const auto* value = element.as_string()) values.push_back(unquoted(value->get()));
   if (at->as_array() == nullptr || values.size() != at->as_array()->size() || values.empty())
     return error(key, fmt::format("{} must be a list of texts in quotes", key));
   return values;
@@ -144,15 +171,20 @@ Result<void> TableReader::no_other_keys() const {
 
 std::string toml_quoted(std::string_view text) {
   std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') {
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    const char c = text.front();
+    if (length == 0 || is_stand_in(text)) {
+      out += fmt::format("\\U0010FF{:02X}", static_cast<Byte>(c));
+    } else if (c == '"' || c == '\\') {
       out += '\\';
       out += c;
     } else if (static_cast<Byte>(c) < 0x20 || c == 0x7f) {
       out += fmt::format("\\u{:04X}", static_cast<Byte>(c));
     } else {
-      out += c;
+      out += text.substr(0, length);
     }
+    text.remove_prefix(length == 0 || is_stand_in(text) ? 1 : length);
   }
   return out + "\"";
 }

@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "bay/book_file.hpp"
 
 namespace bayswap {
 namespace {
@@ -48,7 +49,7 @@ bool ChipBook::is_about(const Row& row, const GameId& game) {
 }
 
 Result<ChipBook> ChipBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   ChipBook book;
   BAYSWAP_TRY(auto games, reader.tables("game"));
@@ -98,17 +99,11 @@ std::string ChipBook::to_toml() const {
 }
 
 Result<ChipBook> ChipBook::load(const Home& home) {
-  LocalStore disk;
-  BAYSWAP_TRY(const auto info, disk.stat(home.chips));
-  if (!info) return ChipBook{};
-  BAYSWAP_TRY(const Blob text, disk.read(home.chips, max_toml_size_bytes + 1));
-  return parse({reinterpret_cast<const char*>(text.data()), text.size()}, home.chips);
+  return load_book<ChipBook>(home.chips);
 }
 
 Result<void> ChipBook::save(const Home& home) const {
-  LocalStore disk;
-  const std::string text = to_toml();
-  return disk.replace(home.chips, {reinterpret_cast<const Byte*>(text.data()), text.size()});
+  return save_book(home.chips, to_toml());
 }
 
 std::vector<ChipFact> ChipBook::chips_of(const GameId& game) const {

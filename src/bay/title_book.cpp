@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "bay/book_file.hpp"
 
 namespace bayswap {
 namespace {
@@ -45,7 +46,7 @@ bool is_about(const GameId& row, const GameId& game) {
 }  // namespace
 
 Result<TitleBook> TitleBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   TitleBook book;
   BAYSWAP_TRY(auto tables, reader.tables("title"));
@@ -99,17 +100,11 @@ std::string TitleBook::to_toml() const {
 }
 
 Result<TitleBook> TitleBook::load(const Home& home) {
-  LocalStore disk;
-  BAYSWAP_TRY(const auto info, disk.stat(home.titles));
-  if (!info) return TitleBook{};
-  BAYSWAP_TRY(const Blob text, disk.read(home.titles, max_toml_size_bytes + 1));
-  return parse({reinterpret_cast<const char*>(text.data()), text.size()}, home.titles);
+  return load_book<TitleBook>(home.titles);
 }
 
 Result<void> TitleBook::save(const Home& home) const {
-  LocalStore disk;
-  const std::string text = to_toml();
-  return disk.replace(home.titles, {reinterpret_cast<const Byte*>(text.data()), text.size()});
+  return save_book(home.titles, to_toml());
 }
 
 void TitleBook::complete(GameId& game) const {

@@ -13,7 +13,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_files = 10000;
+constexpr std::size_t most_files = 50000;
 constexpr std::uint64_t most_bytes = std::uint64_t{256} << 20;
 constexpr int deepest = 16;
 

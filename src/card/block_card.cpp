@@ -358,8 +358,8 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
     FoundSave one{{kind(), fmt::format("unnamed-{}", head), {}, Blob{}, gather(way), {}},
                   FoundSave::Surety::doubtful,
                   false,
-                  {fmt::format("no entry names these {} {}s from {} on: whose they are is lost", way.size(),
-                               unit(), head)}};
+                  {fmt::format("no entry names it: whose it is is lost ({} {}{} from {} on)", way.size(),
+                               unit(), way.size() == 1 ? "" : "s", head)}};
     if (!ends) one.notes.emplace_back("its end can't be told");
     if (block_at(head) + block_bytes() > present_bytes || is_uniform(one.save.payload.view())) continue;
     found.push_back(std::move(one));

@@ -120,8 +120,11 @@ bool CardSave::same_content(const CardSave& other) const {
 
 CardEntry describe(const CardSave& save) {
   const SaveFormat& format = card_format(save.kind).save;
-  if (save.entry.size() != format.entry_bytes) return {};
-  return format.describe(save);
+  if (save.entry.size() == format.entry_bytes) return format.describe(save);
+  CardEntry nameless;  // a chain that was found without an entry
+  nameless.name = save.name;
+  nameless.size_bytes = save.size_bytes();
+  return nameless;
 }
 bool put_name(std::span<Byte> field, std::string_view text, Byte filler) {
   const auto plain = [](char c) { return c >= 0x20 && c < 0x7f; };

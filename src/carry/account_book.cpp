@@ -7,11 +7,12 @@
 
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "bay/book_file.hpp"
 
 namespace bayswap {
 
 Result<AccountBook> AccountBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   AccountBook book;
   BAYSWAP_TRY(auto tables, reader.tables("pair"));
@@ -30,11 +31,7 @@ Result<AccountBook> AccountBook::parse(std::string_view toml, const std::string&
 }
 
 Result<AccountBook> AccountBook::load(const Home& home) {
-  LocalStore disk;
-  BAYSWAP_TRY(const auto info, disk.stat(home.accounts));
-  if (!info) return AccountBook{};
-  BAYSWAP_TRY(const Blob text, disk.read(home.accounts, max_toml_size_bytes + 1));
-  return parse({reinterpret_cast<const char*>(text.data()), text.size()}, home.accounts);
+  return load_book<AccountBook>(home.accounts);
 }
 
 Result<void> AccountBook::save(const Home& home) const {
@@ -46,7 +43,7 @@ Result<void> AccountBook::save(const Home& home) const {
     if (!row.from.empty()) out += fmt::format("account = {}\n", toml_quoted(row.from));
     out += fmt::format("is = {}\n", toml_quoted(row.to));
   }
-  return LocalStore().replace(home.accounts, {reinterpret_cast<const Byte*>(out.data()), out.size()});
+  return save_book(home.accounts, out);
 }
 
 AccountMap AccountBook::between(const std::string& from_bay, const std::string& to_bay) const {

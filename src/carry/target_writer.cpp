@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <charconv>
+#include <set>
+#include <unordered_map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -85,6 +87,34 @@ void TargetWriter::warn_if_newer(const std::string& path, const Placement& place
 
 // ---- Folders ------------------------------------------------------------------------------------
 
+namespace {
+
+// Which file of the target each of the source's is. Names that differ in case alone are one file, as most
+// cards and consoles have it, unless either side has both.
+class Namesakes {
+ public:
+  Namesakes(const std::vector<TreeFile>& ours, const std::vector<TreeFile>& theirs) {
+    for (const TreeFile& file : ours) ++count_[lower(file.path)].first;
+    for (const TreeFile& file : theirs) {
+      exact_[file.path] = &file;
+      ++count_[lower(file.path)].second;
+      folded_[lower(file.path)] = &file;
+    }
+  }
+  [[nodiscard]] const TreeFile* in_place_of(const TreeFile& file) const {
+    if (const auto same = exact_.find(file.path); same != exact_.end()) return same->second;
+    const std::string folded = lower(file.path);
+    return count_.at(folded) == std::pair{1, 1} ? folded_.at(folded) : nullptr;
+  }
+
+ private:
+  std::unordered_map<std::string, const TreeFile*> exact_;
+  std::unordered_map<std::string, const TreeFile*> folded_;
+  std::unordered_map<std::string, std::pair<int, int>> count_;  // of ours, of theirs
+};
+
+}  // namespace
+
 Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   std::vector<TreeFile> files = placement.content.tree;
   if (placement.content.card && placement.rule->platform == Platform::ps2)
@@ -101,17 +131,16 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   }
   const std::size_t before = plan.changes.size();
   std::vector<std::string> kept;
-  std::vector<std::string> touched;
+  std::set<std::string> touched;
   std::vector<Step> steps;
+  const Namesakes names(files, theirs);
   for (const TreeFile& file : files) {
-    // The name in the case that the disk has it.
-    const auto old =
-        std::ranges::find(theirs, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
-    const std::string name = old != theirs.end() ? old->path : file.path;
-    touched.push_back(name);
-    if (old != theirs.end() && old->bytes == file.bytes) continue;
+    const TreeFile* old = names.in_place_of(file);
+    const std::string& name = old != nullptr ? old->path : file.path;
+    touched.insert(name);
+    if (old != nullptr && old->bytes == file.bytes) continue;
     const std::string path = join_path(placement.path, name);
-    if (old != theirs.end()) {
+    if (old != nullptr) {
       warn_if_newer(path, placement, plan);
       plan.steps.push_back(
           {"keep",
@@ -119,12 +148,11 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
            "so that undo can bring it back"});
     }
     steps.push_back({"place", fmt::format("{} ({} bytes)", to_.store->shown(path), file.bytes.size()),
-                     old != theirs.end() ? "whole, in place of the old file" : "a new file"});
-    plan.changes.push_back(
-        {path, old != theirs.end() ? std::optional(old->bytes) : std::nullopt, file.bytes});
+                     old != nullptr ? "whole, in place of the old file" : "a new file"});
+    plan.changes.push_back({path, old != nullptr ? std::optional(old->bytes) : std::nullopt, file.bytes});
   }
   for (const TreeFile& file : theirs) {
-    if (std::ranges::find(touched, file.path) != touched.end()) continue;
+    if (touched.contains(file.path)) continue;
     if (!request_.exact) {
       kept.push_back(file.path);
       continue;

@@ -43,7 +43,12 @@ Result<void> CardJob::put(Card& card, const CardSave& save) {
     return fail(ErrorCode::wrong_region,
                 fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
                 "`bayswap card rename --region` restamps one on its card");
-  if (options.replace && card.read(save.name)) BAYSWAP_CHECK(card.drop(save.name));
+  if (const auto there = card.read(save.name); there && options.replace) {
+    // The same save again changes nothing, or each time would move it to other blocks.
+    if (there->same_content(save) && there->title == save.title && describe(*there).modified == own.modified)
+      return {};
+    BAYSWAP_CHECK(card.drop(save.name));
+  }
   auto done = card.put(save);
   if (!done) return done;
   for (const CardEntry& other : card.entries()) {

@@ -83,7 +83,11 @@ int report(const Error& error) {
 void say(bool quiet, const std::string& text) {
   if (quiet) return;
   std::fflush(stdout);
-  fmt::print(stderr, "{}\n", text);
+  for (std::size_t at = 0; at <= text.size();) {  // lines of ours; what files are called is made printable
+    const std::size_t end = std::min(text.find('\n', at), text.size());
+    fmt::print(stderr, "{}\n", printable(std::string_view(text).substr(at, end - at)));
+    at = end + 1;
+  }
 }
 
 std::string toned(Tone tone, const std::string& text) {
@@ -123,9 +127,10 @@ std::string table_text(const std::vector<std::string>& headings,
     std::string text;
     for (const std::size_t i : columns) {
       if (i >= cells.size()) break;
+      const std::string cell = printable(cells[i]);
       const bool to_right = std::ranges::find(right, i) != right.end();
       const bool last = i == columns.back();
-      text += last && !to_right ? cells[i] : padded(cells[i], widths[i], to_right);
+      text += last && !to_right ? cell : padded(cell, widths[i], to_right);
       if (!last) text += "  ";
     }
     out += toned(tone, text) + '\n';
@@ -140,7 +145,8 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
   fmt::print("{}", table_text(headings, rows, right));
 }
 
-void print_field(std::string_view label, const std::string& value, Tone tone) {
+void print_field(std::string_view label, const std::string& text, Tone tone) {
+  const std::string value = printable(text);
   constexpr std::size_t indent = 13;
   const std::size_t room = std::max<std::size_t>(30, terminal_width() - indent - 1);
   std::string line;
@@ -249,7 +255,7 @@ void print_plan(const Plan& plan) {
   std::string heading = std::string(to_text(plan.kind));
   if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
   if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
-  fmt::print("{}\n", toned(Tone::bold, heading));
+  fmt::print("{}\n", toned(Tone::bold, printable(heading)));
   std::string last;
   for (const Step& step : plan.steps) {
     const std::string why = step.why.empty() ? "" : fmt::format(" -- {}", step.why);
