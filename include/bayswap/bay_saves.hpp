@@ -38,7 +38,7 @@ struct TreeFile {
   std::int64_t modified = 0;  // seconds since 1970, UTC
 };
 /// Every file in a folder and those below it, in the order of their paths; links are passed over.
-/// `does_not_fit` over 10,000 files or 256 MiB, `unsupported` over 16 deep: no save is so large.
+/// `does_not_fit` over 50,000 files or 256 MiB, `unsupported` over 16 deep: no save is so large.
 [[nodiscard]] Result<std::vector<TreeFile>> read_tree(Store& store, const std::string& folder);
 /// The path with each name in the letter case that the disk has, where exactly one name differs in that
 /// alone.
@@ -133,11 +133,23 @@ struct ScanWish {
 /// Whose saves there are: the accounts in the paths, each once, in order.
 [[nodiscard]] std::vector<std::string> accounts_of(const std::vector<BaySave>& saves);
 
+/// A save's files as far as others are compared with them: names in lower case and in their order, sizes,
+/// first bytes. Small, so that those of a whole bay can be kept.
+struct TreeSketch {
+  struct File {
+    std::string name;
+    std::uint64_t size_bytes = 0;
+    std::array<Byte, 16> head{};  // 00 behind the end
+  };
+  std::vector<File> files;
+};
+[[nodiscard]] TreeSketch sketch_of(const std::vector<TreeFile>& files);
+
 /// How alike two saves' files are: names, sizes, structure, first bytes. 0 to 1, with the reasons.
 struct Likeness {
   double score = 0;
   std::vector<std::string> reasons;
 };
-[[nodiscard]] Likeness likeness(const std::vector<TreeFile>& a, const std::vector<TreeFile>& b);
+[[nodiscard]] Likeness likeness(const TreeSketch& a, const TreeSketch& b);
 
 }  // namespace bayswap

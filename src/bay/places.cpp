@@ -63,7 +63,7 @@ class PlaceFinder {
     if (is_rom_folder(component)) return rom_folders(component, folder, 0, words);
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries) {
-      if (is_own_temporary(entry.name)) continue;
+      if (is_own_temporary(entry.name) || is_clutter(entry.name)) continue;
       auto more = rule_.match(component, entry.name, platform_);
       if (!more) continue;
       bool agree = true;

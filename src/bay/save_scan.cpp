@@ -77,8 +77,10 @@ class BayScanner {
     save.rule = &rule;
     save.facts = facts_of_words(place.words, rule.platform);
     save.path = place.path;
-    save.size_bytes = place.info.size_bytes;
-    save.modified = place.info.modified;
+    if (place.info.kind == FileInfo::Kind::file) {
+      save.size_bytes = place.info.size_bytes;
+      save.modified = place.info.modified;
+    }
     return save;
   }
 
@@ -129,7 +131,7 @@ class BayScanner {
     const auto entries = depth > deepest ? fail(ErrorCode::unsupported, "") : store_.list(folder);
     if (!entries) return;
     for (const FileInfo& entry : *entries) {
-      if (entry.link || is_own_temporary(entry.name)) continue;
+      if (entry.link || is_own_temporary(entry.name) || is_clutter(entry.name)) continue;
       if (entry.kind == FileInfo::Kind::folder) list(join_path(folder, entry.name), depth + 1, listed);
       if (entry.kind != FileInfo::Kind::file) continue;
       ++listed.files;

@@ -25,7 +25,9 @@ Result<void> collect(Store& store, const std::string& root, const std::string& b
   BAYSWAP_TRY(const auto entries, store.list(below.empty() ? root : join_path(root, below)));
   for (const FileInfo& entry : entries) {
     const std::string path = below.empty() ? entry.name : join_path(below, entry.name);
-    if (entry.link || entry.kind == FileInfo::Kind::other || is_own_temporary(entry.name)) continue;
+    if (entry.link || entry.kind == FileInfo::Kind::other || is_own_temporary(entry.name) ||
+        is_clutter(entry.name))
+      continue;
     if (entry.kind == FileInfo::Kind::folder) {
       BAYSWAP_CHECK(collect(store, root, path, depth + 1, bytes, files));
       continue;
@@ -76,48 +78,77 @@ std::string in_case_of_disk(Store& store, const std::string& path) {
   return join(found != nullptr ? found->name : own);
 }
 
-Likeness likeness(const std::vector<TreeFile>& a, const std::vector<TreeFile>& b) {
-  Likeness found;
-  if (a.empty() || b.empty()) return found;
-  std::size_t same_names = 0;
+TreeSketch sketch_of(const std::vector<TreeFile>& files) {
+  TreeSketch sketch;
+  sketch.files.reserve(files.size());
+  for (const TreeFile& file : files) {
+    TreeSketch::File one{lower(file.path), file.bytes.size(), {}};
+    std::ranges::copy(file.bytes.view().first(std::min(file.bytes.size(), one.head.size())),
+                      one.head.begin());
+    sketch.files.push_back(std::move(one));
+  }
+  std::ranges::sort(sketch.files, {}, &TreeSketch::File::name);
+  return sketch;
+}
+
+namespace {
+
+struct Shared {
+  std::size_t names = 0;
   double sizes = 0;
   double heads = 0;
-  for (const TreeFile& file : a) {
-    const auto other =
-        std::ranges::find(b, lower(file.path), [](const TreeFile& f) { return lower(f.path); });
-    if (other == b.end()) continue;
-    ++same_names;
-    sizes += ratio(static_cast<double>(file.bytes.size()), static_cast<double>(other->bytes.size()));
-    const std::size_t head = std::min<std::size_t>({file.bytes.size(), other->bytes.size(), 16});
-    const auto [left, right] =
-        std::ranges::mismatch(file.bytes.view().first(head), other->bytes.view().first(head));
-    heads +=
-        head == 0 ? 1 : static_cast<double>(left - file.bytes.view().begin()) / static_cast<double>(head);
+};
+Shared shared(const TreeSketch& a, const TreeSketch& b) {
+  Shared found;
+  auto left = a.files.begin();
+  auto right = b.files.begin();
+  while (left != a.files.end() && right != b.files.end()) {
+    if (left->name != right->name) {
+      (left->name < right->name ? left : right)++;
+      continue;
+    }
+    ++found.names;
+    found.sizes += ratio(static_cast<double>(left->size_bytes), static_cast<double>(right->size_bytes));
+    const auto head = static_cast<std::size_t>(
+        std::min({left->size_bytes, right->size_bytes, std::uint64_t{left->head.size()}}));
+    const auto differ = std::mismatch(
+        left->head.begin(), left->head.begin() + static_cast<std::ptrdiff_t>(head), right->head.begin());
+    found.heads +=
+        head == 0 ? 1 : static_cast<double>(differ.first - left->head.begin()) / static_cast<double>(head);
+    ++left;
+    ++right;
   }
-  const double all = static_cast<double>(std::max(a.size(), b.size()));
-  const double names = static_cast<double>(same_names) / all;
-  found.score = 0.5 * names + 0.3 * sizes / all + 0.2 * heads / all;
-  if (same_names > 0)
-    found.reasons.push_back(
-        fmt::format("{} of {} files have the same name", same_names, std::max(a.size(), b.size())));
-  if (same_names > 0 && std::abs(sizes - static_cast<double>(same_names)) < 1e-9)
-    found.reasons.emplace_back("and the same size");
-  if (heads > 0.5 * static_cast<double>(same_names) && same_names > 0)
-    found.reasons.emplace_back("their first bytes agree");
-  // One file each, under different names: what is inside decides.
-  if (same_names == 0 && a.size() == b.size()) {
-    std::size_t same_sizes = 0;
-    std::vector<std::size_t> left;
-    std::vector<std::size_t> right;
-    std::ranges::transform(a, std::back_inserter(left),
-                           [](const TreeFile& file) { return file.bytes.size(); });
-    std::ranges::transform(b, std::back_inserter(right),
-                           [](const TreeFile& file) { return file.bytes.size(); });
-    std::ranges::sort(left);
-    std::ranges::sort(right);
-    for (std::size_t i = 0; i < left.size(); ++i) same_sizes += left[i] == right[i] ? 1 : 0;
-    found.score = 0.4 * static_cast<double>(same_sizes) / all;
-    if (same_sizes > 0) found.reasons.push_back(fmt::format("{} files have the same size", same_sizes));
+  return found;
+}
+
+std::vector<std::uint64_t> sizes_of(const TreeSketch& tree) {
+  std::vector<std::uint64_t> sizes;
+  std::ranges::transform(tree.files, std::back_inserter(sizes), &TreeSketch::File::size_bytes);
+  std::ranges::sort(sizes);
+  return sizes;
+}
+
+}  // namespace
+
+Likeness likeness(const TreeSketch& a, const TreeSketch& b) {
+  Likeness found;
+  const std::size_t count = std::max(a.files.size(), b.files.size());
+  if (count == 0) return found;
+  const auto all = static_cast<double>(count);
+  const auto [names, sizes, heads] = shared(a, b);
+  const auto same_names = static_cast<double>(names);
+  found.score = 0.5 * same_names / all + 0.3 * sizes / all + 0.2 * heads / all;
+  if (names > 0) found.reasons.push_back(fmt::format("{} of {} files have the same name", names, count));
+  if (names > 0 && std::abs(sizes - same_names) < 1e-9) found.reasons.emplace_back("and the same size");
+  if (names > 0 && heads > 0.5 * same_names) found.reasons.emplace_back("their first bytes agree");
+  // As many files under other names: what their sizes say decides.
+  if (names == 0 && a.files.size() == b.files.size()) {
+    const auto left = sizes_of(a);
+    const auto right = sizes_of(b);
+    std::size_t same = 0;
+    for (std::size_t i = 0; i < left.size(); ++i) same += left[i] == right[i] ? 1 : 0;
+    found.score = 0.4 * static_cast<double>(same) / all;
+    if (same > 0) found.reasons.push_back(fmt::format("{} files have the same size", same));
   }
   return found;
 }

@@ -10,78 +10,18 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
+#include "carry/download.hpp"
 #include "carry/shape_plan.hpp"
-#include "fs/archive_store.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
 
-constexpr int most_nested = 3;
 constexpr std::size_t most_candidates = 200;
 constexpr double for_structure = 0.25;
 constexpr double for_content = 0.25;
 constexpr double for_name = 0.15;
 constexpr double for_likeness = 0.35;
-
-bool may_be_archive(const std::string& name) {
-  constexpr std::array<std::string_view, 9> endings{".zip", ".7z", ".rar", ".tar", ".tgz",
-                                                    ".gz",  ".xz", ".bz2", ".zst"};
-  const std::string low = lower(name);
-  return std::ranges::any_of(endings, [&](std::string_view ending) { return low.ends_with(ending); });
-}
-
-// Everything in it as one list of files, archives within archives as folders.
-class Gatherer {
- public:
-  Result<std::vector<TreeFile>> run(const std::string& path) {
-    LocalStore disk;
-    BAYSWAP_TRY(const auto info, disk.stat(path));
-    if (!info) return fail(ErrorCode::not_found, fmt::format("{} does not exist", path), "check the path");
-    if (info->kind == FileInfo::Kind::folder) {
-      BAYSWAP_TRY(const auto files, read_tree(disk, path));
-      for (const TreeFile& file : files) BAYSWAP_CHECK(take(file, file.path, path, 0));
-      return std::move(found_);
-    }
-    BAYSWAP_TRY(const Blob bytes, disk.read(path));
-    BAYSWAP_CHECK(take({std::string(name_of(path)), bytes, info->modified}, std::string(name_of(path)),
-                       folder_of(path), 0));
-    return std::move(found_);
-  }
-
- private:
-  Result<void> take(const TreeFile& file, const std::string& path, const std::string& shown, int depth) {
-    if (may_be_archive(path) || (depth == 0 && looks_packed(file.bytes.view()))) {
-      const std::string whole = join_path(shown, path);
-      if (depth == most_nested)
-        return fail(ErrorCode::unsafe, fmt::format("{}: archives over {} deep", whole, most_nested),
-                    "unpack it by hand if you trust it");
-      auto archive = ArchiveStore::open(file.bytes, whole, limits_);
-      if (archive) {
-        for (const auto& [name, inside] : (*archive)->files())
-          BAYSWAP_CHECK(take({name, inside.bytes, inside.modified}, join_path(path, name), shown, depth + 1));
-        return {};
-      }
-      if (archive.error().code != ErrorCode::not_recognised)
-        return tl::unexpected(std::move(archive.error()));
-    }
-    found_.push_back({path, file.bytes, file.modified});
-    return {};
-  }
-  static bool looks_packed(ByteView bytes) {
-    const auto starts = [&](std::string_view magic) {
-      return bytes.size() > magic.size() &&
-             std::equal(magic.begin(), magic.end(), bytes.begin(),
-                        [](char a, Byte b) { return static_cast<Byte>(a) == b; });
-    };
-    return starts("PK\x03\x04") || starts("7z\xBC\xAF") || starts("Rar!") ||
-           (bytes.size() > 262 &&
-            std::string_view(reinterpret_cast<const char*>(bytes.data()) + 257, 5) == "ustar");
-  }
-
-  ArchiveLimits limits_;
-  std::vector<TreeFile> found_;
-};
 
 // "Moth Courier (Europe) [100 %]": what stands in brackets is about the copy, not the game.
 std::string bare_name(std::string_view stem) {
@@ -120,7 +60,10 @@ class Finder {
       roms_.clear();
       if (!rule.roms.empty())
         if (auto roms = list_roms(*to_.store, rule)) roms_ = *std::move(roms);
-      if (rule.keeping == Keeping::folder || rule.keeping == Keeping::package) folders(rule);
+      if (rule.keeping == Keeping::folder || rule.keeping == Keeping::package) {
+        know(rule);
+        folders(rule);
+      }
       if (rule.keeping != Keeping::folder) single_files(rule);
     }
     std::ranges::stable_sort(found_, std::greater<>{}, &Candidate::score);
@@ -182,10 +125,7 @@ class Finder {
 
   // Adds what the most alike save in place has to say: how alike, and whose it is where nothing else tells.
   void compare_to_place(Candidate& one) {
-    std::vector<BaySave> same;
-    for (const BaySave& save : there_)
-      if (save.rule == one.rule && save.place.empty()) same.push_back(save);
-    const auto ranked = rank_by_likeness(one.files, same, *to_.store);
+    const auto ranked = rank_by_likeness(one.files, known_);
     if (ranked.empty() || ranked.front().likeness.score < 0.2) return;
     const Ranked& best = ranked.front();
     one.score += for_likeness * best.likeness.score;
@@ -205,6 +145,14 @@ class Finder {
 
   // ---- Folders ------------------------------------------------------------------------------------
 
+  // What the bay has by that rule, read once for all candidates.
+  void know(const PlatformRule& rule) {
+    same_.clear();
+    for (const BaySave& save : there_)
+      if (save.rule == &rule && save.place.empty()) same_.push_back(save);
+    known_ = known_trees(same_, *to_.store);
+  }
+
   void folders(const PlatformRule& rule) {
     std::set<std::string> names{""};
     for (const TreeFile& file : files_)
@@ -219,9 +167,9 @@ class Finder {
     one.where = name.empty() ? path_ : join_path(base_, name);
     const std::string prefix = name.empty() ? "" : name + "/";
     bool direct = false;
-    for (const TreeFile& file : files_) {
-      if (!file.path.starts_with(prefix)) continue;
-      TreeFile inside = file;
+    auto first = std::ranges::lower_bound(files_, prefix, {}, &TreeFile::path);
+    for (; first != files_.end() && first->path.starts_with(prefix); ++first) {
+      TreeFile inside = *first;
       inside.path.erase(0, prefix.size());
       direct = direct || inside.path.find('/') == std::string::npos;
       one.files.push_back(std::move(inside));
@@ -429,6 +377,8 @@ class Finder {
   std::string game_;
   const TitleBook* titles_;
   std::vector<BaySave> there_;
+  std::vector<BaySave> same_;     // those by the rule in hand
+  std::vector<KnownTree> known_;  // and what they look like
   std::vector<RomFile> roms_;
   std::vector<Candidate> found_;
 };
@@ -437,7 +387,7 @@ class Finder {
 
 Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
                                               const std::string& game, const TitleBook* titles) {
-  BAYSWAP_TRY(auto files, Gatherer().run(path));
+  BAYSWAP_TRY(auto files, files_of_download(path));
   return Finder(catalog, std::move(files), path, to, game, titles).run();
 }
 

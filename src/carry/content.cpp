@@ -183,13 +183,19 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
   return out;
 }
 
-std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree, const std::vector<BaySave>& saves,
-                                     Store& store) {
+std::vector<KnownTree> known_trees(const std::vector<BaySave>& saves, Store& store) {
+  std::vector<KnownTree> known;
+  for (const BaySave& save : saves)
+    if (const auto content = read_content(store, save); content && !content->tree.empty())
+      known.push_back({&save, sketch_of(content->tree)});
+  return known;
+}
+
+std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree, const std::vector<KnownTree>& known) {
   std::vector<Ranked> ranked;
-  for (const BaySave& save : saves) {
-    const auto content = read_content(store, save);
-    if (content && !content->tree.empty()) ranked.push_back({&save, likeness(tree, content->tree)});
-  }
+  ranked.reserve(known.size());
+  const TreeSketch sketch = sketch_of(tree);
+  for (const KnownTree& one : known) ranked.push_back({one.save, likeness(sketch, one.sketch)});
   std::ranges::stable_sort(ranked, std::greater<>{}, [](const Ranked& one) { return one.likeness.score; });
   return ranked;
 }

@@ -25,6 +25,12 @@ struct Content {
                                         const std::string& folder_name, std::vector<std::string>& notes,
                                         std::vector<std::string>& doubts);
 
+/// A save and what its files look like; those that are no folder and no package are left out.
+struct KnownTree {
+  const BaySave* save = nullptr;
+  TreeSketch sketch;
+};
+[[nodiscard]] std::vector<KnownTree> known_trees(const std::vector<BaySave>& saves, Store& store);
 /// The target's saves by likeness to `tree`, the best first: for adoptions, and folders only found by
 /// looking.
 struct Ranked {
@@ -32,6 +38,6 @@ struct Ranked {
   Likeness likeness;
 };
 [[nodiscard]] std::vector<Ranked> rank_by_likeness(const std::vector<TreeFile>& tree,
-                                                   const std::vector<BaySave>& saves, Store& store);
+                                                   const std::vector<KnownTree>& known);
 
 }  // namespace bayswap

@@ -231,7 +231,7 @@ class ShapePlanner {
     if (rule_->keeping == Keeping::file) return std::string(".");  // the layout has a say in the name
     if (const BaySave* save = in_place(facts, cargo.place, *rule)) return save->path;
     if (rule->uses("folder")) {
-      const auto ranked = rank_by_likeness(cargo.content.tree, there_, *to_.store);
+      const auto ranked = rank_by_likeness(cargo.content.tree, known_trees(there_, *to_.store));
       const Ranked* best = nullptr;
       for (const Ranked& one : ranked)
         if (best == nullptr && one.save->place == cargo.place && !one.save->facts.folder.empty()) best = &one;

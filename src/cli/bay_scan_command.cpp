@@ -33,7 +33,7 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
   if (!bays) return;
   struct Known {
     std::string name;
-    std::vector<TreeFile> files;
+    TreeSketch files;
     Platform platform;
   };
   std::vector<Known> known;
@@ -46,18 +46,20 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
     if (const auto found = scan_bay(catalog, *other, there, wish))
       for (const BaySave& save : *found) {
         if (save.label.empty() || save.kind != "folder") continue;
-        if (auto files = read_tree(there, save.path))
-          known.push_back({fmt::format("{} ({})", save.label, name), *std::move(files), save.rule->platform});
+        if (const auto files = read_tree(there, save.path))
+          known.push_back({fmt::format("{} ({})", save.label, name), sketch_of(*files), save.rule->platform});
       }
     watched.push_back({other->root, there.trace()});
   }
   for (BaySave& save : saves) {
     if (!is_nameless(save)) continue;
     const auto files = read_tree(store, save.path);
+    if (!files) continue;
+    const TreeSketch sketch = sketch_of(*files);
     double best = alike_enough;
     for (const Known& one : known) {
-      if (!files || one.platform != save.rule->platform) continue;
-      const Likeness how = likeness(*files, one.files);
+      if (one.platform != save.rule->platform) continue;
+      const Likeness how = likeness(sketch, one.files);
       if (how.score < best) continue;
       best = how.score;
       save.resembles = one.name;

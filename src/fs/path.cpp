@@ -51,6 +51,11 @@ bool is_tame(std::string_view path) {
   }
 }
 
+bool is_clutter(std::string_view name) {
+  return name == ".DS_Store" || name == "Thumbs.db" || name == "desktop.ini" || name == "__MACOSX" ||
+         name.starts_with("._");
+}
+
 bool is_own_temporary(std::string_view name) {
   return name.starts_with(".bayswap-") && name.ends_with(".tmp");
 }

@@ -22,6 +22,8 @@ namespace bayswap {
 [[nodiscard]] std::string_view extension_of(std::string_view path);
 /// Relative, no empty, "." or ".." component, no NUL: can't lead out of the folder it is used in.
 [[nodiscard]] bool is_tame(std::string_view path);
+/// What operating systems leave in folders by the way: thumbnails, views, forks of other disks' files.
+[[nodiscard]] bool is_clutter(std::string_view name);
 /// A file that a replace in progress, or one that was killed, has beside its target.
 [[nodiscard]] bool is_own_temporary(std::string_view name);
 
