@@ -131,6 +131,9 @@ TEST_F(Adopt, TheFolderMostLikeTheSaveInPlaceIsTaken) {
   bay_->put(brine + "stamps.bin", noise(64, 2));
   const Blob inner = packed({{"Brine 100%/world.bin", joined({text_blob("BRNB"), noise(996, 7)})},
                              {"Brine 100%/stamps.bin", noise(64, 8)},
+                             {"Brine 100%/.DS_Store", noise(9, 9)},
+                             {"Brine 100%/Thumbs.db", noise(9, 9)},
+                             {"__MACOSX/Brine 100%/._world.bin", noise(9, 9)},
                              {"old/world.bin", noise(10, 9)},
                              {"readme.txt", noise(30, 1)}});
   const auto found = find("outer.zip", packed({{"inner.zip", inner}}));
@@ -140,6 +143,7 @@ TEST_F(Adopt, TheFolderMostLikeTheSaveInPlaceIsTaken) {
   EXPECT_GT(found->front().score, (*found)[1].score);
   adopt(found->front());
   EXPECT_EQ(bay_->read(brine + "stamps.bin"), noise(64, 8));
+  EXPECT_EQ(bay_->store.list(brine.substr(0, brine.size() - 1))->size(), 2U) << "clutter stays behind";
   EXPECT_EQ((*book_.newest())->kind, EntryKind::adopt);
   EXPECT_EQ(find("junk.zip", packed({{"a.txt", noise(3, 1)}})).error().code, ErrorCode::not_recognised);
   EXPECT_EQ(find("empty.zip", Blob()).error().code, ErrorCode::not_recognised);

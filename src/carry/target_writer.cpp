@@ -6,10 +6,10 @@
 #include <algorithm>
 #include <charconv>
 #include <set>
-#include <unordered_map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/namesakes.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -77,43 +77,12 @@ Result<std::optional<Blob>> TargetWriter::old_bytes(const std::string& path) {
 void TargetWriter::warn_if_newer(const std::string& path, const Placement& placement, Plan& plan) {
   const auto info = to_.store->stat(path);
   if (!info || !*info || !placement.modified || (*info)->modified <= *placement.modified) return;
-  const std::string text =
-      fmt::format("{} is newer than the save that would take its place", to_.store->shown(path));
-  for (const Danger& known : plan.dangers)
-    if (known.text == text) return;
-  plan.dangers.push_back(
-      {Level::warning, "target-newer", text, "is this the right direction? It can be undone"});
+  plan.add({Level::warning, "target-newer",
+            fmt::format("{} is newer than the save that would take its place", to_.store->shown(path)),
+            "is this the right direction? It can be undone"});
 }
 
 // ---- Folders ------------------------------------------------------------------------------------
-
-namespace {
-
-// Which file of the target each of the source's is. Names that differ in case alone are one file, as most
-// cards and consoles have it, unless either side has both.
-class Namesakes {
- public:
-  Namesakes(const std::vector<TreeFile>& ours, const std::vector<TreeFile>& theirs) {
-    for (const TreeFile& file : ours) ++count_[lower(file.path)].first;
-    for (const TreeFile& file : theirs) {
-      exact_[file.path] = &file;
-      ++count_[lower(file.path)].second;
-      folded_[lower(file.path)] = &file;
-    }
-  }
-  [[nodiscard]] const TreeFile* in_place_of(const TreeFile& file) const {
-    if (const auto same = exact_.find(file.path); same != exact_.end()) return same->second;
-    const std::string folded = lower(file.path);
-    return count_.at(folded) == std::pair{1, 1} ? folded_.at(folded) : nullptr;
-  }
-
- private:
-  std::unordered_map<std::string, const TreeFile*> exact_;
-  std::unordered_map<std::string, const TreeFile*> folded_;
-  std::unordered_map<std::string, std::pair<int, int>> count_;  // of ours, of theirs
-};
-
-}  // namespace
 
 Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   std::vector<TreeFile> files = placement.content.tree;

@@ -1,0 +1,187 @@
+// Memory cards, through the binary.
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+#include "support/demo_arcade.hpp"
+
+namespace bayswap::test {
+namespace {
+
+using CardCli = DemoArcade;
+
+TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  const auto listed = json({"card", "list", card});
+  EXPECT_EQ(listed["kind"], "ps1");
+  EXPECT_EQ(listed["capacity_blocks"], 15);
+  EXPECT_EQ(listed["free_blocks"], 11);
+  ASSERT_EQ(listed["saves"].size(), 3U);
+  EXPECT_EQ(listed["saves"][0]["title"], "Saltglass: IDA");
+  EXPECT_EQ(listed["saves"][0]["code"], "SLPS-99001");
+  EXPECT_EQ(listed["saves"][1]["state"], "deleted");
+  ASSERT_EQ(bayswap({"card", "take", card, "--all", "--out", path("taken")}).code, 0);
+  ASSERT_EQ(
+      bayswap({"card", "take", card, "BESLPS-99001SUVI", "--parcel", "--out", path("suvi.parcel")}).code, 0);
+  const std::string other = path("other.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
+  const Blob fresh = read("other.card");
+  ASSERT_EQ(bayswap({"card", "add", other, path("taken/BESLPS-99001IDA.single"), path("suvi.parcel")}).code,
+            0);
+  EXPECT_EQ(json({"card", "list", other})["free_blocks"], 11);
+  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel")}).code, 3) << "it is there already";
+  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "drop", other, "BESLPS-99001IDA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "copy", card, "BESLPS-99001IDA", other}).code, 0);
+  EXPECT_EQ(bayswap({"card", "check", other}).code, 0);
+  const auto entries = json({"logbook"});
+  for (std::size_t i = 0; i < entries.size(); ++i)
+    ASSERT_EQ(bayswap({"undo", std::to_string(entries.size() - i), "--yes"}).code, 0);
+  EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+}
+
+TEST_F(CardCli, BrokenCardsAreNamedAndMended) {
+  const std::string name = "clubroom/cards/saltglass.card";
+  const Blob sound = read(name);
+  std::vector<Byte> bytes = bytes_of(sound);
+  bytes[128 + 127] ^= 0xff;  // a checksum
+  write(name, Blob::copy_of(bytes));
+  const Outcome broken = bayswap({"card", "check", path(name)});
+  EXPECT_EQ(broken.code, 1);
+  EXPECT_TRUE(has(broken.out, "frame 1: checksum"));
+  EXPECT_EQ(bayswap({"card", "check", path(name), "--repair"}).code, 0);
+  EXPECT_EQ(read(name), sound);
+  EXPECT_TRUE(has(bayswap({"logbook"}).out, "card"));
+  const auto mistake = [&](std::vector<std::string> words, int code, std::string_view piece) {
+    words.insert(words.begin(), "card");
+    const Outcome outcome = bayswap(words);
+    EXPECT_EQ(outcome.code, code) << outcome.err;
+    EXPECT_TRUE(has(outcome.err, piece));
+    EXPECT_TRUE(has(outcome.err, "What to do: "));
+    EXPECT_EQ(read(name), sound);
+  };
+  mistake({"lst", path(name)}, 2, "list");
+  mistake({"list", path("none")}, 5, "does not exist");
+  mistake({"list", path(dump)}, 4, "no memory card");
+  mistake({"take", path(name), "BESLPS-99001IDB", "--out", path("x")}, 2, "BESLPS-99001IDA");
+  mistake({"take", path(name), "--out", path("x")}, 2, "--all");
+  mistake({"add", path(name), path(dump)}, 4, "no single save");
+  mistake({"drop", path(name), "NOBODY"}, 2, "NOBODY");
+  mistake({"make", "ps9", path("x")}, 2, "ps1");
+  mistake({"make", "ps1", path(name)}, 3, "exists already");
+  EXPECT_FALSE(exists("x"));
+}
+
+TEST_F(CardCli, SavesGoBetweenFoldersAndCards) {
+  const std::string folder = path("clubroom/cards/ninefold-pier");
+  const auto listed = json({"card", "list", folder});
+  EXPECT_EQ(listed["kind"], "ps2");
+  EXPECT_EQ(listed["form"], "folder");
+  ASSERT_EQ(listed["saves"].size(), 2U);
+  EXPECT_EQ(listed["saves"][0]["title"], "Ninefold Pier IDA");
+  const std::string card = path("pier.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps2", card, "--form", "plain"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "copy", folder, "--all", card}).code, 0);
+  EXPECT_EQ(json({"card", "list", card})["saves"][1]["name"], "BESLES-99001SUVI");
+  EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
+  // The card without spare bytes, the one with them, and back.
+  ASSERT_EQ(bayswap({"convert", card, "--to", "ps2.ecc", "--out", path("pier.ecc")}).code, 0);
+  EXPECT_EQ(json({"card", "list", path("pier.ecc")})["form"], "ecc");
+  EXPECT_EQ(bayswap({"card", "check", path("pier.ecc")}).code, 0);
+  ASSERT_EQ(bayswap({"convert", path("pier.ecc"), "--to", "ps2.plain", "--out", path("pier.plain")}).code, 0);
+  EXPECT_EQ(read("pier.plain"), read("pier.card"));
+  ASSERT_EQ(bayswap({"card", "take", path("pier.ecc"), "BESLES-99001IDA", "--out", path("out/")}).code, 0);
+  const std::string model = "/BESLES-99001IDA/pier.icn";
+  EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
+  // Onto a folder: a new one is written, one that is there is not, and all can be taken back.
+  EXPECT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 3);
+  ASSERT_EQ(bayswap({"card", "drop", folder, "BESLES-99001IDA"}).code, 0);
+  EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
+  ASSERT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 0);
+  EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
+}
+
+TEST_F(CardCli, ABrokenCardsSavesAreRescued) {
+  const std::string name = "clubroom/cards/kelp-parade.card";
+  std::vector<Byte> bytes = bytes_of(read(name));
+  std::fill_n(bytes.begin(), 3 * 8192, Byte{0});  // header, directory and its backup's start
+  std::fill_n(bytes.begin() + 512, 100, Byte{0x77});
+  const Blob sound = read(name);
+  std::copy_n(sound.view().begin() + 2 * 8192, 8192, bytes.begin() + 2 * 8192);
+  write(name, Blob::copy_of(bytes));
+  const Outcome rescued = bayswap({"card", "rescue", path(name), "--out", path("fresh.card"), "--json"});
+  const auto facts = nlohmann::json::parse(rescued.out);
+  EXPECT_EQ(facts["kind"], "gc");
+  ASSERT_GE(facts["saves"].size(), 2U);
+  EXPECT_EQ(facts["saves"][0]["surety"], "certain");
+  EXPECT_EQ(bayswap({"card", "check", path("fresh.card")}).code, 0);
+  EXPECT_EQ(read(name), Blob::copy_of(bytes)) << "the broken one stays as it is";
+  ASSERT_EQ(bayswap({"card", "rescue", path(name), "--out", path("found/")}).code, rescued.code);
+  EXPECT_TRUE(exists("found/G99P99.parade_ida.parcel"));
+  EXPECT_EQ(bayswap({"card", "rescue", path(dump), "--out", path("x")}).code, 4) << "nothing found";
+  EXPECT_FALSE(exists("x"));
+  EXPECT_EQ(bayswap({"card", "rescue", path(name), "--kind", "ps9", "--out", path("x")}).code, 2);
+}
+
+TEST_F(CardCli, RegionsAreStampedAndWatched) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  const Outcome renamed = bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan"});
+  EXPECT_EQ(renamed.code, 0);
+  EXPECT_TRUE(has(renamed.err, "that is not touched"));
+  const auto listed = json({"card", "list", card});
+  bool stamped = false;
+  for (const auto& save : listed["saves"])
+    stamped |= save["name"] == "BISLPS-99001IDA" && save["region"] == "Japan" && save["state"] == "good";
+  EXPECT_TRUE(stamped);
+  EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
+  ASSERT_EQ(bayswap({"card", "take", card, "BISLPS-99001IDA", "--out", path("one")}).code, 0);
+  const std::string other = path("other.card");
+  ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "europe"}).code, 3);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "japan"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "atlantis"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 2);
+}
+
+TEST_F(CardCli, CardsAreDrawn) {
+  for (const char* name :
+       {"saltglass.card", "kelp-parade.card", "brass-tern.card", "low-tide-rally.card", "ninefold-pier"}) {
+    const std::string out = "picture of " + std::string(name) + ".png";
+    ASSERT_EQ(
+        bayswap({"card", "picture", path("clubroom/cards/" + std::string(name)), "--out", path(out)}).code,
+        0);
+    EXPECT_EQ(text_of(read(out).slice(1, 3)), "PNG");
+  }
+  EXPECT_EQ(bayswap({"card", "picture", path("clubroom/cards/saltglass.card"), "--out", path(dump)}).code, 3)
+      << "never over a file";
+}
+
+TEST_F(CardCli, DataAloneGoOntoACardUnderAName) {
+  const std::string card = path("new.card");
+  const std::string data = path("data.bin");
+  write("data.bin", noise(700, 3));
+  ASSERT_EQ(bayswap({"card", "make", "gc", card}).code, 0);
+  const Outcome unnamed = bayswap({"card", "add", card, data});
+  EXPECT_EQ(unnamed.code, 4);
+  EXPECT_TRUE(has(unnamed.err, "--as NAME"));
+  EXPECT_EQ(bayswap({"card", "add", card, data, "--as", "save"}).code, 2);
+  ASSERT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save"}).code, 3) << "it is there";
+  write("data.bin", noise(9000, 4));
+  ASSERT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save", "--replace"}).code, 0);
+  const auto listed = json({"card", "list", card});
+  ASSERT_EQ(listed["saves"].size(), 1U);
+  EXPECT_EQ(listed["saves"][0]["blocks"], 2);
+  ASSERT_EQ(bayswap({"card", "take", card, "GZ9PZZ.save", "--raw", "--out", path("back.bin")}).code, 0);
+  EXPECT_EQ(read("back.bin").slice(0, 9000), noise(9000, 4));
+  const Blob now = read("new.card");
+  ASSERT_EQ(bayswap({"card", "copy", card, "--all", card, "--replace"}).code, 0);
+  EXPECT_EQ(read("new.card"), now) << "the same save again moves nothing";
+}
+
+}  // namespace
+}  // namespace bayswap::test
