@@ -222,6 +222,12 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   EXPECT_EQ(bayswap({"--version"}).out, "bayswap " + std::string(version()) + "\n");
 }
 
+TEST_F(Cli, HelpNamesTheWholeCommand) {
+  EXPECT_TRUE(has(bayswap({"--help"}).out, "Usage: bayswap [OPTIONS]"));
+  EXPECT_TRUE(has(bayswap({"carry", "--help"}).out, "Usage: bayswap carry [OPTIONS]"));
+  EXPECT_TRUE(has(bayswap({"card", "add", "--help"}).out, "Usage: bayswap card add [OPTIONS] IMAGE FILE..."));
+}
+
 TEST_F(Cli, BaysAreAddedListedShownAndChecked) {
   const std::string root = path("locker");
   std::filesystem::create_directories(root + "/roms");

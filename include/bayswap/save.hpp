@@ -89,6 +89,10 @@ struct GameId {
                                                         Region region);
 /// "00040000/0FF00200" of a 64-bit title id, eight digits of a shorter one.
 [[nodiscard]] std::string title_id_text(const GameId& game);
+/// The title id with the upper half that most titles of the platform have (3ds 00040000, wii 00010000, as
+/// discs do, wiiu 00050000), where only the lower half, or on wii the code, is known; 0 where not even that
+/// is.
+[[nodiscard]] std::uint64_t likely_title_id(const GameId& game);
 
 enum class GameMatch { same, other_revision, other_region, other_game };
 

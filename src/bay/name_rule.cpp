@@ -161,6 +161,9 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   const bool numbered = word.starts_with("title.") || word == "code.hex";
   if (numbered) {
     if (game.title_id == 0) return needed("", "the game's title id is not known");
+    const bool whole = word == "title.high" || word == "title.id";
+    if (whole && game.title_id != likely_title_id(game))
+      return needed("", "only half of the game's title id is known");
     // A console's own tree has them in lower case where letters are digits.
     const bool upper = game.platform == Platform::x360;
     std::string digits = word == "title.high"     ? fmt::format("{:08x}", game.title_id >> 32)

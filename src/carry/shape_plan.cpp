@@ -195,6 +195,24 @@ class ShapePlanner {
     return std::nullopt;
   }
 
+  // The upper half of the id, where the source's path tells only the lower: as the target has it, or as most
+  // titles do.
+  void complete_title_id(GameId& game) {
+    const std::uint64_t likely = likely_title_id(game);
+    if (likely == game.title_id || !(rule_->path.uses("title.high") || rule_->path.uses("title.id"))) return;
+    for (const BaySave& save : there_) {
+      const std::uint64_t theirs = save.facts.game.title_id;
+      if (theirs >> 32 == 0 || (theirs & 0xFFFFFFFF) != (likely & 0xFFFFFFFF)) continue;
+      game.title_id = theirs;
+      return;
+    }
+    game.title_id = likely;
+    danger(Level::note, "title-id",
+           fmt::format("only half of the title's id is known; taken as {}, as most titles have it",
+                       title_id_text(game)),
+           "a download or a demo has another one: add its id to titles.toml (docs/titles.md)");
+  }
+
   // ---- One save ---------------------------------------------------------------------------------
 
   const NameRule* place_rule(const std::string& place) const {
@@ -262,6 +280,7 @@ class ShapePlanner {
     NameFacts facts = cargo.facts;
     facts.game = *game;
     if (request_.titles != nullptr) request_.titles->complete(facts.game);
+    complete_title_id(facts.game);
     if (request_.slot > 0 && cargo.place.empty()) facts.slot = request_.slot;
     if (cargo.place.empty() ||
         (place_rule(cargo.place) != nullptr && place_rule(cargo.place)->uses("account"))) {

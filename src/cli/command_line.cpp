@@ -422,8 +422,10 @@ int run_command_line(int argc, char** argv) {
     app.parse(argc, argv);
   } catch (const CLI::CallForHelp&) {
     const CLI::App* level = &app;
-    while (!level->get_subcommands().empty()) level = level->get_subcommands().front();
-    fmt::print("{}", level->help(level == &app ? "" : "bayswap"));
+    std::string above;
+    for (; !level->get_subcommands().empty(); level = level->get_subcommands().front())
+      above += (above.empty() ? "" : " ") + level->get_name();
+    fmt::print("{}", level->help(above));
     return exit_done;
   } catch (const CLI::ParseError& error) {
     return report_parse_error(app, error, args);

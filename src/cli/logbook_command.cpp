@@ -181,7 +181,15 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
   if (!into_folder && (!there || !*there))
     return report({ErrorCode::not_found, fmt::format("{} does not exist", folder),
                    "name a folder that `logbook export` made"});
+  std::optional<FileLock> lock;
   if (into_folder) {
+    auto locked = FileLock::acquire(join_path(folder, "lock"), 0);
+    if (!locked) {
+      if (locked.error().code == ErrorCode::busy)
+        locked.error().message = fmt::format("another Bay Swap is writing to {}", folder);
+      return report(locked.error());
+    }
+    lock.emplace(*std::move(locked));
     const std::string text = "A copy of a Bay Swap logbook. `bayswap logbook import` reads it.\n";
     const auto made = disk.replace(join_path(folder, "README.txt"),
                                    {reinterpret_cast<const Byte*>(text.data()), text.size()});

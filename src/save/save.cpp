@@ -151,6 +151,17 @@ std::optional<std::string> code_in_region(Platform platform, std::string_view co
   return other;
 }
 
+std::uint64_t likely_title_id(const GameId& game) {
+  std::uint64_t id = game.title_id;
+  if (game.platform == Platform::wii && id == 0 && game.code.size() == 4)
+    for (const char c : game.code) id = (id << 8) | static_cast<Byte>(c);
+  if (id == 0 || id >> 32 != 0) return id;
+  const std::uint64_t high = game.platform == Platform::n3ds   ? 0x00040000
+                             : game.platform == Platform::wii  ? 0x00010000
+                             : game.platform == Platform::wiiu ? 0x00050000
+                                                               : 0;
+  return (high << 32) | id;
+}
 std::string title_id_text(const GameId& game) {
   if (game.title_id == 0) return {};
   const auto low = static_cast<std::uint32_t>(game.title_id & 0xFFFFFFFF);
