@@ -122,21 +122,34 @@ bool has_terminal() {
   return isatty(STDIN_FILENO) == 1 && isatty(STDERR_FILENO) == 1;
 }
 
+namespace {
+
+// What is typed up to the end of the line, all of it: no rest may answer the next question. Nothing at the
+// end of the input.
+std::optional<std::string> typed_line() {
+  std::string line;
+  for (int c = std::getchar(); c != '\n'; c = std::getchar()) {
+    if (c == EOF) return std::nullopt;
+    if (line.size() < 64) line += static_cast<char>(c);
+  }
+  if (line.ends_with('\r')) line.pop_back();
+  return line;
+}
+
+}  // namespace
+
 bool ask(const std::string& question) {
-  fmt::print(stderr, "{} [y/N] ", question);
-  std::array<char, 16> line{};
-  if (std::fgets(line.data(), line.size(), stdin) == nullptr) return false;
-  std::string answer = lower(line.data());
-  while (!answer.empty() && (answer.back() == '\n' || answer.back() == '\r')) answer.pop_back();
+  fmt::print(stderr, "{} [y/N] ", printable(question));
+  const std::string answer = lower(typed_line().value_or(""));
   return answer == "y" || answer == "yes";
 }
 
 std::size_t ask_number(std::size_t most) {
   fmt::print(stderr, "Number (1 to {}, nothing to stop): ", most);
-  std::array<char, 16> line{};
-  if (std::fgets(line.data(), line.size(), stdin) == nullptr) return 0;
+  const std::string line = typed_line().value_or("");
   std::size_t number = 0;
-  (void)std::from_chars(line.data(), line.data() + std::strlen(line.data()), number);
+  const auto [end, error] = std::from_chars(line.data(), line.data() + line.size(), number);
+  if (error != std::errc{} || end != line.data() + line.size()) return 0;
   return number >= 1 && number <= most ? number : 0;
 }
 
