@@ -91,6 +91,17 @@ TEST_F(Terminal, LinesKeepToItsWidth) {
   }
 }
 
+TEST_F(Terminal, ATableTooWideHasItsLastColumnBelow) {
+  const std::vector<std::string> words{"bay", "scan", "home-trees"};
+  const std::string plain = bayswap(words).out;
+  EXPECT_TRUE(has(plain, "good    content/E000B22D00000002")) << "one line a save where nobody looks";
+  for (int i = 0; i < 2; ++i) {  // the second time from what is remembered
+    const Session scan = session(words, {}, {{"NO_COLOR", "1"}});
+    EXPECT_TRUE(has(scan.seen, "good\r\n      content/E000B22D00000002/5A5A0993/00000001/jetty\r\n"));
+  }
+  EXPECT_EQ(bayswap(words).out, plain);
+}
+
 TEST_F(Terminal, EverythingThatDiffersIsCountedAlong) {
   const Session all = session({"carry", "--all", "--from", "ferry-sd", "--to", "locker-sd"}, {{"?", "y\n"}});
   EXPECT_LE(all.code, 3) << all.seen;

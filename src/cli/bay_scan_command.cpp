@@ -95,7 +95,7 @@ std::vector<std::string> row_of(const BaySave& save) {
   const GameId& game = save.facts.game;
   const std::string id = game.code.empty() ? title_id_text(game) : game.code;
   std::string label = save.label;
-  if (!save.place.empty()) label += fmt::format(" [{}]", save.place);
+  if (!save.place.empty()) label += fmt::format("{}[{}]", label.empty() ? "" : " ", save.place);
   if (!save.resembles.empty()) label = fmt::format("like {}", save.resembles);
   return {std::string(tag(save.rule->platform)),
           printable(label),
@@ -116,8 +116,8 @@ class LastScan {
   LastScan(const Globals& globals, const Home& home, const Bay& bay, const std::string& titles)
       : path_(tidied(
             join_path(home.data, fmt::format("../scans/{}.{}", bay.name, globals.json ? "json" : "table")))) {
-    std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n", version(), local_time(0), toned(Tone::bold, "x"),
-                                    bay.root, titles);
+    std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n", version(), local_time(0),
+                                    toned(Tone::bold, "x"), table_width(), bay.root, titles);
     words += to_toml(bay);
     for (const std::string& folder : {home.layouts, home.bays})
       if (const auto files = disk_.list(folder))

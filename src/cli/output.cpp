@@ -109,6 +109,10 @@ std::string toned(Tone tone, const std::string& text) {
   return text;
 }
 
+std::size_t table_width() {
+  return isatty(STDOUT_FILENO) == 1 ? terminal_width() : 0;
+}
+
 std::string table_text(const std::vector<std::string>& headings,
                        const std::vector<std::vector<std::string>>& rows,
                        const std::vector<std::size_t>& right) {
@@ -122,18 +126,31 @@ std::string table_text(const std::vector<std::string>& headings,
     widths[i] = std::max(widths[i], width(headings[i]));
     columns.push_back(i);
   }
+  const auto goes_right = [&](std::size_t i) { return std::ranges::find(right, i) != right.end(); };
+  std::size_t total = columns.empty() ? 0 : 2 * (columns.size() - 1);
+  for (const std::size_t i : columns) total += widths[i];
+  // Too wide for the terminal: the last column, most often a path, gets a line of its own.
+  constexpr std::string_view hanging_indent = "      ";
+  const bool hangs =
+      columns.size() > 1 && table_width() > 0 && total > table_width() && !goes_right(columns.back());
   std::string out;
   const auto line = [&](const std::vector<std::string>& cells, Tone tone) {
     std::string text;
+    std::string hanging;
     for (const std::size_t i : columns) {
       if (i >= cells.size()) break;
       const std::string cell = printable(cells[i]);
-      const bool to_right = std::ranges::find(right, i) != right.end();
       const bool last = i == columns.back();
-      text += last && !to_right ? cell : padded(cell, widths[i], to_right);
+      if (last && hangs) {
+        hanging = cell;
+        break;
+      }
+      text += last && !goes_right(i) ? cell : padded(cell, widths[i], goes_right(i));
       if (!last) text += "  ";
     }
+    while (hangs && text.ends_with(' ')) text.pop_back();
     out += toned(tone, text) + '\n';
+    if (!hanging.empty()) out += fmt::format("{}{}\n", hanging_indent, toned(Tone::dim, hanging));
   };
   line(headings, Tone::bold);
   for (const auto& row : rows) line(row, Tone::plain);

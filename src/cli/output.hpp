@@ -29,6 +29,8 @@ void say(bool quiet, const std::string& text);
 enum class Tone { plain, bold, dim, good, warn, bad };
 /// `text` in that tone where stdout is a terminal that wants colour; `text` itself elsewhere.
 [[nodiscard]] std::string toned(Tone tone, const std::string& text);
+/// How wide tables may be: the terminal on stdout; 0 where there is none, and any width will do.
+[[nodiscard]] std::size_t table_width();
 
 /// Rows under headings, columns as wide as their widest cell; `right` lists the columns aligned to the right.
 [[nodiscard]] std::string table_text(const std::vector<std::string>& headings,
