@@ -164,8 +164,7 @@ TEST_P(KillDeeds, AtEveryCall) {
   ASSERT_EQ(bayswap({"card", "make", "ps1", path("clubroom/cards/other.card")}).code, 0);
   std::filesystem::create_directory(folder_ / "kept");
   for (const std::string& name : {GetParam().folder, std::string("home")})
-    std::filesystem::copy(path(name), folder_ / ("kept/" + name),
-                          std::filesystem::copy_options::recursive);
+    std::filesystem::copy(path(name), folder_ / ("kept/" + name), std::filesystem::copy_options::recursive);
   fresh();
   const Files before = files();
   std::map<std::string, std::string> failpoint{{"LD_PRELOAD", BAYSWAP_FAILPOINT},

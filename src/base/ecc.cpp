@@ -40,7 +40,7 @@ Ecc ecc_of(ByteView chunk) {
   static_assert(std::endian::native == std::endian::little,
                 "bytes within a word are counted from the low end");
   assert(chunk.size() == ecc_chunk_bytes);
-  std::array<Words, word_pairs> w;
+  std::array<Words, word_pairs> w{};
   std::memcpy(w.data(), chunk.data(), ecc_chunk_bytes);
   std::array<Words, 3> line{};
   // Pairs, pairs of pairs, ...: what stands in the second of each pair has the bit set.

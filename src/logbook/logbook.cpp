@@ -94,8 +94,8 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
   sqlite3_busy_timeout(db, 5000);
   // A commit must be on the disk when it returns: files are replaced on the strength of it. The journal stays
   // and is written over: to make and remove it each time takes the file system longer than all the rest.
-  BAYSWAP_CHECK(sql_run(
-      db, "PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = ON; PRAGMA journal_mode = PERSIST;"));
+  BAYSWAP_CHECK(
+      sql_run(db, "PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = ON; PRAGMA journal_mode = PERSIST;"));
   BAYSWAP_TRY(Statement version, Statement::prepare(db, "PRAGMA user_version"));
   BAYSWAP_TRY(const bool has_version, version.step());
   const std::int64_t found = has_version ? version.integer(0) : 0;
