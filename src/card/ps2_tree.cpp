@@ -19,9 +19,14 @@ bool is_dots(ByteView entry) {
 
 Tree::Tree(Blob image, bool with_spare)
     : pages_(std::move(image), with_spare), super_(Superblock::read(pages_)) {
-  link_places_.reserve(super_.allocatable);
-  for (std::size_t cluster = 0; cluster < super_.allocatable; ++cluster)
-    link_places_.push_back(super_.link_at(pages_, cluster));
+  // A table is one cluster: its links stand in a row.
+  constexpr std::size_t links_a_table = cluster_bytes / 4;
+  link_places_.resize(super_.allocatable);
+  for (std::size_t first = 0; first < super_.allocatable; first += links_a_table) {
+    const std::size_t at = super_.link_at(pages_, first);
+    for (std::size_t i = first; at != 0 && i < std::min(first + links_a_table, super_.allocatable); ++i)
+      link_places_[i] = at + 4 * (i - first);
+  }
   look_again();
 }
 
