@@ -133,6 +133,20 @@ TEST_F(BayCli, VersionsAreShownRestoredExportedAndPruned) {
   EXPECT_EQ(bayswap({"logbook", "import", folder_ / "nowhere"}).code, 5);
 }
 
+TEST_F(BayCli, AnExportedLogbookWithoutItsIndexIsReadFromItsRecords) {
+  ASSERT_EQ(bayswap({"carry", "Brine", "--from", "ferry-sd", "--to", "home-trees", "--yes"}).code, 0);
+  const std::string copy = folder_ / "copy";
+  ASSERT_EQ(bayswap({"logbook", "export", copy}).code, 0);
+  for (const char* name : {"index.sqlite", "index.sqlite-journal"})
+    std::filesystem::remove(copy + "/" + name);
+  const Outcome taken = bayswap({"--home", folder_ / "other", "logbook", "import", copy});
+  EXPECT_EQ(taken.code, 0) << taken.err;
+  EXPECT_TRUE(has(taken.out, "1 new entry came from"));
+  EXPECT_FALSE(std::filesystem::exists(copy + "/index.sqlite")) << "what is read from is not written to";
+  EXPECT_TRUE(has(bayswap({"--home", folder_ / "other", "logbook"}).out, "Brine and Bellows"));
+  EXPECT_EQ(bayswap({"logbook", "import", path("ferry-sd")}).code, 4);
+}
+
 TEST_F(BayCli, DownloadsAndPackages) {
   const std::string jetty = "clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty";
   std::filesystem::copy(path(jetty), folder_ / "download.bin");

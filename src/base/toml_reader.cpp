@@ -74,7 +74,8 @@ Result<std::optional<std::string>> TableReader::text(std::string_view key) {
 
 Result<std::string> TableReader::needed_text(std::string_view key) {
   BAYSWAP_TRY(const auto value, text(key));
-  if (!value || value->empty()) return error(key, fmt::format("{} is missing", key));
+  if (!value || value->empty())
+    return error(key, fmt::format("{} is missing", key), fmt::format("add {} = \"...\" there", key));
   return *value;
 }
 

@@ -196,8 +196,26 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
     if (!made) return report(made.error());
   }
   LocalStore store(folder);
-  auto theirs = Logbook::open(store, join_path(folder, "index.sqlite"), clock_of_process());
+  // What is only read from is never written to: without its index, the records have to do.
+  std::string index = join_path(folder, "index.sqlite");
+  if (!into_folder) {
+    const auto has_index = store.stat("index.sqlite");
+    const auto has_records = store.stat("records");
+    if (!has_index || !*has_index) {
+      if (!has_records || !*has_records)
+        return report({ErrorCode::not_recognised, fmt::format("{} holds no logbook", folder),
+                       "name a folder that `logbook export` made"});
+      index = ":memory:";
+    }
+  }
+  auto theirs = Logbook::open(store, index, clock_of_process());
   if (!theirs) return report(theirs.error());
+  if (index == ":memory:")
+    // Nobody is at work there: the newest record is of something that ended, too.
+    for (const Entry& entry : theirs->entries().value_or(std::vector<Entry>{}))
+      if (entry.state == EntryState::begun)
+        if (const auto settled = theirs->finish(entry.id, EntryState::done); !settled)
+          return report(settled.error());
   const auto count = into_folder ? theirs->merge((*ours)->book()) : (*ours)->book().merge(*theirs);
   if (!count) return report(count.error());
   std::vector<std::string> notes;
@@ -207,8 +225,8 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
   if (globals.json) {
     print_json({{"folder", folder}, {"entries", *count}, {"problems", *problems}});
   } else {
-    fmt::print("{} new entries {} {}; every byte was read back and its digest compared.\n", *count,
-               into_folder ? "went to" : "came from", folder);
+    fmt::print("{} new {} {} {}; every byte was read back and its digest compared.\n", *count,
+               *count == 1 ? "entry" : "entries", into_folder ? "went to" : "came from", folder);
   }
   return problems->empty() ? exit_done : exit_problems;
 }
