@@ -151,6 +151,83 @@ TEST_F(Upkeep, MergingTakesOverWhatIsNewAndTwiceIsOnce) {
   });
 }
 
+// What the newest entry about each file says it holds, read back from the blobs.
+std::map<std::string, std::optional<Blob>> newest_of(Logbook& book) {
+  std::map<std::string, std::optional<Blob>> files;
+  const std::vector<Entry> entries = *book.entries();
+  for (const Entry& one : entries)
+    for (const LoggedChange& change : one.changes)
+      if (!files.contains(change.path))
+        files[change.path] = change.after ? std::optional(*book.bytes(*change.after)) : std::nullopt;
+  return files;
+}
+
+TEST_F(Upkeep, WhateverIsDoneToItOverTheYearsTheNewestOfEveryFileStays) {
+  expect_property_of(60, "carries, prunes, copies, lost indexes and rot in any order", [this] {
+    MemoryStore blobs;
+    MemoryStore copied;
+    auto book = std::make_unique<Logbook>(open(blobs));
+    auto copy = std::make_unique<Logbook>(open(copied));
+    std::map<std::string, std::optional<Blob>> files;
+    bool pruned = false;  // then the copy has older entries, which would come back with newer numbers
+    for (int step = *rc::gen::inRange(2, 14); step > 0; --step) {
+      switch (*rc::gen::inRange(0, 6)) {
+        case 0:
+        case 1: {  // somebody plays, and carries
+          const std::string path = *rc::gen::element<std::string>("/x", "/y", "/z");
+          const std::optional<Blob> after =
+              *rc::gen::inRange(0, 4) == 0
+                  ? std::nullopt
+                  : std::optional(noise(*rc::gen::inRange<std::size_t>(0, 900), static_cast<unsigned>(step)));
+          if (files[path] == after) break;
+          const auto id = book->begin(entry("Skiff"), {{path, files[path], after}});
+          RC_ASSERT(id.has_value());
+          RC_ASSERT(book->finish(*id, EntryState::done).has_value());
+          files[path] = after;
+          break;
+        }
+        case 2:
+          pruned = true;
+          RC_ASSERT(
+              book->prune(*rc::gen::inRange<std::size_t>(1, 4), *rc::gen::arbitrary<bool>()).has_value());
+          break;
+        case 3:  // a copy on another disk, and back from it
+          RC_ASSERT(copy->merge(*book).has_value());
+          expect_sound(*copy);
+          break;
+        case 4:  // the index is lost
+          book.reset();
+          book = std::make_unique<Logbook>(open(blobs));
+          // The newest record may be of a process that died: looked into, it turns out to be done.
+          if (const std::vector<Entry> newest = *book->entries({}, 1); !newest.empty())
+            RC_ASSERT(book->finish(newest.front().id, EntryState::done).has_value());
+          break;
+        default: {  // a blob rots that the copy has as well
+          if (pruned) break;
+          RC_ASSERT(copy->merge(*book).has_value());
+          std::vector<std::string> paths;
+          for (const auto& [path, bytes] : blobs.files())
+            if (path.starts_with("blobs/")) paths.push_back(path);
+          if (paths.empty()) break;
+          RC_ASSERT(blobs.remove(*rc::gen::elementOf(paths)).has_value());
+          std::vector<std::string> notes;
+          const auto named = book->check(notes);
+          RC_ASSERT(named.has_value());
+          RC_ASSERT(!named->empty() || !notes.empty());
+          RC_ASSERT(book->merge(*copy).has_value());
+          break;
+        }
+      }
+      expect_sound(*book);
+      const auto now = newest_of(*book);
+      for (const auto& [path, bytes] : files)
+        if (now.contains(path)) RC_ASSERT(now.at(path) == bytes);
+    }
+    for (const auto& [path, bytes] : files)
+      if (bytes) RC_ASSERT(newest_of(*book).contains(path));
+  });
+}
+
 TEST_F(Upkeep, WhatRottedIsNamedAndComesBackFromACopy) {
   MemoryStore blobs;
   Logbook book = open(blobs);
@@ -172,6 +249,8 @@ TEST_F(Upkeep, WhatRottedIsNamedAndComesBackFromACopy) {
   EXPECT_EQ(book.check(notes)->size(), 2U);
   EXPECT_EQ(copy.check(notes)->size(), 0U);
   EXPECT_EQ(copy.bytes(sha256(packed.view())).value(), packed);
+  EXPECT_EQ(*book.merge(copy), 0U) << "no new entry";
+  EXPECT_EQ(book.check(notes)->size(), 0U) << "and every byte is back";
   // A damaged record stops a prune: what it speaks of is not known.
   for (const auto& [path, bytes] : std::map(disk.files()))
     if (path.starts_with("records/")) {

@@ -162,13 +162,16 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
   for (Entry& entry : theirs) {
     if (entry.state == EntryState::begun || entry.state == EntryState::cancelled) continue;
     const std::int64_t number = entry.id;
-    if (known.contains(identity(entry))) continue;
+    const bool is_new = !known.contains(identity(entry));
     for (const LoggedChange& change : entry.changes)
       for (const auto& digest : {change.before, change.after}) {
-        if (!digest) continue;
-        BAYSWAP_TRY(const Blob blob, other.bytes(*digest));
-        BAYSWAP_CHECK(keep(blob, *digest));
+        if (!digest || (!is_new && bytes(*digest))) continue;
+        // Of an entry that is here already, what is missing or rotten comes back where the other has it.
+        const auto blob = other.bytes(*digest);
+        if (!blob && is_new) return tl::unexpected(blob.error());
+        if (blob) BAYSWAP_CHECK(keep(*blob, *digest));
       }
+    if (!is_new) continue;
     if (entry.undoes) {
       const auto found = renumbered.find(*entry.undoes);
       entry.undoes = found == renumbered.end() ? std::nullopt : std::optional(found->second);
