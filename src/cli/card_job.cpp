@@ -107,9 +107,10 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
                 {"problems", to_json(card.check())},
                 {"entry", entry ? Json(*entry) : Json(nullptr)}});
   } else if (!globals.quiet) {
-    print_field("wrote", opened.folder != nullptr ? fmt::format("{}: {} saves", path, card.entries().size())
-                                                  : fmt::format("{}: {} of {} blocks free", path,
-                                                                card.free_blocks(), card.capacity_blocks()));
+    print_field(entry ? "wrote" : "same", opened.folder != nullptr
+                                              ? fmt::format("{}: {} saves", path, card.entries().size())
+                                              : fmt::format("{}: {} of {} blocks free", path,
+                                                            card.free_blocks(), card.capacity_blocks()));
     if (entry)
       print_field(
           "kept",

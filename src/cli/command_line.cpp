@@ -256,7 +256,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--all", w.carry.all, "Every save that differs; what fails stops nothing else");
   carry
       ->add_option("--account", w.carry.accounts,
-                   "Whose save it is at both ends, e.g. 80000001=80000002; remembered for these two bays")
+                   "Whose save it is at both ends, e.g. 80000001=80000002, remembered; or the source's alone")
       ->type_name("FROM=TO")
       ->expected(1)
       ->take_all();
