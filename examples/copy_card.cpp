@@ -23,7 +23,7 @@ int main(int argc, char** argv) {
   for (std::size_t i = 0; i < rescue->saves.size(); ++i) {
     const bayswap::FoundSave& found = rescue->saves[i];
     std::cout << (rescue->on_card[i] ? "copied  " : "left    ") << found.save.name << " ("
-              << to_text(found.surety) << (found.deleted ? ", deleted" : "") << ")\n";
+              << to_text(found.confidence) << (found.deleted ? ", deleted" : "") << ")\n";
     for (const std::string& note : found.notes) std::cout << "          " << note << "\n";
   }
   if (const auto made = disk.create(argv[2], rescue->card->image().view()); !made) {

@@ -44,7 +44,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   (void)(*card)->map();
   const std::size_t before = (*card)->check().size();
   fuzz::require((*card)->repair() <= before && (*card)->check().size() <= before);
-  for (const CardProblem& problem : (*card)->check()) fuzz::require(!problem.mendable);
+  for (const CardProblem& problem : (*card)->check()) fuzz::require(!problem.repairable);
   if (const auto save = single_save_from(input)) (void)(*card)->put(*save);
   if (kind != CardKind::scd) (void)(*card)->put(test::made_save(kind, 9, test::least_blocks(kind), 1));
   for (const CardEntry& entry : (*card)->entries()) (void)(*card)->drop(entry.name);

@@ -35,7 +35,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     fuzz::require(!learned.error().message.empty() && !learned.error().hint.empty());
   }
   static const Catalog catalog;
-  if (const auto form = form_of_base(catalog, {save}, made)) {
+  if (const auto form = detect_layout(catalog, {save}, made)) {
     ConvertRequest request;
     request.inputs = {save};
     request.to = &form->layout;

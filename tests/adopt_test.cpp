@@ -88,10 +88,10 @@ TEST(HostileArchives, AreRefusedByName) {
   EXPECT_EQ(code({{"twice", noise(1, 1)}, {"twice", noise(2, 1)}}), ErrorCode::unsafe);
   EXPECT_EQ(code({{"back\\slash\\..\\..\\x", noise(1, 1)}}), ErrorCode::unsafe);
   ArchiveLimits few;
-  few.most_entries = 2;
+  few.max_entries = 2;
   EXPECT_EQ(code({{"a", {}}, {"b", {}}, {"c", {}}}, few), ErrorCode::unsafe);
   ArchiveLimits small;
-  small.most_bytes = 1000;
+  small.max_bytes = 1000;
   EXPECT_EQ(code({{"large", noise(1001, 1)}}, small), ErrorCode::unsafe);
   ArchiveLimits limits;
   const auto bomb =

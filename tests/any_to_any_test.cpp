@@ -20,7 +20,7 @@ class Road {
     request.titles = &titles_;
     const auto plan = plan_carry(catalog_, from.open(), to.open(), outside_, request);
     if (!plan) RC_FAIL(from.bay.name + " to " + to.bay.name + ": " + plan.error().message);
-    if (const Danger* refusal = plan->refusal())
+    if (const PlanIssue* refusal = plan->refusal())
       RC_FAIL(from.bay.name + " to " + to.bay.name + ": " + refusal->text);
     if (plan->changes.empty()) return;
     const auto id = run(*plan, to.store, book_);

@@ -100,7 +100,7 @@ TEST(NameRule, WordsHaveTheirForms) {
 class BayScan : public testing::Test {
  protected:
   std::vector<BaySave> scan(MemoryBay& bay) {
-    ScanWish wish;
+    ScanOptions wish;
     wish.titles = &titles_;
     const auto saves = scan_bay(catalog_, bay.bay, bay.store, wish);
     EXPECT_TRUE(saves);
@@ -216,7 +216,7 @@ TEST_F(BayScan, ASecondLookReadsNothingThatIsAsItWas) {
   for (int i = 10; i < 30; ++i)
     bay.put("PSP/SAVEDATA/ULES990" + std::to_string(i) + "A/PARAM.SFO", parameters.encode());
   MemoryStore home;
-  ScanWish wish;
+  ScanOptions wish;
   ScanMemory memory;
   wish.memory = &memory;
   const auto first = *scan_bay(catalog_, bay.bay, bay.store, wish);

@@ -117,7 +117,7 @@ TEST_F(CardCli, ABrokenCardsSavesAreRescued) {
   const auto facts = nlohmann::json::parse(rescued.out);
   EXPECT_EQ(facts["kind"], "gc");
   ASSERT_GE(facts["saves"].size(), 2U);
-  EXPECT_EQ(facts["saves"][0]["surety"], "certain");
+  EXPECT_EQ(facts["saves"][0]["confidence"], "certain");
   EXPECT_EQ(bayswap({"card", "check", path("fresh.card")}).code, 0);
   EXPECT_EQ(read(name), Blob::copy_of(bytes)) << "the broken one stays as it is";
   ASSERT_EQ(bayswap({"card", "rescue", path(name), "--out", path("found/")}).code, rescued.code);

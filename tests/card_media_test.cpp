@@ -23,9 +23,9 @@ Blob changed(const Blob& image, std::size_t at, Byte mask) {
   bytes[at] ^= mask;
   return Blob::copy_of(bytes);
 }
-bool reports(const Card& card, std::string_view piece, bool mendable) {
+bool reports(const Card& card, std::string_view piece, bool repairable) {
   for (const CardProblem& problem : card.check())
-    if (problem.text.find(piece) != std::string::npos && problem.mendable == mendable) return true;
+    if (problem.text.find(piece) != std::string::npos && problem.repairable == repairable) return true;
   return false;
 }
 
@@ -104,7 +104,7 @@ TEST(GcCard, OneBrokenCopyIsMendedFromTheOther) {
     EXPECT_EQ(broken->repair(), block == 1 ? 0U : 1U) << block;
     EXPECT_EQ(broken->image() == before, block == 1) << block;
     EXPECT_EQ(broken->check().empty(), block == 2 || block == 4) << "the older copies are mended whole";
-    for (const CardProblem& problem : broken->check()) EXPECT_FALSE(problem.mendable) << problem.text;
+    for (const CardProblem& problem : broken->check()) EXPECT_FALSE(problem.repairable) << problem.text;
     const auto rescue = rescue_card(changed(card->image(), block * 8192 + 40, 0x40));
     ASSERT_TRUE(rescue);
     EXPECT_FALSE(rescue->saves.empty()) << "rescue looks into both";
@@ -151,7 +151,7 @@ TEST(DcCard, AFilesChecksumIsLookedAt) {
   ASSERT_TRUE(card->put(made_save(CardKind::dc, 1, 4, 1)));
   const auto broken = *open_card(changed(card->image(), 197 * 512 + 7, 1));
   EXPECT_TRUE(reports(*broken, "TERN_01: checksum", false));
-  EXPECT_EQ(broken->carve(131072).front().surety, FoundSave::Surety::doubtful);
+  EXPECT_EQ(broken->carve(131072).front().confidence, FoundSave::Confidence::doubtful);
   EXPECT_EQ(card->entries()[0].modified, 1935664200) << "2031-05-04 12:30 on its clock";
 }
 
@@ -276,7 +276,7 @@ TEST(Ps2Card, OneWrongBitIsMendedTwoAreNamed) {
   const auto broken = *open_card(twice);
   EXPECT_TRUE(reports(*broken, "more bits are wrong", false));
   EXPECT_EQ(broken->read(save.name).error().code, ErrorCode::damaged);
-  EXPECT_EQ(broken->carve(twice.size()).front().surety, FoundSave::Surety::doubtful);
+  EXPECT_EQ(broken->carve(twice.size()).front().confidence, FoundSave::Confidence::doubtful);
 }
 
 TEST(Ps2Card, DeletedSavesStayUntilTheirClustersAreTaken) {

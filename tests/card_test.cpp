@@ -16,7 +16,7 @@ namespace {
 
 // The usual card, but ps2 without spare bytes: those have tests of their own.
 std::unique_ptr<Card> fresh_card(CardKind kind) {
-  CardWish wish;
+  NewCardOptions wish;
   if (kind == CardKind::ps2) wish.form = "plain";
   return std::move(*make_card(kind, wish));
 }
@@ -153,7 +153,7 @@ TEST_P(EveryCard, DamageIsNamedAndWhatCanBeMendedIs) {
         for (const CardEntry& entry : (*opened)->entries()) (void)(*opened)->read(entry.name);
         RC_ASSERT((*opened)->repair() <= before);
         RC_ASSERT((*opened)->check().size() <= before);
-        for (const CardProblem& problem : (*opened)->check()) RC_ASSERT(!problem.mendable);
+        for (const CardProblem& problem : (*opened)->check()) RC_ASSERT(!problem.repairable);
       });
 }
 
@@ -225,7 +225,7 @@ TEST_P(EveryCard, RescueBringsBackWhatIsIntact) {
         }
         // Nothing is made up: what is called certain was on the card, with the very bytes it has now.
         for (const FoundSave& found : rescue->saves)
-          if (found.surety == FoundSave::Surety::certain && !found.deleted &&
+          if (found.confidence == FoundSave::Confidence::certain && !found.deleted &&
               saves.contains(found.save.name) && image.size() == sound.size() &&
               !hit(places_of(*card, sound, saves[found.save.name])))
             RC_ASSERT(found.save.same_content(saves[found.save.name]));
@@ -311,7 +311,7 @@ TEST_P(CardWithTable, ChainsThatNoEntryNamesAreShownAndNeverTakenForSaves) {
   for (const Blob& payload : payloads)
     EXPECT_TRUE(std::ranges::any_of(rescue->saves, [&](const FoundSave& found) {
       return found.save.payload == payload && found.save.entry.empty() &&
-             found.surety == FoundSave::Surety::doubtful;
+             found.confidence == FoundSave::Confidence::doubtful;
     }));
   EXPECT_EQ(std::ranges::count(rescue->on_card, true), 0) << "without a name they are no saves";
 }

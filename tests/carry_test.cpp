@@ -29,8 +29,8 @@ class Arcade : public testing::Test {
   Result<Plan> plan_back(const CarryRequest& request = {.what = "N99P"}) {
     return plan_carry(catalog_, {&tv_bay_, &tv_}, {&bench_bay_, &bench_}, outside_, request);
   }
-  static const Danger* danger(const Plan& plan, std::string_view code) {
-    for (const Danger& danger : plan.dangers)
+  static const PlanIssue* danger(const Plan& plan, std::string_view code) {
+    for (const PlanIssue& danger : plan.issues)
       if (danger.code == code) return &danger;
     return nullptr;
   }
@@ -122,7 +122,7 @@ TEST_F(Arcade, WrongRegionIsRefusedUnlessAccepted) {
   EXPECT_EQ(tv_.files().size(), 1U);
   const auto accepted = plan({.what = "Skiff", .accept = {"wrong-region"}});
   EXPECT_EQ(accepted->refusal(), nullptr);
-  EXPECT_EQ(danger(*accepted, "wrong-region")->level, Danger::Level::warning);
+  EXPECT_EQ(danger(*accepted, "wrong-region")->level, PlanIssue::Level::warning);
   EXPECT_TRUE(run(*accepted, tv_, book_));
   EXPECT_EQ(plan({.what = "Skiff", .accept = {"wrong-regon"}}).error().code, ErrorCode::bad_usage);
 }
@@ -151,7 +151,7 @@ TEST_F(Arcade, OtherRevisionsAndMissingRomsAreOnlySaid) {
   EXPECT_NE(danger(*without, "one-rom"), nullptr);
   EXPECT_EQ(without->changes.front().path, "saves/Skiff.srm") << "named after the source's ROM";
   put(tv_, "roms/Skiff (EU).v64", n64_rom({.revision = 1}));
-  EXPECT_EQ(danger(*plan(), "other-revision")->level, Danger::Level::warning);
+  EXPECT_EQ(danger(*plan(), "other-revision")->level, PlanIssue::Level::warning);
 }
 
 TEST_F(Arcade, AnEmptySaveIsRefused) {
@@ -208,9 +208,9 @@ TEST_F(Arcade, AnOddFileAtTheTargetIsNotSimplyReplaced) {
 TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
   put(bench_, dump, words_reversed(pattern(32768, 0x31)));
   const auto doubtful = plan();
-  const Danger* doubt = danger(*doubtful, "byte-order");
+  const PlanIssue* doubt = danger(*doubtful, "byte-order");
   ASSERT_NE(doubt, nullptr);
-  EXPECT_EQ(doubt->level, Danger::Level::warning);
+  EXPECT_EQ(doubt->level, PlanIssue::Level::warning);
   put(bench_, dump, pattern(32768, 0x31));
   EXPECT_EQ(danger(*plan(), "byte-order"), nullptr);
 }
@@ -239,7 +239,7 @@ TEST_F(Arcade, UndoOfAnOlderEntryKeepsWhatCameSince) {
   put(tv_, tv_save, combined(noise(32768, 77)));  // played on
   const auto undo = plan_undo(book_, *first, tv_);
   ASSERT_TRUE(undo);
-  EXPECT_EQ(danger(*undo, "changed-since")->level, Danger::Level::warning);
+  EXPECT_EQ(danger(*undo, "changed-since")->level, PlanIssue::Level::warning);
   const auto id = run(*undo, tv_, book_);
   ASSERT_TRUE(id);
   EXPECT_FALSE(tv_.files().contains(tv_save));

@@ -64,7 +64,7 @@ TEST_F(Cli, CarryJsonHasPlanAndOutcome) {
   EXPECT_EQ(done["entry"], 1);
   const auto refused = json({"carry", "n99p", "--from", "bench", "--to", "ferry", "--yes"}, 3);
   EXPECT_EQ(refused["refused"], true);
-  EXPECT_EQ(refused["dangers"][0]["code"], "wrong-region");
+  EXPECT_EQ(refused["issues"][0]["code"], "wrong-region");
   const auto book = json({"logbook"});
   ASSERT_EQ(book.size(), 1U);
   EXPECT_EQ(book[0]["changes"][0]["after"]["sha256"], sha256(read(tv_save).view()).hex());

@@ -38,11 +38,11 @@ TEST(Path, Pieces) {
   EXPECT_EQ(stem_of("x/Lantern Skiff (Rev 1.1).z64"), "Lantern Skiff (Rev 1.1)");
   EXPECT_EQ(stem_of(".hidden"), ".hidden");
   EXPECT_EQ(extension_of("a.b/c"), "");
-  EXPECT_EQ(tidied("a/../b/./c/"), "b/c");
+  EXPECT_EQ(normalized("a/../b/./c/"), "b/c");
   for (const char* wild : {"", "/a", "a//b", "../a", "a/..", "a/./b", "a/"})
-    EXPECT_FALSE(is_tame(wild)) << wild;
-  EXPECT_FALSE(is_tame(std::string_view("a\0b", 3)));
-  EXPECT_TRUE(is_tame("a/b..c/...d"));
+    EXPECT_FALSE(is_safe_relative(wild)) << wild;
+  EXPECT_FALSE(is_safe_relative(std::string_view("a\0b", 3)));
+  EXPECT_TRUE(is_safe_relative("a/b..c/...d"));
 }
 
 // One model, two stores: whatever is done to both, they hold the same files and give the same kinds of error.
@@ -67,10 +67,10 @@ TEST(Store, LocalAndMemoryBehaveAlike) {
           RC_ASSERT(code(local.create(path, bytes.view())) == code(memory.create(path, bytes.view())));
           break;
         case 2:
-          if (is_tame(path)) RC_ASSERT(code(local.remove(path)) == code(memory.remove(path)));
+          if (is_safe_relative(path)) RC_ASSERT(code(local.remove(path)) == code(memory.remove(path)));
           break;
         default:
-          if (!is_tame(path)) break;
+          if (!is_safe_relative(path)) break;
           RC_ASSERT(code(local.read(path)) == code(memory.read(path)));
           RC_ASSERT(local.stat(path)->has_value() == memory.stat(path)->has_value());
       }
@@ -95,15 +95,6 @@ TEST(LocalStore, ReplaceKeepsPermissionsAndLeavesNothingBehind) {
   ASSERT_EQ(stat((folder / "save").c_str(), &st), 0);
   EXPECT_EQ(st.st_mode & 0777U, 0640U);
   EXPECT_EQ(files_in(folder.path()), 1U);
-}
-
-TEST(LocalStore, UsesUpWhatAKilledProcessLeft) {
-  const Folder folder;
-  LocalStore store(folder.path());
-  ASSERT_TRUE(store.replace("save", text_blob("one").view()));
-  // The temporary file's name follows from the target's, so a leftover is taken over, not added to.
-  for (const char* name : {"save", "a", "b"}) ASSERT_TRUE(store.replace(name, text_blob("x").view()));
-  EXPECT_EQ(files_in(folder.path()), 3U);
 }
 
 TEST(LocalStore, CreateNeverWritesOver) {

@@ -9,7 +9,7 @@ namespace bayswap::test {
 namespace {
 
 // A form that no layout describes, made up from dice.
-struct Form {
+struct Encoding {
   std::size_t word = 1;  // bytes of a reversed word
   int spread = 0;        // 0: none, 1: odd addresses, 2: even ones
   int filler = 0;        // 0: 00, 1: FF, 2: the same byte
@@ -20,15 +20,15 @@ struct Form {
   Compression stream = Compression::none;
 };
 
-std::ostream& operator<<(std::ostream& out, const Form& form) {
+std::ostream& operator<<(std::ostream& out, const Encoding& form) {
   return out << "words of " << form.word << ", spread " << form.spread << ", filler " << form.filler
              << ", header " << form.header.size() << ", trailer " << form.trailer.size() << ", padding "
              << form.padding << " of " << int{form.pad} << ", " << to_text(form.stream);
 }
 
-rc::Gen<Form> arbitrary_form() {
+rc::Gen<Encoding> arbitrary_form() {
   return rc::gen::exec([] {
-    Form form;
+    Encoding form;
     form.word = *rc::gen::element<std::size_t>(1, 2, 4, 8);
     form.spread = *rc::gen::inRange(0, 3);
     form.filler = *rc::gen::inRange(0, 3);
@@ -43,7 +43,7 @@ rc::Gen<Form> arbitrary_form() {
 }
 
 // By the definition, apart from the library's own way of doing it.
-Blob dressed(const Form& form, const Blob& chip) {
+Blob dressed(const Encoding& form, const Blob& chip) {
   const std::vector<Byte> in = bytes_of(chip);
   std::vector<Byte> turned(in.size());
   for (std::size_t i = 0; i < in.size(); ++i) turned[i] = in[i ^ (form.word - 1)];
@@ -78,7 +78,7 @@ Blob into(const Layout& layout, const Save& save, const Blob* base = nullptr) {
 
 TEST(Infer, WhateverTheFormItIsLearnedFromPairs) {
   expect_property("what was learned from two saves dresses a third one", [] {
-    const Form form = *arbitrary_form();
+    const Encoding form = *arbitrary_form();
     const std::size_t size = *rc::gen::element<std::size_t>(512, 8192, 32768);
     const auto seed = *rc::gen::inRange<std::uint32_t>(0, 1000);
     std::vector<Example> examples;
@@ -193,7 +193,7 @@ TEST(Graft, AWrapperOfUnknownOriginIsKept) {
     };
     const Blob base = file(game_save(size, 1));
     const Save fresh{Platform::snes, {{{PartKind::sram, 0}, game_save(size, 2), true}}};
-    const auto form = form_of_base(catalog, {fresh}, base);
+    const auto form = detect_layout(catalog, {fresh}, base);
     RC_ASSERT(form.has_value());
     RC_ASSERT(into(form->layout, fresh, &base) == file(game_save(size, 2)));
   });
@@ -204,7 +204,7 @@ TEST(Graft, TablesWhoseValuesHaveAllMovedStillShowTheirPlace) {
   for (const std::size_t head : {std::size_t{16}, std::size_t{105}, std::size_t{256}, std::size_t{512}}) {
     const Blob base = joined({Blob::filled(head, 0x20), pattern(32768, 0x52)});
     const Save fresh{Platform::snes, {{{PartKind::sram, 0}, pattern(32768, 0x31), true}}};
-    const auto form = form_of_base(catalog, {fresh}, base);
+    const auto form = detect_layout(catalog, {fresh}, base);
     ASSERT_TRUE(form) << head << form.error().message;
     EXPECT_EQ(into(form->layout, fresh, &base), joined({Blob::filled(head, 0x20), pattern(32768, 0x31)}))
         << head;
@@ -215,10 +215,10 @@ TEST(Graft, AFreshFileShowsItsWrapperOrItIsRefused) {
   const Catalog catalog;
   const Save save{Platform::snes, {{{PartKind::sram, 0}, noise(8192, 1), true}}};
   const Blob fresh = joined({noise(32, 2), Blob::filled(8192, 0)});
-  const auto form = form_of_base(catalog, {save}, fresh);
+  const auto form = detect_layout(catalog, {save}, fresh);
   ASSERT_TRUE(form) << form.error().message;
   EXPECT_EQ(form->layout.slots.front().at, 32U);
-  const auto refused = form_of_base(catalog, {save}, noise(8192 + 32, 3));
+  const auto refused = detect_layout(catalog, {save}, noise(8192 + 32, 3));
   ASSERT_FALSE(refused) << "nothing tells which end the 32 bytes are at";
   EXPECT_EQ(refused.error().code, ErrorCode::not_recognised);
   EXPECT_NE(refused.error().hint.find("infer"), std::string::npos);
@@ -231,11 +231,11 @@ TEST(Graft, OfTheFormsThatAreKnownTheBasesOwn) {
   for (const char* id :
        {"md.packed", "md.swapped", "md.spread-00", "md.spread-ff", "md.doubled", "md.even-ff"}) {
     const Blob base = *pack(layout(catalog, id), old);
-    const auto form = form_of_base(catalog, {save}, base);
+    const auto form = detect_layout(catalog, {save}, base);
     ASSERT_TRUE(form) << id;
     EXPECT_EQ(form->layout.id, id);
     const Blob boxed = wrap(Compression::chunks, base);
-    const auto inside = form_of_base(catalog, {save}, boxed);
+    const auto inside = detect_layout(catalog, {save}, boxed);
     ASSERT_TRUE(inside) << id;
     const Blob grafted = into(inside->layout, save, &boxed);
     EXPECT_EQ(unwrap(grafted)->kind, Compression::chunks) << "written back as the target has it";

@@ -20,8 +20,8 @@ std::vector<std::size_t> small(std::vector<std::size_t> sizes) {
 
 // How many bytes stand behind the part of several sizes.
 std::size_t behind_bytes(const Layout& layout) {
-  const Slot* elastic = layout.elastic();
-  return layout.file_sizes().front() - elastic->at - elastic->file_sizes.front();
+  const Slot* variable_slot = layout.variable_slot();
+  return layout.file_sizes().front() - variable_slot->at - variable_slot->file_sizes.front();
 }
 
 class EveryLayout : public testing::TestWithParam<std::string> {
@@ -36,7 +36,7 @@ class EveryLayout : public testing::TestWithParam<std::string> {
 // Bytes that a part of that slot can have come out of: all of them, but for clocks that can't be said in its
 // form.
 bool any_part_fits(const Slot& slot) {
-  return slot.form == Form::plain;
+  return slot.form == Encoding::plain;
 }
 
 TEST_P(EveryLayout, PackAndUnpackAreInverses) {
@@ -76,24 +76,24 @@ TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
       for (std::size_t i = 0; i < part->bytes.size(); i += 1 + i / 64) {
         const Byte chip = part->bytes.view()[i];
         std::size_t from = i ^ mask;
-        if (slot.spread != Spread::none) from = 2 * from + (slot.lane == Lane::odd ? 1 : 0);
+        if (slot.spread != Interleave::none) from = 2 * from + (slot.lane == AddressParity::odd ? 1 : 0);
         switch (slot.form) {
-          case Form::plain:
+          case Encoding::plain:
             RC_ASSERT(chip == bytes[at + from]);
             break;
-          case Form::nibbles:
+          case Encoding::nibbles:
             RC_ASSERT((chip & 0x0f) == (bytes[at + from] & 0x0f));
             break;
-          case Form::nibbles_packed:
+          case Encoding::nibbles_packed:
             RC_ASSERT((chip & 0x0f) == (i % 2 == 0 ? bytes[at + i / 2] & 0x0f : bytes[at + i / 2] >> 4));
             break;
-          case Form::clock44:
+          case Encoding::clock44:
             RC_ASSERT(chip == (i < 44 ? bytes[at + i] : 0));
             break;
-          case Form::clock_start:
+          case Encoding::clock_start:
             RC_ASSERT(chip == (i < 40 ? 0 : bytes[at + i - 40]));
             break;
-          case Form::pages_ecc:  // but for bits that its ECC sets right, one a chunk
+          case Encoding::pages_ecc:  // but for bits that its ECC sets right, one a chunk
             RC_ASSERT(std::popcount(static_cast<unsigned>(chip ^ bytes[at + i / 512 * 528 + i % 512])) <= 1);
             break;
         }

@@ -114,16 +114,21 @@ TEST_F(InMemory, AnEntryLeftOpenIsSettledByWhatTheFilesHold) {
       else
         (void)files.remove(path);
     }
-    const auto cut_short = book.recover(files);
-    EXPECT_TRUE(cut_short);
-    const EntryState state = book.entry(*id)->state;
-    EXPECT_EQ(cut_short->size(), state == EntryState::cut_short ? 1U : 0U);
-    return state;
+    const auto recovered = book.recover(files);
+    EXPECT_EQ(recovered.value().size(), 1U);
+    EXPECT_NE(book.entry(*id)->state, EntryState::begun);
+    return recovered->front().outcome;
   };
-  EXPECT_EQ(settle("a0", {}), EntryState::cancelled);
-  EXPECT_EQ(settle("a1", "b1"), EntryState::done);
-  EXPECT_EQ(settle("a1", {}), EntryState::cut_short);
-  EXPECT_EQ(settle("a2", "b1"), EntryState::cut_short) << "somebody else's bytes";
+  using Outcome = Recovered::Outcome;
+  EXPECT_EQ(settle("a0", {}), Outcome::cancelled);
+  EXPECT_EQ(settle("a1", "b1"), Outcome::done);
+  EXPECT_EQ(settle("a1", {}), Outcome::rolled_back);
+  EXPECT_EQ(text_of(*files.read("a")), "a0");
+  EXPECT_EQ(settle("a0", "b1"), Outcome::rolled_back);
+  EXPECT_FALSE(*files.stat("b"));
+  EXPECT_EQ(settle("a2", "b1"), Outcome::cut_short) << "another program's bytes";
+  EXPECT_EQ(settle("a0", "b2"), Outcome::cut_short);
+  EXPECT_EQ(book.entries()->front().changes.size(), 1U) << "an undo must not remove b: it never was ours";
   EXPECT_TRUE(book.recover(files)->empty()) << "settled once";
 }
 

@@ -389,10 +389,10 @@ TEST(WatchedStores, SayWhetherAllIsAsItWas) {
     MemoryStore below;
     for (const char* path : {"a/1", "a/2", "b/c/3"})
       RC_ASSERT(below.replace(path, noise(10, 1).view()).has_value());
-    WatchedStore store(below);
+    TracingStore store(below);
     for (const char* folder : {".", "a", "b", "b/c", "gone"}) (void)store.list(folder);
     (void)store.stat("a/9");
-    RC_ASSERT(WatchedStore::is_as_then(below, store.trace()));
+    RC_ASSERT(TracingStore::is_as_then(below, store.trace()));
     switch (*rc::gen::inRange(0, 4)) {
       case 0:
         RC_ASSERT(below.replace("a/1", noise(11, 1).view()).has_value());
@@ -407,9 +407,9 @@ TEST(WatchedStores, SayWhetherAllIsAsItWas) {
         RC_ASSERT(below.replace("gone/x", noise(1, 1).view()).has_value());
         break;
     }
-    RC_ASSERT(!WatchedStore::is_as_then(below, store.trace()));
+    RC_ASSERT(!TracingStore::is_as_then(below, store.trace()));
     const std::string& trace = store.trace();
-    RC_ASSERT(!WatchedStore::is_as_then(
+    RC_ASSERT(!TracingStore::is_as_then(
         below, std::string_view(trace).substr(0, trace.size() - *rc::gen::inRange<std::size_t>(1, 13))));
   });
 }

@@ -103,7 +103,7 @@ class Health : public testing::Test {
  protected:
   static std::vector<std::string> codes(const Blob& bytes, PartKind kind = PartKind::sram) {
     std::vector<std::string> out;
-    for (const Ailment& ailment : ailments(Part{{kind, 0}, bytes, true})) {
+    for (const DumpDefect& ailment : defects(Part{{kind, 0}, bytes, true})) {
       EXPECT_EQ(ailment.certain, ailment.code == "unwritten");
       EXPECT_FALSE(ailment.text.empty() || ailment.hint.empty());
       if (out.empty() || out.back() != ailment.code) out.push_back(ailment.code);

@@ -127,8 +127,8 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
   stick.put("PSP/SAVEDATA/ULES99031A/DATA.BIN", joined({noise(50, 1), text_blob("ULES99031")}));
   pc.put("PSP/SAVEDATA/ULUS99031A/DATA.BIN", noise(50, 2));
   const auto refused = plan(stick, pc, what("ULES99031"));
-  ASSERT_NE(danger_of(*refused, "wrong-region"), nullptr);
-  EXPECT_EQ(refused->refusal(), danger_of(*refused, "wrong-region"));
+  ASSERT_NE(issue_of(*refused, "wrong-region"), nullptr);
+  EXPECT_EQ(refused->refusal(), issue_of(*refused, "wrong-region"));
   EXPECT_NE(refused->refusal()->hint.find("--region north-america"), std::string::npos);
   CarryRequest accepted = what("ULES99031");
   accepted.accept.insert("wrong-region");
@@ -140,7 +140,7 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
       ParameterFile::parse(pc.read("PSP/SAVEDATA/ULUS99031A/PARAM.SFO").view())->text("SAVEDATA_DIRECTORY"),
       "ULUS99031A");
   EXPECT_EQ(pc.read("PSP/SAVEDATA/ULUS99031A/DATA.BIN"), stick.read("PSP/SAVEDATA/ULES99031A/DATA.BIN"));
-  const auto doubts = std::ranges::count(done.dangers, "old-region", &Danger::code);
+  const auto doubts = std::ranges::count(done.issues, "old-region", &PlanIssue::code);
   EXPECT_EQ(doubts, 2) << "the console's own hash, and the code that is still in the data";
   wanted.region = Region::japan;
   EXPECT_EQ(plan(stick, pc, wanted).error().code, ErrorCode::wrong_region);
@@ -278,19 +278,19 @@ TEST_F(Shapes, CompanionsComeAlongAndNeverOverSomebodyElses) {
   std::ranges::copy(std::string_view("RNOD"), database.begin());
   put_be16(database, 0x1F1DE, crc16_ccitt(ByteView(database).first(0x1F1DE)));
   nand.put("title/00010000/485a3950/data/x", noise(9, 1));
-  EXPECT_NE(danger_of(*plan(nand, copy, what("HZ9P")), "companion-missing"), nullptr);
+  EXPECT_NE(issue_of(*plan(nand, copy, what("HZ9P")), "companion-missing"), nullptr);
   nand.put(avatars, Blob::copy_of(database));
   carry(nand, copy, what("HZ9P"));
   EXPECT_EQ(copy.read(avatars), Blob::copy_of(database));
   copy.put(avatars, noise(779968, 4));
   nand.put("title/00010000/485a3950/data/x", noise(9, 2));
-  EXPECT_NE(danger_of(carry(nand, copy, what("HZ9P")), "companion-kept"), nullptr);
+  EXPECT_NE(issue_of(carry(nand, copy, what("HZ9P")), "companion-kept"), nullptr);
   EXPECT_EQ(copy.read(avatars), noise(779968, 4));
   database[100] ^= 1;
   nand.put(avatars, Blob::copy_of(database));
   CarryRequest all = what("HZ9P");
   all.replace_companions = true;
-  EXPECT_NE(danger_of(*plan(nand, copy, all), "companion-damaged"), nullptr);
+  EXPECT_NE(issue_of(*plan(nand, copy, all), "companion-damaged"), nullptr);
 }
 
 TEST_F(Shapes, WhatCantBeIsSaid) {

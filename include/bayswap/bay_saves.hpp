@@ -91,9 +91,9 @@ class ScanMemory {
 /// A store that notes what it was asked about, so that one can tell later whether all of that is still the
 /// same: names, sizes and times of what was listed and looked at. What was read is not noted; its size and
 /// time stand in its folder's list.
-class WatchedStore final : public Store {
+class TracingStore final : public Store {
  public:
-  explicit WatchedStore(Store& below) : below_(below) {}
+  explicit TracingStore(Store& below) : below_(below) {}
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
@@ -105,8 +105,8 @@ class WatchedStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override { return below_.create(path, bytes); }
   Result<void> remove(const std::string& path) override { return below_.remove(path); }
   bool may_write(const std::string& folder) override { return below_.may_write(folder); }
-  std::string shown(const std::string& path) const override { return below_.shown(path); }
-  std::string address(const std::string& path) const override { return below_.address(path); }
+  std::string display_path(const std::string& path) const override { return below_.display_path(path); }
+  std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
 
   [[nodiscard]] const std::string& trace() const { return trace_; }
   /// Whether every question of `trace` gets the same answer now. `store` is asked by several threads at once.
@@ -119,7 +119,7 @@ class WatchedStore final : public Store {
   std::string trace_;
 };
 
-struct ScanWish {
+struct ScanOptions {
   const TitleBook* titles = nullptr;
   ScanMemory* memory = nullptr;
   std::optional<Platform> only;
@@ -129,7 +129,7 @@ struct ScanWish {
 };
 /// Every save in the bay, by platform and path. `does_not_fit` over 200,000 names.
 [[nodiscard]] Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
-                                                    const ScanWish& wish = {});
+                                                    const ScanOptions& wish = {});
 /// Whose saves there are: the accounts in the paths, each once, in order.
 [[nodiscard]] std::vector<std::string> accounts_of(const std::vector<BaySave>& saves);
 

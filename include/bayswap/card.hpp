@@ -32,9 +32,9 @@ struct CardEntry {
 
 /// A violation of the card's own rules.
 struct CardProblem {
-  std::size_t at = 0;     // offset in the image, without its wrapper
-  bool mendable = false;  // without guessing
-  std::string text;       // a sentence
+  std::size_t at = 0;       // offset in the image, without its wrapper
+  bool repairable = false;  // without guessing
+  std::string text;         // a sentence
 };
 
 /// A file of a save that is a folder (ps2).
@@ -67,17 +67,17 @@ struct CardSave {
 
 /// A save that was found on a card in whatever state.
 struct FoundSave {
-  enum class Surety {
+  enum class Confidence {
     certain,  // every sign agrees
     likely,   // one sign is missing or had to be guessed, and the others agree
     doubtful  // bytes are missing, or may be another save's
   };
   CardSave save;
-  Surety surety = Surety::certain;
+  Confidence confidence = Confidence::certain;
   bool deleted = false;
   std::vector<std::string> notes;  // sentences: what is missing, what was guessed
 };
-[[nodiscard]] std::string_view to_text(FoundSave::Surety surety);
+[[nodiscard]] std::string_view to_text(FoundSave::Confidence confidence);
 
 /// What a block of a card is used for.
 enum class BlockUse { free, save, system, lost };
@@ -140,7 +140,7 @@ struct CardSize {
 [[nodiscard]] std::vector<CardSize> card_sizes(CardKind kind);
 /// "plain", "ecc", ...: what Card::form() can be, the usual one first.
 [[nodiscard]] std::vector<std::string_view> card_forms(CardKind kind);
-struct CardWish {
+struct NewCardOptions {
   std::size_t blocks = 0;       // 0: the usual size
   std::size_t image_bytes = 0;  // where sizes have the same number of blocks (sat); 0: not said
   std::string form;             // empty: the usual one
@@ -148,7 +148,7 @@ struct CardWish {
   bool japanese = false;        // the card's text is Shift-JIS, where it says so (gc)
 };
 /// A freshly formatted card, as the console leaves it. `bad_usage` where there is no such size or form.
-[[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish);
+[[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wish);
 /// The usual one.
 [[nodiscard]] std::unique_ptr<Card> make_card(CardKind kind);
 

@@ -15,8 +15,9 @@ namespace bayswap {
 /// a folder. It has no size; changes are made in memory, and `changes` says what they come to on the disk.
 class CardFolder final : public Card {
  public:
-  /// The kind that most saves in it have; `kind` for an empty one. `not_recognised` where there is none.
-  [[nodiscard]] static Result<std::unique_ptr<CardFolder>> open(Store& store, const std::string& path,
+  /// Reads the folder that is the store's root. Its kind is the one that most saves in it have, or `kind` for
+  /// an empty one. Fails with `not_recognised` if it has none. Links in it are passed over.
+  [[nodiscard]] static Result<std::unique_ptr<CardFolder>> open(Store& store,
                                                                 std::optional<CardKind> kind = std::nullopt);
 
   CardKind kind() const override { return kind_; }
@@ -45,12 +46,11 @@ class CardFolder final : public Card {
     bool on_disk = false;
     bool folder = false;
   };
-  explicit CardFolder(std::string path) : path_(std::move(path)) {}
+  CardFolder() = default;
   [[nodiscard]] std::vector<Held>::const_iterator find(const std::string& name) const;
   [[nodiscard]] tl::unexpected<Error> not_there(const std::string& name) const;
   [[nodiscard]] CardEntry entry_of(const CardSave& save) const;
 
-  std::string path_;
   CardKind kind_{};
   std::vector<Held> saves_;
   std::vector<Held> before_;

@@ -16,14 +16,14 @@ struct Step {
   std::string why;
 };
 
-struct Danger {
+struct PlanIssue {
   enum class Level { note, warning, refusal };
   Level level{};
   std::string code;  // a word for --accept and JSON, e.g. "wrong-region"
   std::string text;
   std::string hint;
 };
-[[nodiscard]] std::string_view to_text(Danger::Level level);
+[[nodiscard]] std::string_view to_text(PlanIssue::Level level);
 
 /// Where a bay has several accounts, and nothing says which is meant.
 struct AccountQuestion {
@@ -43,14 +43,14 @@ struct Plan {
   std::optional<std::int64_t> undoes;
   std::vector<FileChange> changes;  // paths as the target's store knows them; empty: all is as it should be
   std::vector<Step> steps;
-  std::vector<Danger> dangers;
+  std::vector<PlanIssue> issues;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
   std::optional<AccountQuestion> account_question;  // then the plan is refused until it is answered
 
   /// Adds a danger, unless the plan names it already.
-  void add(Danger danger);
+  void add(PlanIssue danger);
   /// The first danger that forbids running; nothing where the plan may run.
-  [[nodiscard]] const Danger* refusal() const;
+  [[nodiscard]] const PlanIssue* refusal() const;
 };
 
 /// A bay, and the store its root is opened as.
@@ -100,8 +100,8 @@ struct CarryRequest {
   bool exact = false;               // files that only the target has go
   bool replace_companions = false;  // also where the target has its own
 };
-inline constexpr std::array<std::string_view, 6> acceptable_dangers{
-    "wrong-region", "wrong-game", "odd-target", "unwritten", "short", "damaged"};
+inline constexpr std::array<std::string_view, 6> acceptable_issues{"wrong-region", "wrong-game", "odd-target",
+                                                                   "unwritten",    "short",      "damaged"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in
@@ -149,25 +149,34 @@ struct CompanionRule {
 [[nodiscard]] Result<std::vector<CompanionRule>> companion_rules(std::string_view more_toml = {},
                                                                  const std::string& origin = {});
 
-/// Why the files can't be written now: who has them open, a lock beside them, or a change in the last seconds
-/// that is not our own. `now`: seconds since 1970. Nothing where they are at rest.
-[[nodiscard]] std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now,
-                                                Logbook& logbook);
+/// Returns why the files can't be written now: another program has one open, a lock is beside one, or one was
+/// changed in the last seconds and not by us. Nothing if no program is using them. `now` is in seconds since
+/// 1970; without it the time of the last change does not count.
+[[nodiscard]] std::optional<std::string> in_use(const std::vector<std::string>& paths,
+                                                std::optional<std::int64_t> now, Logbook& logbook);
 
-/// Takes entry `id` of the logbook back, the newest one where none is named. `files`: where the entry's paths
-/// lead.
-[[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files);
+/// Adds a note for each file of the plan that has several names: only the one that is replaced will have the
+/// new bytes.
+void note_hard_links(Plan& plan, Store& target);
 
-/// Puts the files of entry `version` back as it left them, or as they were before it. `files`: where the
-/// entry's paths lead.
-[[nodiscard]] Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files);
+/// Takes entry `id` of the logbook back, the newest one of this machine if none is named. `files` is where
+/// the entry's paths lead. `bay_roots` are the absolute roots of this device's bays: the plan is refused if a
+/// foreign entry (see is_foreign) names a file outside them. Fails with `not_found` if the entry's medium is
+/// away, `damaged` if one of its paths is not absolute.
+[[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
+                                     const std::vector<std::string>& bay_roots = {});
+
+/// Puts the files of entry `version` back as it left them, or as they were before it. The rest as for
+/// plan_undo.
+[[nodiscard]] Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files,
+                                        const std::vector<std::string>& bay_roots = {});
 /// The bay that the entry wrote to, as it was then: to be carried from. `below` must outlive it.
 [[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version,
                                                               bool before, const Bay& bay, Store& below);
 
-/// Runs a plan: old and new bytes into the logbook, then each file whole, each read back and compared, up to
-/// three times. On failure the files already placed are put back. `unsafe` for a plan with a refusal; `busy`
-/// where a file is no longer what it was when the plan was made. Gives the logbook's entry.
+/// Runs a plan: old and new bytes into the logbook, then Store::apply. On failure the files already placed
+/// are put back. Fails with `unsafe` for a plan with a refusal, `busy` if a file is no longer what it was
+/// when the plan was made. Returns the logbook's entry.
 [[nodiscard]] Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook);
 
 }  // namespace bayswap

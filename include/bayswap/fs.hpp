@@ -3,6 +3,7 @@
 
 #include <bayswap/base.hpp>
 
+#include <atomic>
 #include <functional>
 #include <map>
 #include <optional>
@@ -15,14 +16,22 @@ struct FileInfo {
   enum class Kind { file, folder, other };
   std::string name;  // the last component
   Kind kind = Kind::file;
-  std::uint64_t size_bytes = 0;   // of a file, as are the dates: a list leaves a folder's out
+  std::uint64_t size_bytes = 0;   // of a file; as the times, left out for a folder in a list
   std::int64_t modified = 0;      // seconds since 1970, UTC
   std::uint32_t modified_ns = 0;  // and nanoseconds, where the disk keeps them
-  bool link = false;              // the name is a symbolic link; the rest is of what it names
+  bool link = false;              // the name is a symbolic link; the other fields describe its target
+  std::uint32_t hard_links = 1;   // how many names the file has
+};
+
+/// What one file holds before and after a change. An absent blob means: no such file.
+struct FileChange {
+  std::string path;  // as the store knows it; absolute in the logbook
+  std::optional<Blob> before;
+  std::optional<Blob> after;
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
-/// file by `shown(path)`.
+/// file by `display_path(path)`. Reading is safe from several threads at once, changing is not.
 class Store {
  public:
   Store() = default;
@@ -30,58 +39,82 @@ class Store {
   Store& operator=(const Store&) = delete;
   virtual ~Store() = default;
 
-  /// Nothing where there is no such file; an error where that could not be found out.
+  /// Returns nothing if there is no such file. Fails with `io` if that could not be found out.
   [[nodiscard]] virtual Result<std::optional<FileInfo>> stat(const std::string& path) = 0;
-  /// The entries of a folder by name; `not_found` where there is no such folder.
+  /// Returns the entries of a folder, ordered by name; all of them, or an error. Fails with `not_found` if
+  /// the folder does not exist. A link whose target does not exist, or is not readable, is an entry of kind
+  /// `other`.
   [[nodiscard]] virtual Result<std::vector<FileInfo>> list(const std::string& folder) = 0;
-  /// Up to `count` bytes from `at` on; fewer, or none, where the file ends before. `not_found`, `io`;
-  /// `bad_usage` for a folder.
+  /// Returns up to `count` bytes from offset `at` on; fewer, or none, if the file ends before. Fails with
+  /// `not_found`, `io`, `unsafe` for a path out of the root, `bad_usage` for a folder.
   [[nodiscard]] virtual Result<Blob> read_range(const std::string& path, std::uint64_t at,
                                                 std::size_t count) = 0;
-  /// Writes a file whole, in place of the old one if there is one, durably; folders on the way are made. On
-  /// any failure the old file is as it was. `busy` where another process is writing that file.
+  /// Writes a file whole, in place of the old one if it exists, durably. Makes the folders below the root
+  /// that are missing, never the root. On any failure the old file is as it was.
   [[nodiscard]] virtual Result<void> replace(const std::string& path, ByteView bytes) = 0;
-  /// The same, but `unsafe` where the file exists.
+  /// Writes a new file. Fails with `unsafe` if the file exists.
   [[nodiscard]] virtual Result<void> create(const std::string& path, ByteView bytes) = 0;
   /// Removes a file, durably.
   [[nodiscard]] virtual Result<void> remove(const std::string& path) = 0;
-  /// Whether files can be made and replaced in a folder, as far as permissions tell.
+  /// Makes each file that holds its `before` hold its `after`, in order, durably. Everything is written and
+  /// compared before the first file changes. Fails with `busy` at the first file that holds something else
+  /// at that moment, and leaves that file as it is. `placed` gets one flag per change: the file was changed.
+  /// The base version uses the operations above, one file after the other.
+  [[nodiscard]] virtual Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed);
+  /// Returns whether files can be made and replaced in a folder, as far as permissions tell.
   [[nodiscard]] virtual bool may_write(const std::string& folder) = 0;
-  /// The path as the user knows it.
-  [[nodiscard]] virtual std::string shown(const std::string& path) const = 0;
+  /// Returns the path as the user knows it.
+  [[nodiscard]] virtual std::string display_path(const std::string& path) const = 0;
 
-  /// The path that names the file from anywhere; the logbook remembers it.
-  [[nodiscard]] virtual std::string address(const std::string& path) const { return shown(path); }
+  /// Returns the path that names the file from anywhere; the logbook remembers it.
+  [[nodiscard]] virtual std::string absolute_path(const std::string& path) const {
+    return display_path(path);
+  }
+  /// Returns the absolute path of the folder that has to exist for anything to be written; empty if the
+  /// store has no such folder.
+  [[nodiscard]] virtual std::string root() const { return {}; }
 
-  /// The first `count` bytes of a file, all of them where it is shorter.
+  /// Returns the first `count` bytes of a file, all of them if it is shorter.
   [[nodiscard]] Result<Blob> read_head(const std::string& path, std::size_t count) {
     return read_range(path, 0, count);
   }
-  /// The whole file; `does_not_fit` where it is over `limit`.
+  /// Returns the whole file. Fails with `does_not_fit` if it is larger than `limit` bytes.
   [[nodiscard]] Result<Blob> read(const std::string& path, std::size_t limit = std::size_t{80} << 20);
+  /// Returns the whole file, or nothing if it does not exist.
+  [[nodiscard]] Result<std::optional<Blob>> read_if_there(const std::string& path,
+                                                          std::size_t limit = std::size_t{80} << 20);
 };
 
-/// A folder of the local disk. With an empty root, paths are the system's own. Symbolic links are followed to
-/// the file they name, and never out of a root that is not empty (`unsafe`).
+/// A folder of the local disk. With an empty root, paths are the system's own, relative to the working
+/// folder. Symbolic links are followed to their target, but never out of a root that is not empty (`unsafe`),
+/// for reading and for writing. A root that does not exist is `not_found`, and never made. The root is kept
+/// open from its first use on.
 class LocalStore final : public Store {
  public:
-  explicit LocalStore(std::string root = {});
+  /// Who may read new files and folders: as the umask says, or only their owner.
+  enum class Privacy { usual, owner_only };
+  explicit LocalStore(std::string root = {}, Privacy privacy = Privacy::usual);
+  ~LocalStore() override;
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
+  Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
-  std::string shown(const std::string& path) const override;
-  std::string address(const std::string& path) const override;
+  std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
+  std::string root() const override;
 
  private:
-  enum class Over { allowed, refused };
-  Result<void> write(const std::string& path, ByteView bytes, Over over);
-  Result<std::string> inside(const std::string& path) const;
+  [[nodiscard]] Result<int> open_below(const std::string& path, int flags) const;
+  [[nodiscard]] Result<int> root_handle() const;
+  [[nodiscard]] Result<std::string> inside(const std::string& path) const;
 
   std::string root_;
+  Privacy privacy_;
+  mutable std::atomic<int> root_handle_{-1};
 };
 
 /// Files in memory, for tests and dry runs. Folders are there when a file in them is.
@@ -94,7 +127,7 @@ class MemoryStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
-  std::string shown(const std::string& path) const override { return path; }
+  std::string display_path(const std::string& path) const override { return path; }
 
   [[nodiscard]] const std::map<std::string, Blob>& files() const { return files_; }
 
@@ -105,8 +138,9 @@ class MemoryStore final : public Store {
 /// One holder at a time, across processes; let go when destroyed or when the process dies.
 class FileLock {
  public:
-  /// Makes the folder of `path` if need be. Waits up to `wait_seconds`; calls `on_wait` once before it starts
-  /// waiting. `busy` after that.
+  /// Makes the folder of `path` if need be, for its owner alone. Waits up to `wait_seconds` and calls
+  /// `on_wait` once before it starts waiting. Fails with `busy` if another process still holds the lock then,
+  /// with `io` if the file system has no locks.
   [[nodiscard]] static Result<FileLock> acquire(const std::string& path, int wait_seconds,
                                                 const std::function<void()>& on_wait = {});
   FileLock(FileLock&& other) noexcept;

@@ -20,7 +20,7 @@ enum class ByteOrder {
 [[nodiscard]] std::string_view in_words(ByteOrder order);
 
 /// How a part's bytes are written down in its slot.
-enum class Form {
+enum class Encoding {
   plain,           // byte for byte
   nibbles,         // memory of 4-bit cells, one a byte; the upper half of each byte means nothing
   nibbles_packed,  // memory of 4-bit cells, two a byte, the lower half first
@@ -28,18 +28,18 @@ enum class Form {
   clock_start,     // 64-bit Unix seconds at which the gb clock stood at zero
   pages_ecc,       // each 512 bytes followed by their 16 spare bytes with the ECC (docs/formats/ps2.md)
 };
-[[nodiscard]] std::string_view to_text(Form form);
+[[nodiscard]] std::string_view to_text(Encoding form);
 
 /// What stands beside each byte where a slot's bytes take every other address only.
-enum class Spread { none, zero, ff, doubled };
-[[nodiscard]] std::string_view to_text(Spread spread);
+enum class Interleave { none, zero, ff, doubled };
+[[nodiscard]] std::string_view to_text(Interleave spread);
 /// Which addresses those are.
-enum class Lane { odd, even };
-[[nodiscard]] std::string_view to_text(Lane lane);
+enum class AddressParity { odd, even };
+[[nodiscard]] std::string_view to_text(AddressParity lane);
 
 /// What stands in a slot that nobody brought a part for.
-enum class Absent { ff, zero, fresh_pak };
-[[nodiscard]] std::string_view to_text(Absent absent);
+enum class DefaultFill { ff, zero, fresh_pak };
+[[nodiscard]] std::string_view to_text(DefaultFill absent);
 
 /// Where one part sits in a file.
 struct Slot {
@@ -51,10 +51,10 @@ struct Slot {
       file_sizes;  // bytes it takes in the file, ascending; more than one in a single slot only
   std::vector<std::size_t> chip_sizes;  // sizes of the parts that live there, ascending
   ByteOrder order = ByteOrder::chip;
-  Form form = Form::plain;
-  Spread spread = Spread::none;
-  Lane lane = Lane::odd;
-  Absent absent = Absent::ff;
+  Encoding form = Encoding::plain;
+  Interleave spread = Interleave::none;
+  AddressParity lane = AddressParity::odd;
+  DefaultFill absent = DefaultFill::ff;
   std::vector<Byte> mark;    // what a formatted one holds, in chip order; a means of telling it, may be empty
   std::int64_t mark_at = 0;  // where: from its start, or below zero from its end
 
@@ -65,7 +65,7 @@ struct Slot {
   [[nodiscard]] std::vector<std::size_t> part_sizes() const;
   /// The part's bytes stand in the file as they are.
   [[nodiscard]] bool is_straight() const {
-    return order == ByteOrder::chip && form == Form::plain && spread == Spread::none;
+    return order == ByteOrder::chip && form == Encoding::plain && spread == Interleave::none;
   }
 };
 
@@ -112,7 +112,7 @@ struct Layout {
   [[nodiscard]] std::vector<std::size_t> file_sizes() const;
   [[nodiscard]] const Slot* slot(Role role) const;
   /// The slot that has several sizes, if one has.
-  [[nodiscard]] const Slot* elastic() const;
+  [[nodiscard]] const Slot* variable_slot() const;
 
   struct Place {
     std::size_t at = 0;
@@ -248,7 +248,7 @@ struct Converted {
   std::vector<ConvertedFile> files;   // one; for a set one a part that is not blank
   std::vector<std::string> notes;     // what was done, a sentence each
   std::vector<std::string> warnings;  // what the user ought to know
-  std::vector<Ailment> ailments;      // what is wrong with the parts that went over
+  std::vector<DumpDefect> defects;    // what is wrong with the parts that went over
   bool empty = false;                 // nothing but blank parts went over
 };
 
@@ -257,7 +257,7 @@ struct Converted {
 [[nodiscard]] Result<Converted> convert(const Catalog& catalog, const ConvertRequest& request);
 
 /// The form a file of the target's own has.
-struct OwnForm {
+struct DetectedLayout {
   Layout layout;  // from the catalog, or one made up for this file alone, with an id that ends in ".as-base"
   double confidence = 0;
   std::vector<std::string> evidence;
@@ -265,8 +265,8 @@ struct OwnForm {
 /// Works out which form `base` has, so that `inputs` can be converted to it: one of the catalog, or chip
 /// bytes of the right size inside of something else, which is kept. `not_recognised` where that can't be
 /// told, with what would help.
-[[nodiscard]] Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& inputs,
-                                           const Blob& base, const Hints& hints = {});
+[[nodiscard]] Result<DetectedLayout> detect_layout(const Catalog& catalog, const std::vector<Save>& inputs,
+                                                   const Blob& base, const Hints& hints = {});
 
 /// The layout of a set's file for this part. `does_not_fit` where the set has none.
 [[nodiscard]] Result<const Layout*> member_for(const Catalog& catalog, const Layout& set, Role role);

@@ -128,7 +128,7 @@ struct Part {
 [[nodiscard]] bool is_blank(const Part& part);
 
 /// What is wrong with a dump, as far as its bytes tell.
-struct Ailment {
+struct DumpDefect {
   bool certain = false;  // it holds no save; otherwise a suspicion
   std::string code;      // "unwritten", "mirrored", "stuck-bit", "half-empty"
   std::string text;      // a sentence
@@ -138,7 +138,7 @@ struct Ailment {
 /// Looks at a part that is not blank: power-on patterns, mirrored halves, stuck data bits, a half that holds
 /// next to nothing beside one that is full. Nothing for blank parts, for controller paks, and for parts under
 /// 512 bytes or over 1 MiB.
-[[nodiscard]] std::vector<Ailment> ailments(const Part& part);
+[[nodiscard]] std::vector<DumpDefect> defects(const Part& part);
 
 /// A chip that a game is known to carry.
 struct ChipFact {

@@ -19,7 +19,7 @@ constexpr std::size_t chunk_size_at = 8;   // 32 bits: plain bytes a chunk
 constexpr std::size_t total_size_at = 12;  // 64 bits: plain bytes in all
 constexpr std::size_t chunks_head_bytes = 20;
 constexpr std::size_t usual_chunk_bytes = std::size_t{128} << 10;
-constexpr std::size_t most_chunks = 65536;
+constexpr std::size_t max_chunks = 65536;
 
 constexpr std::array<Byte, 3> gzip_magic{0x1f, 0x8b, 0x08};
 
@@ -39,10 +39,10 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
   const std::unique_ptr<z_stream, decltype(close)> guard(&z, close);
   std::vector<Byte> out;
   std::array<Byte, 16384> piece{};
-  const std::size_t most_in = std::min<std::size_t>(in.size(), std::size_t{1} << 30);
+  const std::size_t max_in = std::min<std::size_t>(in.size(), std::size_t{1} << 30);
   z.next_in =
       const_cast<Byte*>(in.data());  // NOLINT(cppcoreguidelines-pro-type-const-cast): zlib's old interface
-  z.avail_in = static_cast<uInt>(most_in);
+  z.avail_in = static_cast<uInt>(max_in);
   for (int state = Z_OK; state != Z_STREAM_END;) {
     z.next_out = piece.data();
     z.avail_out = static_cast<uInt>(piece.size());
@@ -55,10 +55,10 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
     if (state != Z_OK && state != Z_STREAM_END)
       return fail(ErrorCode::damaged,
                   fmt::format("its compressed stream breaks off or is damaged at byte {} of {}",
-                              most_in - z.avail_in, in.size()),
+                              max_in - z.avail_in, in.size()),
                   "copy the file again from where it came from");
   }
-  return Inflated{Blob::copy_of(out), most_in - z.avail_in};
+  return Inflated{Blob::copy_of(out), max_in - z.avail_in};
 }
 
 std::vector<Byte> deflate_to(ByteView plain, int window, int level) {
@@ -125,7 +125,7 @@ Result<Compressed> read_chunks(const Blob& bytes, std::size_t limit) {
   if (total > limit)
     return fail(ErrorCode::does_not_fit, fmt::format("{} bytes are said to be in it, over {}", total, limit),
                 "no save is that large: is it something else?");
-  if (total / chunk > most_chunks) return broken(chunk_size_at, "far too many chunks");
+  if (total / chunk > max_chunks) return broken(chunk_size_at, "far too many chunks");
   std::vector<Byte> plain;
   std::size_t at = chunks_head_bytes;
   while (plain.size() < total) {

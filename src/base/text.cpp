@@ -145,6 +145,16 @@ std::string printable(std::string_view text) {
   return out;
 }
 
+bool is_safe_name(std::string_view text) {
+  constexpr std::size_t max_name_bytes = 255;
+  if (text.empty() || text.size() > max_name_bytes || text == "." || text == ".." ||
+      text.find_first_of("/\\") != std::string_view::npos || printable(text) != text)
+    return false;
+  for (std::size_t length = 0; !text.empty(); text.remove_prefix(length))
+    if ((length = utf8_length(text)) == 0) return false;
+  return true;
+}
+
 std::size_t edit_distance(std::string_view a, std::string_view b) {
   std::vector<std::size_t> row(b.size() + 1);
   std::iota(row.begin(), row.end(), std::size_t{0});

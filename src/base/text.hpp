@@ -27,6 +27,10 @@ enum class TextEncoding {
 /// `text` made safe for a terminal and a file name: control characters, those behind ASCII too, become '?'.
 [[nodiscard]] std::string printable(std::string_view text);
 
+/// Whether `text` can be the name of one file anywhere: valid UTF-8 of 1 to 255 bytes, printable, not "." or
+/// "..", without '/' and '\\'. Every name that is read from a file has to pass before it becomes a path.
+[[nodiscard]] bool is_safe_name(std::string_view text);
+
 /// All bytes up to the first 00 are plain ASCII, from space on, and there is one.
 [[nodiscard]] bool is_plain_text(ByteView bytes);
 

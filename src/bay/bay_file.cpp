@@ -57,7 +57,7 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
   BAYSWAP_TRY(const auto roms, reader.text("roms"));
   rule.roms = roms.value_or("");
   while (rule.roms.size() > 1 && rule.roms.ends_with('/')) rule.roms.pop_back();
-  if (!rule.roms.empty() && rule.roms != "." && !is_tame(rule.roms))
+  if (!rule.roms.empty() && rule.roms != "." && !is_safe_relative(rule.roms))
     return reader.error("roms", fmt::format("'{}' is no folder below the bay's root", printable(rule.roms)),
                         "it must be relative, e.g. \"roms\", or \".\" for the root");
   if (rule.path.uses_rom() && rule.roms.empty())
@@ -104,7 +104,7 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
   BAYSWAP_TRY(const auto about, reader.text("about"));
   bay.about = about.value_or("");
   BAYSWAP_TRY(const std::string where, reader.needed_text("root"));
-  bay.root = tidied(join_path(folder, with_home(where)));
+  bay.root = normalized(join_path(folder, with_home(where)));
   BAYSWAP_TRY(auto platforms, reader.table("platform"));
   if (!platforms)
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");

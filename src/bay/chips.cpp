@@ -142,7 +142,7 @@ std::vector<ChipFact> chips_seen(const Catalog& catalog, const Bay& bay, Store& 
     const auto files = places(catalog, *rule, {rom.path, rom.facts.game, 1, {}});
     if (!files) continue;
     for (const SaveFile& file : *files) {
-      const Slot* sized = file.layout->elastic();
+      const Slot* sized = file.layout->variable_slot();
       const auto bytes = sized != nullptr ? store.read(file.path) : Result<Blob>(Blob());
       if (!bytes || bytes->empty()) continue;
       const auto opened = open_save(*file.layout, *bytes);

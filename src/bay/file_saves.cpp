@@ -22,7 +22,7 @@ struct FileRule {
 
 class FileScanner {
  public:
-  FileScanner(const Catalog& catalog, const Bay& bay, Store& store, const ScanWish& wish, SaveList& list)
+  FileScanner(const Catalog& catalog, const Bay& bay, Store& store, const ScanOptions& wish, SaveList& list)
       : catalog_(catalog), bay_(bay), store_(store), wish_(wish), list_(list) {}
 
   Result<void> run() {
@@ -137,7 +137,7 @@ class FileScanner {
         row.health = opened->save.is_blank() ? "empty" : "good";
         row.health_note = opened->fitted.in_words(*layout);
         for (const Part& part : opened->save.parts)
-          for (const Ailment& ailment : is_blank(part) ? std::vector<Ailment>{} : ailments(part)) {
+          for (const DumpDefect& ailment : is_blank(part) ? std::vector<DumpDefect>{} : defects(part)) {
             row.health = "suspicious";
             row.health_note = ailment.text;
           }
@@ -163,13 +163,13 @@ class FileScanner {
   const Catalog& catalog_;
   const Bay& bay_;
   Store& store_;
-  const ScanWish& wish_;
+  const ScanOptions& wish_;
   SaveList& list_;
 };
 
 }  // namespace
 
-Result<void> scan_files(const Catalog& catalog, const Bay& bay, Store& store, const ScanWish& wish,
+Result<void> scan_files(const Catalog& catalog, const Bay& bay, Store& store, const ScanOptions& wish,
                         SaveList& list) {
   return FileScanner(catalog, bay, store, wish, list).run();
 }

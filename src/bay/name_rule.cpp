@@ -207,7 +207,7 @@ Result<NameRule> NameRule::parse(std::string_view text) {
     sample += "x";
     rest.remove_prefix(end + 1);
   }
-  if (!is_tame(sample) || printable(sample) != sample)
+  if (!is_safe_relative(sample) || printable(sample) != sample)
     return fail(ErrorCode::bad_usage, fmt::format("'{}' is no path below the bay's root", printable(text)),
                 "it must be relative, without '..', empty components and control characters");
   rule.components_.emplace_back();
@@ -336,7 +336,7 @@ Result<std::string> NameRule::expand(const NameFacts& facts) const {
     path += value;
   }
   if (path.starts_with("./")) path.erase(0, 2);  // the folder of a ROM in the root
-  if (!is_tame(path))
+  if (!is_safe_relative(path))
     return fail(ErrorCode::bad_usage,
                 fmt::format("the path rule '{}' gives '{}', which is no path below the bay's root", text_,
                             printable(path)));

@@ -9,7 +9,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_names = 200000;
+constexpr std::size_t max_names = 200000;
 constexpr int deepest_rom_folder = 3;
 
 class PlaceFinder {
@@ -35,9 +35,9 @@ class PlaceFinder {
       on_error_(folder, entries.error());
     if (!entries) return std::vector<FileInfo>{};
     seen_ += entries->size();
-    if (seen_ > most_names)
+    if (seen_ > max_names)
       return fail(ErrorCode::does_not_fit,
-                  fmt::format("{} holds over {} names", store_.shown("."), most_names),
+                  fmt::format("{} holds over {} names", store_.display_path("."), max_names),
                   "point the bay's root at the saves' own folder");
     return entries;
   }
@@ -63,7 +63,7 @@ class PlaceFinder {
     if (is_rom_folder(component)) return rom_folders(component, folder, 0, words);
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries) {
-      if (is_own_temporary(entry.name) || is_clutter(entry.name)) continue;
+      if (is_own_temporary(entry.name) || is_os_metadata(entry.name)) continue;
       auto more = rule_.match(component, entry.name, platform_);
       if (!more) continue;
       bool agree = true;

@@ -9,7 +9,7 @@ namespace bayswap {
 
 class SaveList {
  public:
-  explicit SaveList(const ScanWish& wish) : wish_(wish) {}
+  explicit SaveList(const ScanOptions& wish) : wish_(wish) {}
 
   /// A save by its rule and by what its path tells.
   [[nodiscard]] static BaySave begin(const PlatformRule& rule, const Place& place);
@@ -29,12 +29,12 @@ class SaveList {
   [[nodiscard]] std::vector<BaySave>& saves() { return saves_; }
 
  private:
-  const ScanWish& wish_;
+  const ScanOptions& wish_;
   std::vector<BaySave> saves_;
 };
 
 /// The saves that rules keep as files of layouts.
 [[nodiscard]] Result<void> scan_files(const Catalog& catalog, const Bay& bay, Store& store,
-                                      const ScanWish& wish, SaveList& list);
+                                      const ScanOptions& wish, SaveList& list);
 
 }  // namespace bayswap

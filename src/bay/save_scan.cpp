@@ -15,11 +15,11 @@
 namespace bayswap {
 namespace {
 
-constexpr int deepest = 16;
+constexpr int max_depth = 16;
 
 class BayScanner {
  public:
-  BayScanner(const Catalog& catalog, const Bay& bay, Store& store, const ScanWish& wish)
+  BayScanner(const Catalog& catalog, const Bay& bay, Store& store, const ScanOptions& wish)
       : catalog_(catalog), bay_(bay), store_(store), wish_(wish) {}
 
   Result<std::vector<BaySave>> run() {
@@ -106,10 +106,10 @@ class BayScanner {
     std::string key;
   };
   void list(const std::string& folder, int depth, Listed& listed) {
-    const auto entries = depth > deepest ? fail(ErrorCode::unsupported, "") : store_.list(folder);
+    const auto entries = depth > max_depth ? fail(ErrorCode::unsupported, "") : store_.list(folder);
     if (!entries) return;
     for (const FileInfo& entry : *entries) {
-      if (entry.link || is_own_temporary(entry.name) || is_clutter(entry.name)) continue;
+      if (entry.link || is_own_temporary(entry.name) || is_os_metadata(entry.name)) continue;
       if (entry.kind == FileInfo::Kind::folder) list(join_path(folder, entry.name), depth + 1, listed);
       if (entry.kind != FileInfo::Kind::file) continue;
       ++listed.files;
@@ -239,7 +239,7 @@ class BayScanner {
   const Catalog& catalog_;
   const Bay& bay_;
   Store& store_;
-  const ScanWish& wish_;
+  const ScanOptions& wish_;
   SaveList list_{wish_};
 };
 
@@ -250,7 +250,7 @@ std::string BaySave::name() const {
 }
 
 Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
-                                      const ScanWish& wish) {
+                                      const ScanOptions& wish) {
   return BayScanner(catalog, bay, store, wish).run();
 }
 

@@ -21,7 +21,7 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Platfor
   for (const FileInfo& entry : entries) {
     if (++seen > max_files)
       return fail(ErrorCode::does_not_fit,
-                  fmt::format("{} holds over {} files", store.shown(folder), max_files),
+                  fmt::format("{} holds over {} files", store.display_path(folder), max_files),
                   "point the bay's roms at the ROMs' own folder");
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
     if (entry.kind == FileInfo::Kind::folder && depth < max_depth) {
@@ -133,7 +133,7 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
       continue;
     }
     if (roms->empty())
-      report(false, fmt::format("{}: no ROM found in {}", tag(rule.platform), store.shown(rule.roms)),
+      report(false, fmt::format("{}: no ROM found in {}", tag(rule.platform), store.display_path(rule.roms)),
              "put the ROMs there, or mend roms in " + bay.origin);
     std::map<std::string, std::string> owners;
     for (const RomFile& rom : *roms) {

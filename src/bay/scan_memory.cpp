@@ -10,7 +10,7 @@ namespace {
 
 constexpr std::string_view magic = "bayscan2";
 constexpr std::size_t digest_bytes = 32;
-constexpr std::size_t most_bytes = std::size_t{64} << 20;
+constexpr std::size_t max_bytes = std::size_t{64} << 20;
 
 void put(std::vector<Byte>& out, const std::string& text) {
   const std::size_t at = out.size();
@@ -33,7 +33,7 @@ bool take(ByteView& bytes, std::string& text) {
 // Whatever is wrong with the file: it only spares work, so one that can't be read is an empty one.
 ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   ScanMemory memory;
-  const auto file = store.read(path, most_bytes);
+  const auto file = store.read(path, max_bytes);
   if (!file || file->size() < magic.size() + digest_bytes) return memory;
   ByteView bytes = file->view();
   const ByteView digest = bytes.last(digest_bytes);

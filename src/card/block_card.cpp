@@ -153,7 +153,7 @@ std::size_t BlockCard::repair() {
   const std::size_t before = check().size();
   if (before == 0) return 0;
   const bool sure = is_lost_for_sure();
-  mend();
+  repair_medium();
   if (sure)
     for (const std::size_t block : orphans()) release(block);
   seal();
@@ -261,8 +261,8 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   std::vector<FoundSave> found;
   std::vector<std::vector<std::size_t>> blocks;
   const auto add = [&](const Slot& slot, const Chain& way, std::vector<std::string> notes,
-                       FoundSave::Surety surety) {
-    FoundSave one{save_by(slot, way), surety, slot.deleted, std::move(notes)};
+                       FoundSave::Confidence confidence) {
+    FoundSave one{save_by(slot, way), confidence, slot.deleted, std::move(notes)};
     one.save.kind = kind();
     std::size_t missing = 0;
     for (const std::size_t block : way.blocks)
@@ -271,7 +271,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     if (missing > 0 && missing == way.blocks.size()) {  // its entry is all there is
       one.save = named_save(kind(), one.save.entry, Blob{});
       one.notes.push_back(fmt::format("none of its {} {}s is left", missing, unit()));
-      one.surety = FoundSave::Surety::doubtful;
+      one.confidence = FoundSave::Confidence::doubtful;
       found.push_back(std::move(one));
       blocks.emplace_back();
       return;
@@ -279,21 +279,21 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     if (missing > 0) {
       one.notes.push_back(
           fmt::format("{} of {} {}s lie behind the end of the file", missing, way.blocks.size(), unit()));
-      one.surety = FoundSave::Surety::doubtful;
+      one.confidence = FoundSave::Confidence::doubtful;
     }
     if (const std::string wrong = entry_problem(slot); !wrong.empty()) {
       one.notes.push_back(wrong);
-      one.surety = std::max(one.surety, FoundSave::Surety::likely);
+      one.confidence = std::max(one.confidence, FoundSave::Confidence::likely);
     }
     if (!format_.is_save(one.save)) {
       one.notes.emplace_back("its entry and its content do not agree");
-      one.surety = FoundSave::Surety::doubtful;
+      one.confidence = FoundSave::Confidence::doubtful;
     }
     if (const auto proof = proven(one.save); proof && missing == 0) {
       if (!*proof) one.notes.emplace_back("the checksum of its content is wrong");
-      one.surety = !*proof                                   ? FoundSave::Surety::doubtful
-                   : one.surety == FoundSave::Surety::likely ? FoundSave::Surety::certain
-                                                             : one.surety;
+      one.confidence = !*proof                                           ? FoundSave::Confidence::doubtful
+                       : one.confidence == FoundSave::Confidence::likely ? FoundSave::Confidence::certain
+                                                                         : one.confidence;
     }
     // The same save by another entry, or from a backup, adds nothing.
     for (const FoundSave& other : found)
@@ -307,7 +307,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   for (const Slot& slot : all) {
     const Chain way = chain(slot);
     if (way.problem.empty()) {
-      add(slot, way, {}, FoundSave::Surety::certain);
+      add(slot, way, {}, FoundSave::Confidence::certain);
       continue;
     }
     bool proved = false;
@@ -315,15 +315,15 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     for (const Chain& other : others)
       if (!proved && proven(save_by(slot, other)).value_or(false)) {
         add(slot, other, {fmt::format("{}; its {}s were found by its checksum", way.problem, unit())},
-            FoundSave::Surety::likely);
+            FoundSave::Confidence::likely);
         proved = true;
       }
     if (proved) continue;
     if (!others.empty()) {
       add(slot, others.front(), {fmt::format("{}; {}", way.problem, others.front().problem)},
-          FoundSave::Surety::likely);
+          FoundSave::Confidence::likely);
     } else {
-      add(slot, way, {way.problem}, FoundSave::Surety::doubtful);
+      add(slot, way, {way.problem}, FoundSave::Confidence::doubtful);
     }
   }
   settle_claims(found, blocks);
@@ -356,7 +356,7 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
       block = link.next;
     }
     FoundSave one{{kind(), fmt::format("unnamed-{}", head), {}, Blob{}, gather(way), {}},
-                  FoundSave::Surety::doubtful,
+                  FoundSave::Confidence::doubtful,
                   false,
                   {fmt::format("no entry names it: whose it is is lost ({} {}{} from {} on)", way.size(),
                                unit(), way.size() == 1 ? "" : "s", head)}};
@@ -370,11 +370,11 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
 void BlockCard::settle_claims(std::vector<FoundSave>& found,
                               std::vector<std::vector<std::size_t>> blocks) const {
   for (auto& own : blocks) std::ranges::sort(own);
-  const auto rank = [&](std::size_t i) { return std::pair{found[i].surety, found[i].deleted}; };
-  std::vector<FoundSave::Surety> settled;
+  const auto rank = [&](std::size_t i) { return std::pair{found[i].confidence, found[i].deleted}; };
+  std::vector<FoundSave::Confidence> settled;
   settled.reserve(found.size());
   for (std::size_t i = 0; i < found.size(); ++i) {
-    settled.push_back(found[i].surety);
+    settled.push_back(found[i].confidence);
     for (std::size_t j = 0; j < found.size(); ++j) {
       if (i == j || rank(j) > rank(i)) continue;
       std::vector<std::size_t> shared;
@@ -382,12 +382,12 @@ void BlockCard::settle_claims(std::vector<FoundSave>& found,
       if (shared.empty() || proven(found[i].save).value_or(false)) continue;
       found[i].notes.push_back(
           fmt::format("{} claims {} {} as well", found[j].save.name, unit(), shared.front()));
-      settled[i] =
-          rank(j) < rank(i) ? FoundSave::Surety::doubtful : std::max(settled[i], FoundSave::Surety::likely);
+      settled[i] = rank(j) < rank(i) ? FoundSave::Confidence::doubtful
+                                     : std::max(settled[i], FoundSave::Confidence::likely);
       break;
     }
   }
-  for (std::size_t i = 0; i < found.size(); ++i) found[i].surety = settled[i];
+  for (std::size_t i = 0; i < found.size(); ++i) found[i].confidence = settled[i];
 }
 
 }  // namespace bayswap

@@ -42,8 +42,8 @@ class BlockCard : public Card {
   struct Problems {
     std::vector<CardProblem> list;
     template <class... Parts>
-    void add(std::size_t at, bool mendable, fmt::format_string<Parts...> text, Parts&&... parts) {
-      list.push_back({at, mendable, fmt::format(text, std::forward<Parts>(parts)...)});
+    void add(std::size_t at, bool repairable, fmt::format_string<Parts...> text, Parts&&... parts) {
+      list.push_back({at, repairable, fmt::format(text, std::forward<Parts>(parts)...)});
     }
   };
 
@@ -75,7 +75,7 @@ class BlockCard : public Card {
   /// `blocks` are those of its blocks that no other save has.
   virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
   /// Mends what check_medium() calls mendable; chains stay.
-  virtual void mend() = 0;
+  virtual void repair_medium() = 0;
   /// Why the card's tables can't be trusted, so that nothing may be changed by them; empty where they can.
   [[nodiscard]] virtual std::string untrusted() const { return {}; }
   /// Nothing can have led to a block that no save leads to.

@@ -88,13 +88,13 @@ std::string_view to_text(CardEntry::State state) {
   }
   return "good";
 }
-std::string_view to_text(FoundSave::Surety surety) {
-  switch (surety) {
-    case FoundSave::Surety::certain:
+std::string_view to_text(FoundSave::Confidence confidence) {
+  switch (confidence) {
+    case FoundSave::Confidence::certain:
       return "certain";
-    case FoundSave::Surety::likely:
+    case FoundSave::Confidence::likely:
       return "likely";
-    case FoundSave::Surety::doubtful:
+    case FoundSave::Confidence::doubtful:
       return "doubtful";
   }
   return "doubtful";
@@ -190,12 +190,12 @@ std::optional<CardGuess> guess_card(ByteView file) {
   std::optional<CardGuess> best;
   for (const CardFormat* format : card_formats())
     for (const std::size_t size : format->image_sizes) {
-      if (file.size() < size || file.size() - size > most_wrapper_bytes) continue;
+      if (file.size() < size || file.size() - size > max_wrapper_bytes) continue;
       const std::size_t room = file.size() - size;
       // At the start, at the end, or behind a header of a round size.
       for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
         std::string evidence;
-        const double confidence = format->weigh(file.subspan(at, size), evidence);
+        const double confidence = format->score(file.subspan(at, size), evidence);
         // Of two sizes that are equally good the larger one: it has less wrapper.
         if (confidence > 0.4 &&
             (!best || confidence > best->confidence ||
@@ -220,7 +220,7 @@ int card_slots(ByteView file) {
   if (!first) return 1;
   std::string evidence;
   for (std::size_t i = 0; i < 4; ++i)
-    if (n64_format().weigh(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4)
+    if (n64_format().score(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4)
       return 4;
   return 1;
 }
@@ -258,7 +258,7 @@ std::vector<std::string_view> card_forms(CardKind kind) {
   return {forms.begin(), forms.end()};
 }
 
-Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish) {
+Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wish) {
   const CardFormat& format = card_format(kind);
   const auto size = std::ranges::find_if(format.sizes, [&](const CardSize& one) {
     return (wish.blocks == 0 || one.blocks == wish.blocks) &&
@@ -274,7 +274,7 @@ Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish) {
                     : fmt::format("there is no {} card of {} bytes", format.tag, wish.image_bytes),
                 fmt::format("they have {} blocks", fmt::join(blocks, ", ")));
   }
-  CardWish sure = wish;
+  NewCardOptions sure = wish;
   if (sure.form.empty()) sure.form = format.forms.front();
   if (std::ranges::find(format.forms, sure.form) == format.forms.end())
     return fail(ErrorCode::bad_usage,
@@ -283,7 +283,7 @@ Result<std::unique_ptr<Card>> make_card(CardKind kind, const CardWish& wish) {
   return format.open(format.fresh(*size, sure));
 }
 std::unique_ptr<Card> make_card(CardKind kind) {
-  return std::move(*make_card(kind, CardWish{}));
+  return std::move(*make_card(kind, NewCardOptions{}));
 }
 
 }  // namespace bayswap

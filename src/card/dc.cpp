@@ -106,7 +106,7 @@ class DcCard final : public BlockCard {
   BlockUse use_of(std::size_t block) const override {
     if (link(block) == link_broken) return BlockUse::system;
     if (block >= user_blocks)
-      return block < most_user_blocks && link(block) != link_free ? BlockUse::save : BlockUse::system;
+      return block < max_user_blocks && link(block) != link_free ? BlockUse::save : BlockUse::system;
     return link(block) == link_free ? BlockUse::free : BlockUse::save;
   }
   std::size_t block_at(std::size_t block) const override { return block * block_size; }
@@ -120,7 +120,7 @@ class DcCard final : public BlockCard {
       if (le16(image_, root_at + field.at) != field.value)
         problems.add(root_at + field.at, true, "root: {}: {}, should be {}", field.what,
                      le16(image_, root_at + field.at), field.value);
-    for (std::size_t block = most_user_blocks; block < block_count_of_card; ++block)
+    for (std::size_t block = max_user_blocks; block < block_count_of_card; ++block)
       if (link(block) != system_link(block))
         problems.add(link_at(block), true, "allocation table: block {} has {:04X}, should have {:04X}", block,
                      link(block), system_link(block));
@@ -175,16 +175,16 @@ class DcCard final : public BlockCard {
     for (const std::size_t block : blocks) set_link(block, link_free);
     std::ranges::fill(bytes(slot.at, entry_bytes), Byte{0});
   }
-  void mend() override {
+  void repair_medium() override {
     std::ranges::fill(bytes(root_at, mark_bytes), mark_value);
     for (const RootField& field : std::span(root_fields).first(checked_root_fields))
       put_le(image_, root_at + field.at, 2, field.value);
-    for (std::size_t block = most_user_blocks; block < block_count_of_card; ++block)
+    for (std::size_t block = max_user_blocks; block < block_count_of_card; ++block)
       set_link(block, system_link(block));
   }
   void release(std::size_t block) override { set_link(block, link_free); }
 
-  bool can_hold(std::size_t block) const override { return block < most_user_blocks; }
+  bool can_hold(std::size_t block) const override { return block < max_user_blocks; }
   Link link_of(std::size_t block) const override {
     const std::uint16_t next = link(block);
     return {next, next == link_end, next == link_free ? "free" : next == link_broken ? "broken" : ""};
@@ -221,15 +221,15 @@ class DcCard final : public BlockCard {
   }
 };
 
-Blob fresh_dc(const CardSize& size, const CardWish& wish) {
+Blob fresh_dc(const CardSize& size, const NewCardOptions& wish) {
   std::vector<Byte> image(size.image_bytes);
   const std::span<Byte> root = std::span(image).subspan(root_at, block_size);
   std::ranges::fill(root.first(mark_bytes), mark_value);
   put_time(root.subspan(formatted_at, time_bytes), wish.formatted);
   for (const RootField& field : root_fields) put_le(root, field.at, 2, field.value);
   for (std::size_t block = 0; block < block_count_of_card; ++block) {
-    const bool system = block >= most_user_blocks;
-    const bool end = block > directory_block || block == most_user_blocks;
+    const bool system = block >= max_user_blocks;
+    const bool end = block > directory_block || block == max_user_blocks;
     put_le(image, table_block * block_size + 2 * block, 2,
            !system ? link_free
            : end   ? link_end
@@ -247,7 +247,7 @@ double weigh_dc(ByteView image, std::string& evidence) {
   for (const RootField& field : std::span(root_fields).first(checked_root_fields))
     right += le16(image, root_at + field.at) == field.value ? 1 : 0;
   std::size_t links = 0;
-  for (std::size_t block = most_user_blocks + 1; block <= directory_block; ++block)
+  for (std::size_t block = max_user_blocks + 1; block <= directory_block; ++block)
     links += le16(image, table_block * block_size + 2 * block) == block - 1 ? 1 : 0;
   evidence = fmt::format("{}{} of {} fields of the root are right, {} of {} links of the directory",
                          mark ? "the root block has its mark, " : "", right, checked_root_fields, links,

@@ -8,7 +8,7 @@
 namespace bayswap::dc {
 
 inline constexpr std::size_t block_size = 512;
-inline constexpr std::size_t most_user_blocks = 241;
+inline constexpr std::size_t max_user_blocks = 241;
 
 // ---- A directory entry: 32 bytes ----------------------------------------------------------------------
 inline constexpr std::size_t entry_bytes = 32;

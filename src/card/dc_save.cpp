@@ -20,7 +20,7 @@ constexpr std::size_t palette_at = 96;  // 16 colours: 4 bits each of opacity, r
 constexpr std::size_t header_bytes = 128;
 constexpr std::size_t icon_side = 32;
 constexpr std::size_t icon_bytes = icon_side * icon_side / 2;  // two pixels a byte, the left one high
-constexpr std::size_t most_icons = 3;
+constexpr std::size_t max_icons = 3;
 
 std::optional<std::int64_t> time_of(ByteView bcd) {
   std::array<int, 7> value{};
@@ -67,13 +67,13 @@ CardEntry describe_dc(const CardSave& save) {
 
 bool plausible_dc(ByteView entry) {
   return (entry[type_at] == type_data || entry[type_at] == type_game) &&
-         is_plain_text(entry.subspan(name_at, name_bytes)) && le16(entry, blocks_at) <= most_user_blocks;
+         is_plain_text(entry.subspan(name_at, name_bytes)) && le16(entry, blocks_at) <= max_user_blocks;
 }
 
 bool is_dc_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
   return save.files.empty() && !save.payload.empty() && save.payload.size() % block_size == 0 &&
-         save.payload.size() <= most_user_blocks * block_size &&
+         save.payload.size() <= max_user_blocks * block_size &&
          (entry[type_at] == type_data || entry[type_at] == type_game) && entry[name_at] != 0 &&
          le16(entry, blocks_at) == save.payload.size() / block_size &&
          le16(entry, header_block_at) < le16(entry, blocks_at);
@@ -84,7 +84,7 @@ SaveIcon icon_dc(const CardSave& save) {
   const ByteView header = header_of(save);
   if (header.empty()) return icon;
   const std::size_t count = le16(header, icon_count_at);
-  if (count < 1 || count > most_icons || header.size() < header_bytes + count * icon_bytes) return icon;
+  if (count < 1 || count > max_icons || header.size() < header_bytes + count * icon_bytes) return icon;
   for (std::size_t i = 0; i < count; ++i) {
     Picture picture{icon_side, icon_side, {}};
     for (const Byte two : header.subspan(header_bytes + i * icon_bytes, icon_bytes))

@@ -86,7 +86,7 @@ std::size_t current(ByteView image, Area (*area)(std::size_t), std::size_t count
 
 class GcCard final : public BlockCard {
  public:
-  explicit GcCard(const Blob& image) : BlockCard(gc_save(), image) { look_again(); }
+  explicit GcCard(const Blob& image) : BlockCard(gc_save(), image) { refresh(); }
 
   std::size_t block_bytes() const override { return block_size; }
   std::size_t capacity_blocks() const override { return block_count() - system_blocks; }
@@ -167,12 +167,12 @@ class GcCard final : public BlockCard {
     put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_blocks()));
     seal();
   }
-  void mend() override {
+  void repair_medium() override {
     put_be16(image_, megabits_at, static_cast<std::uint16_t>(block_count() / blocks_a_megabit));
     seal_area(image_, header);
     if (orphans().empty()) mend_copy(directory, directories);
     mend_copy(table, tables);
-    look_again();
+    refresh();
     const std::size_t at = tables.at(current_table());
     if (is_sound(image_, table(current_table()))) {
       put_be16(image_, at + free_at, static_cast<std::uint16_t>(free_blocks()));
@@ -203,7 +203,7 @@ class GcCard final : public BlockCard {
       if (directory_turned_ == copy + 1) seal_area(image_, directory(copy));
       if (table_turned_ == copy + 1) seal_area(image_, table(copy));
     }
-    look_again();
+    refresh();
   }
 
   std::vector<Slot> hidden_slots() const override {
@@ -242,7 +242,7 @@ class GcCard final : public BlockCard {
 
  private:
   // Which copies count: told by their checksums, so asked once a change.
-  void look_again() {
+  void refresh() {
     directory_now_ = current(image_, directory, directories[0] + directory_counter_at,
                              directories[1] + directory_counter_at);
     table_now_ = current(image_, table, tables[0] + table_counter_at, tables[1] + table_counter_at);
@@ -280,12 +280,12 @@ class GcCard final : public BlockCard {
     return i;
   }
   static void report(Problems& problems, const Area& area, const Sums& is, const Sums& should,
-                     std::string_view what, bool mendable) {
-    problems.add(area.sum_at, mendable, "{}: checksums {:04X} {:04X}, should be {:04X} {:04X}", what,
+                     std::string_view what, bool repairable) {
+    problems.add(area.sum_at, repairable, "{}: checksums {:04X} {:04X}, should be {:04X} {:04X}", what,
                  is.plain, is.inverse, should.plain, should.inverse);
   }
-  void report_sum(Problems& problems, const Area& area, std::string_view what, bool mendable) const {
-    report(problems, area, stored(image_, area), sums_of(bytes(area.at, area.size)), what, mendable);
+  void report_sum(Problems& problems, const Area& area, std::string_view what, bool repairable) const {
+    report(problems, area, stored(image_, area), sums_of(bytes(area.at, area.size)), what, repairable);
   }
   // A change goes into the older copy, with the counter one on; the other stays as it was.
   std::size_t turn_directory() {
@@ -322,7 +322,7 @@ class GcCard final : public BlockCard {
   std::size_t table_turned_ = 0;
 };
 
-Blob fresh_gc(const CardSize& size, const CardWish& wish) {
+Blob fresh_gc(const CardSize& size, const NewCardOptions& wish) {
   std::vector<Byte> image(size.image_bytes, 0xff);
   const std::span<Byte> all(image);
   // The serial number comes from the flash chip and the time: here from the time alone.

@@ -84,7 +84,7 @@ Picture untile(ByteView pixels, ByteView palette, std::size_t width, std::size_t
 SaveIcon icon_gc(const CardSave& save) {
   constexpr std::size_t banner_width = 96;
   constexpr std::size_t side = 32;
-  constexpr std::size_t most_icons = 8;
+  constexpr std::size_t max_icons = 8;
   SaveIcon icon;
   const ByteView entry = save.entry.view();
   const ByteView data = save.payload.view();
@@ -105,7 +105,7 @@ SaveIcon icon_gc(const CardSave& save) {
     icon.banner = untile(*pixels, *palette, banner_width, side);
   }
   std::vector<std::pair<std::size_t, ByteView>> waiting;  // for the palette behind the last icon
-  for (std::size_t i = 0; i < most_icons; ++i) {
+  for (std::size_t i = 0; i < max_icons; ++i) {
     const unsigned form = (be16(entry, icon_forms_at) >> (2 * i)) & 3U;
     const unsigned speed = (be16(entry, icon_speeds_at) >> (2 * i)) & 3U;
     if (speed == 0) break;

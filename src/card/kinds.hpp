@@ -10,7 +10,7 @@
 namespace bayswap {
 
 /// A header and trailer around an image may have so many bytes together.
-inline constexpr std::size_t most_wrapper_bytes = 65536;
+inline constexpr std::size_t max_wrapper_bytes = 65536;
 
 /// One save off its card. In src/card/<tag>_save.cpp.
 struct SaveFormat {
@@ -47,9 +47,9 @@ struct CardFormat {
   /// The sizes that a file with such a card can have, whatever its form.
   std::span<const std::size_t> image_sizes;
   /// How sure these bytes, as many as one of the sizes, are to be such a card: 0 to 1, and why.
-  double (*weigh)(ByteView image, std::string& evidence) = nullptr;
+  double (*score)(ByteView image, std::string& evidence) = nullptr;
   std::unique_ptr<Card> (*open)(const Blob& image) = nullptr;
-  Blob (*fresh)(const CardSize& size, const CardWish& wish) = nullptr;
+  Blob (*fresh)(const CardSize& size, const NewCardOptions& wish) = nullptr;
 };
 
 [[nodiscard]] const CardFormat& ps1_format();

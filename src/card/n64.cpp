@@ -88,7 +88,7 @@ class PakCard final : public BlockCard {
     for (const std::size_t page : blocks) set_next(page, page_free);
     std::ranges::fill(note(slot.number), Byte{0});
   }
-  void mend() override {
+  void repair_medium() override {
     mend_tables();
     mend_ids();
     for (const Slot& slot : slots()) note(slot.number)[status_at] |= status_occupied;
@@ -215,7 +215,7 @@ const CardFormat& n64_format() {
       image_sizes,
       weigh_pak,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
-      [](const CardSize&, const CardWish&) { return fresh_pak(1); }};
+      [](const CardSize&, const NewCardOptions&) { return fresh_pak(1); }};
   return format;
 }
 

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/endian.hpp"
 #include "base/text.hpp"
@@ -13,7 +14,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::string_view parcel_magic = "PARCEL1\n";
-constexpr std::size_t most_parcel_head = max_toml_size_bytes;
+constexpr std::size_t max_parcel_head = max_toml_size_bytes;
 
 // ---- Parcels: magic, length of the head, the head as TOML, then entry and payload of the save and of each
 // file ----
@@ -50,7 +51,7 @@ Result<CardSave> read_parcel(const Blob& file) {
   if (bytes.size() < parcel_magic.size() + 4) return damaged("it ends in its head");
   const std::size_t head = le32(bytes, parcel_magic.size());
   const std::size_t from = parcel_magic.size() + 4;
-  if (head > most_parcel_head || head > bytes.size() - from) return damaged("its head runs over the end");
+  if (head > max_parcel_head || head > bytes.size() - from) return damaged("its head runs over the end");
   const std::string text(bytes.begin() + static_cast<std::ptrdiff_t>(from),
                          bytes.begin() + static_cast<std::ptrdiff_t>(from + head));
   BAYSWAP_TRY(const toml::table root, parse_toml(text, "the parcel's head"));
@@ -63,15 +64,20 @@ Result<CardSave> read_parcel(const Blob& file) {
                 fmt::format("a parcel of '{}', which is no card we know", printable(kind)));
   save.kind = *known;
   BAYSWAP_TRY(save.name, reader.needed_text("name"));
+  if (printable(save.name) != save.name) return damaged("its name has control characters in it");
   BAYSWAP_TRY(auto title, reader.text("title"));
   save.title = std::move(title).value_or("");
   Pieces pieces(file, from + head);
   BAYSWAP_TRY(save.entry, pieces.next(reader, "entry"));
   BAYSWAP_TRY(save.payload, pieces.next(reader, "payload"));
   BAYSWAP_TRY(auto files, reader.tables("file"));
+  std::set<std::string> names;
   for (TableReader& one : files) {
     CardFile inside;
     BAYSWAP_TRY(inside.name, one.needed_text("name"));
+    if (!is_safe_name(inside.name))
+      return damaged(fmt::format("'{}' in it is not a file name", printable(inside.name)));
+    if (!names.insert(inside.name).second) return damaged(fmt::format("it has {} twice", inside.name));
     BAYSWAP_TRY(inside.entry, pieces.next(one, "entry"));
     BAYSWAP_TRY(inside.bytes, pieces.next(one, "payload"));
     BAYSWAP_CHECK(one.no_other_keys());

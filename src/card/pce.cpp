@@ -109,7 +109,7 @@ class PceCard final : public BlockCard {
     std::ranges::copy(bytes(slot.at + size, behind - slot.at - size), bytes(slot.at, 0).data());
     close(behind - size);
   }
-  void mend() override {
+  void repair_medium() override {
     std::ranges::copy(mark, image_.begin());
     put_le(image_, end_at, 2, base_address + memory_bytes);
     if (le16(image_, end()) == 0 || !more_behind()) close(end());
@@ -153,7 +153,7 @@ class PceCard final : public BlockCard {
   }
 };
 
-Blob fresh_pce(const CardSize& /*size*/, const CardWish& /*wish*/) {
+Blob fresh_pce(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
   std::vector<Byte> image(memory_bytes);
   std::ranges::copy(mark, image.begin());
   put_le(image, end_at, 2, base_address + memory_bytes);

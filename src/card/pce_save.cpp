@@ -15,7 +15,7 @@ constexpr std::size_t entry_bytes = 16;
 constexpr std::size_t maker_bytes = 2;  // the game's own number, in front of its name
 constexpr std::size_t name_at = 4 + maker_bytes;
 constexpr std::size_t name_bytes = 10;
-constexpr std::size_t most_payload = 2048 - 16 - entry_bytes - 2;
+constexpr std::size_t max_payload = 2048 - 16 - entry_bytes - 2;
 
 CardEntry describe_pce(const CardSave& save) {
   const ByteView bytes = save.entry.view();
@@ -33,7 +33,7 @@ bool plausible_pce(ByteView entry) {
 }
 
 bool is_pce_save(const CardSave& save) {
-  return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload;
+  return save.files.empty() && !save.payload.empty() && save.payload.size() <= max_payload;
 }
 
 std::optional<std::vector<Byte>> fresh_pce_entry(std::string_view name, std::int64_t /*modified*/) {

@@ -125,7 +125,7 @@ class Ps1Card final : public BlockCard {
     release(slot.number);
     for (const std::size_t block : blocks) release(block);
   }
-  void mend() override {
+  void repair_medium() override {
     image_[0] = 'M';
     image_[1] = 'C';
     for (const Slot& slot : slots())
@@ -144,7 +144,7 @@ class Ps1Card final : public BlockCard {
   [[nodiscard]] std::uint32_t state(std::size_t block) const { return le32(frame(block), state_at); }
 };
 
-Blob fresh_ps1(const CardSize& /*size*/, const CardWish& /*wish*/) {
+Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
   std::vector<Byte> image(card_bytes);
   const auto frame = [&](std::size_t index) {
     return std::span(image).subspan(index * frame_bytes, frame_bytes);

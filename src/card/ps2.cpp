@@ -106,7 +106,7 @@ class Ps2Card final : public BlockCard {
       const std::vector<std::size_t> more = tree_.allocate(1);
       tree_.set_link(tree_.root().clusters.back(), link_used | static_cast<std::uint32_t>(more.front()));
     }
-    tree_.look_again(index + 1);
+    tree_.refresh(index + 1);
     if (tree_.root().length <= index)
       return fail(ErrorCode::damaged, "the root folder can't grow: the card's allocation table is broken",
                   "`bayswap card rescue` puts what is left on a fresh card");
@@ -139,7 +139,7 @@ class Ps2Card final : public BlockCard {
     if (grows) put_le(tree_.pages().change(block_at(0) + length_at, 4), 0, 4, index + 1);
     std::ranges::copy(save.entry.view().subspan(modified_at, 8),
                       tree_.pages().change(block_at(0) + modified_at, 8).begin());
-    tree_.look_again();
+    tree_.refresh();
     return {};
   }
   // Entries lose their mark, clusters too; names and links stay.
@@ -152,13 +152,13 @@ class Ps2Card final : public BlockCard {
     for (const Inside& one : content.files) unmark(one.entry_at);
     unmark(slot.at);
     for (const std::size_t cluster : blocks) release(cluster);
-    tree_.look_again();
+    tree_.refresh();
   }
   std::string untrusted() const override {
     if (!tree_.super().problem.empty()) return "the superblock is broken: " + tree_.super().problem;
     return tree_.root().problem.empty() ? "" : "the root folder is broken: " + tree_.root().problem;
   }
-  void mend() override { tree_.pages().mend(); }
+  void repair_medium() override { tree_.pages().repair(); }
   void release(std::size_t cluster) override { tree_.set_link(cluster, tree_.link(cluster) & ~link_used); }
 
   std::vector<Slot> hidden_slots() const override {

@@ -82,7 +82,7 @@ std::span<Byte> Pages::change(std::size_t at, std::size_t count) {
   return std::span(overlay(at / page_bytes)).subspan(at % page_bytes, count);
 }
 
-void Pages::mend() {
+void Pages::repair() {
   for (const EccFlaw& flaw : flaws_) {
     if (flaw.state == EccState::hopeless) continue;
     (void)overlay(flaw.page);

@@ -34,7 +34,7 @@ class Pages {
   /// To be written to, within one page. The chunks count as written: they get a new code.
   [[nodiscard]] std::span<Byte> change(std::size_t at, std::size_t count);
   /// Chunks with mended bits, and with wrong codes over sound data, count as written from now on.
-  void mend();
+  void repair();
   [[nodiscard]] Blob file() const;
 
  private:

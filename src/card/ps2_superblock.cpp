@@ -121,7 +121,7 @@ std::vector<std::size_t> Superblock::broken_pointers(const Pages& card) const {
 
 using namespace ps2;
 
-Blob fresh_ps2(const CardSize& size, const CardWish& wish) {
+Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish) {
   const Usual u = usual(size.image_bytes);
   std::vector<Byte> card(size.image_bytes, 0xff);
   const std::span<Byte> super = std::span(card).first(page_bytes);

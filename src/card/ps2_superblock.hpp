@@ -37,6 +37,6 @@ constexpr CardSize ps2_size(std::size_t data_bytes) {
   return {clusters - 8 - tables_of_tables - tables - 16 - 1, data_bytes};
 }
 [[nodiscard]] double weigh_ps2(ByteView image, std::string& evidence);
-[[nodiscard]] Blob fresh_ps2(const CardSize& size, const CardWish& wish);
+[[nodiscard]] Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish);
 
 }  // namespace bayswap

@@ -27,7 +27,7 @@ Tree::Tree(Blob image, bool with_spare)
     for (std::size_t i = first; at != 0 && i < std::min(first + links_a_table, super_.allocatable); ++i)
       link_places_[i] = at + 4 * (i - first);
   }
-  look_again();
+  refresh();
 }
 
 bool Tree::is_system(std::size_t cluster) const {
@@ -170,7 +170,7 @@ std::size_t Tree::free_entry() const {
   return root_.length;
 }
 
-void Tree::look_again(std::size_t at_least) {
+void Tree::refresh(std::size_t at_least) {
   unreadable_.clear();
   for (const EccFlaw& flaw : pages_.flaws())
     if (flaw.state == EccState::hopeless && flaw.page / 2 >= super_.first_cluster)

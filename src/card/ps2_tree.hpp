@@ -89,7 +89,7 @@ class Tree {
   /// Gives the first cluster; FFFFFFFF for no bytes.
   std::size_t write(ByteView content);
   /// Finds the root anew, after a change; it has at least so many entries.
-  void look_again(std::size_t at_least = 0);
+  void refresh(std::size_t at_least = 0);
 
  private:
   Pages pages_;

@@ -35,22 +35,22 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
     if (kind && format->save.kind != *kind) continue;
     for (const std::size_t size : format->image_sizes) {
       const std::size_t room = file.size() > size ? file.size() - size : 0;
-      if (room > most_wrapper_bytes) continue;
+      if (room > max_wrapper_bytes) continue;
       Place best{format, 0, size, -1};
-      const auto weigh = [&](std::size_t at) {
+      const auto score = [&](std::size_t at) {
         std::string evidence;
-        const double weight = format->weigh(padded(file, at, size).view(), evidence);
+        const double weight = format->score(padded(file, at, size).view(), evidence);
         if (weight > best.confidence) best = {format, at, size, weight};
       };
       if (file.size() >= size) {
-        for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) weigh(at);
+        for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) score(at);
       } else {
         // Cut short: it may have had a header as well, of a round size.
         const bool nearest = std::ranges::none_of(
             format->image_sizes, [&](std::size_t other) { return other < size && other >= file.size(); });
         if (!nearest) continue;
-        weigh(0);
-        for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) weigh(at);
+        score(0);
+        for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) score(at);
       }
       // Without any sign of it, only a file of the right size is worth a look.
       if (best.confidence > 0.02 || file.size() == size || kind) places.push_back(best);
@@ -74,7 +74,7 @@ Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int 
            : whole;
   std::optional<Rescue> best;
   std::size_t best_count = 0;
-  CardWish wish;
+  NewCardOptions wish;
   std::size_t best_size = 0;
   std::string best_form;
   double best_confidence = 0;
@@ -89,7 +89,8 @@ Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int 
     rescue.missing_bytes = place.image_bytes - present;
     rescue.saves = card->carve(present);
     std::size_t count = place.confidence > 0.2 ? 1 : 0;
-    for (const FoundSave& found : rescue.saves) count += found.surety == FoundSave::Surety::doubtful ? 0 : 2;
+    for (const FoundSave& found : rescue.saves)
+      count += found.confidence == FoundSave::Confidence::doubtful ? 0 : 2;
     if (count == 0 && !kind) continue;  // no sign of a card, and nothing on it that is sure
     if (best && count <= best_count) continue;
     best = std::move(rescue);
@@ -112,9 +113,9 @@ Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int 
   best->on_card.assign(best->saves.size(), false);
   // The living before the deleted, the sure before the likely.
   for (const bool deleted : {false, true})
-    for (const auto surety : {FoundSave::Surety::certain, FoundSave::Surety::likely})
+    for (const auto confidence : {FoundSave::Confidence::certain, FoundSave::Confidence::likely})
       for (std::size_t i = 0; i < best->saves.size(); ++i)
-        if (best->saves[i].deleted == deleted && best->saves[i].surety == surety)
+        if (best->saves[i].deleted == deleted && best->saves[i].confidence == confidence)
           best->on_card[i] = best->card->put(best->saves[i].save).has_value();
   return *std::move(best);
 }

@@ -37,7 +37,7 @@ bool has_mark(ByteView image, Form form, std::size_t at) {
 bool is_first_at(ByteView image, Form form, std::size_t at) {
   const auto byte = [&](std::size_t i) { return image[(at + i) * form.step() + (form.spread ? 1 : 0)]; };
   return byte(0) == 0x80 && byte(1) == 0 && byte(2) == 0 && byte(3) == 0 && byte(name_at) > 0x20 &&
-         byte(name_at) < 0x7f && byte(language_at) <= most_language && byte(size_at) == 0;
+         byte(name_at) < 0x7f && byte(language_at) <= max_language && byte(size_at) == 0;
 }
 // Spread where something of a memory stands at the odd addresses only.
 Form form_of(ByteView image) {
@@ -162,7 +162,7 @@ class SatCard final : public BlockCard {
         break;
       }
     for (std::size_t block = first_block; block < block_count(); ++block)
-      if (tag(block) == tag_first && image_[block_at(block) + language_at] > most_language)
+      if (tag(block) == tag_first && image_[block_at(block) + language_at] > max_language)
         problems.add(block_at(block) + language_at, false, "block {}: language {}, which there is not", block,
                      image_[block_at(block) + language_at]);
   }
@@ -191,7 +191,7 @@ class SatCard final : public BlockCard {
   void erase(const Slot& slot, const std::vector<std::size_t>& /*blocks*/) override {
     put_be32(image_, slot.at, 0);
   }
-  void mend() override {
+  void repair_medium() override {
     for (std::size_t at = 0; at < block_size_; at += mark.size())
       std::ranges::copy(mark, image_.begin() + static_cast<std::ptrdiff_t>(at));
   }
@@ -223,7 +223,7 @@ class SatCard final : public BlockCard {
     const auto end = std::ranges::find(name, Byte{0});
     const auto plain = [](Byte b) { return b >= 0x20 && b < 0x7f; };
     if (end == name.begin() || !std::all_of(name.begin(), end, plain) ||
-        !std::all_of(end, name.end(), [](Byte b) { return b == 0; }) || head[language_at] > most_language)
+        !std::all_of(end, name.end(), [](Byte b) { return b == 0; }) || head[language_at] > max_language)
       return false;
     const Chain way = chain({block, block_at(block), true});
     if (!way.problem.empty()) return false;
@@ -236,7 +236,7 @@ class SatCard final : public BlockCard {
   std::size_t block_size_ = smallest_block;
 };
 
-Blob fresh_sat(const CardSize& size, const CardWish& wish) {
+Blob fresh_sat(const CardSize& size, const NewCardOptions& wish) {
   std::vector<Byte> memory(size.image_bytes);
   const std::size_t block = usual_block_size(size.image_bytes);
   for (std::size_t at = 0; at < block; at += mark.size())
@@ -255,11 +255,11 @@ double weigh_sat(ByteView image, std::string& evidence) {
     return block ? 0.98 : 0.6;
   }
   // Without its mark: first blocks of saves, near the start.
-  constexpr std::size_t most_blocks = 64;
+  constexpr std::size_t max_blocks = 64;
   for (const Form form : {Form{false}, Form{true}}) {
     std::size_t saves = 0;
     const std::size_t block = usual_block_size(image.size() / form.step());
-    for (std::size_t i = first_block; i < most_blocks && (i + 1) * block * form.step() <= image.size(); ++i)
+    for (std::size_t i = first_block; i < max_blocks && (i + 1) * block * form.step() <= image.size(); ++i)
       saves += is_first_at(image, form, i * block) ? 1 : 0;
     if (saves == 0) continue;
     evidence = fmt::format("no mark, but {} blocks that begin a save", saves);

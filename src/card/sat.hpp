@@ -20,6 +20,6 @@ inline constexpr std::size_t size_at = 30;      // bytes of data
 inline constexpr std::size_t entry_bytes = 34;  // then the list of blocks, ended by 0, then the data
 
 inline constexpr std::int64_t epoch = 315532800;  // 1980-01-01, in seconds since 1970
-inline constexpr Byte most_language = 5;
+inline constexpr Byte max_language = 5;
 
 }  // namespace bayswap::sat

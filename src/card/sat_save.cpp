@@ -10,29 +10,29 @@ namespace {
 
 using namespace sat;
 
-constexpr std::array<std::string_view, most_language + 1> languages{"ja", "en", "fr", "de", "es", "it"};
-constexpr std::size_t most_payload = std::size_t{4} << 20;
+constexpr std::array<std::string_view, max_language + 1> languages{"ja", "en", "fr", "de", "es", "it"};
+constexpr std::size_t max_payload = std::size_t{4} << 20;
 
 CardEntry describe_sat(const CardSave& save) {
   const ByteView bytes = save.entry.view();
   CardEntry entry;
   entry.name = to_utf8(bytes.subspan(name_at, name_bytes), TextEncoding::shift_jis);
   entry.title = to_utf8(bytes.subspan(comment_at, comment_bytes), TextEncoding::shift_jis);
-  if (bytes[language_at] <= most_language) entry.language = languages.at(bytes[language_at]);
+  if (bytes[language_at] <= max_language) entry.language = languages.at(bytes[language_at]);
   entry.modified = epoch + std::int64_t{60} * be32(bytes, date_at);
   entry.size_bytes = save.payload.size();
   return entry;
 }
 
 bool plausible_sat(ByteView entry) {
-  return is_plain_text(entry.subspan(name_at, name_bytes)) && entry[language_at] <= most_language;
+  return is_plain_text(entry.subspan(name_at, name_bytes)) && entry[language_at] <= max_language;
 }
 
 bool is_sat_save(const CardSave& save) {
   const ByteView entry = save.entry.view();
-  return save.files.empty() && !save.payload.empty() && save.payload.size() <= most_payload &&
+  return save.files.empty() && !save.payload.empty() && save.payload.size() <= max_payload &&
          be32(entry, size_at) == save.payload.size() && entry[name_at] != 0 &&
-         entry[language_at] <= most_language;
+         entry[language_at] <= max_language;
 }
 
 std::optional<std::vector<Byte>> fresh_sat_entry(std::string_view name, std::int64_t modified) {

@@ -114,7 +114,7 @@ class ScdCard final : public Card {
   std::vector<Byte> image_;
 };
 
-Blob fresh_scd(const CardSize& size, const CardWish& /*wish*/) {
+Blob fresh_scd(const CardSize& size, const NewCardOptions& /*wish*/) {
   std::vector<Byte> image(size.image_bytes);
   const std::span<Byte> last = std::span(image).last(block_size);
   std::fill_n(last.begin() + volume_at, volume_bytes, Byte{'_'});

@@ -17,7 +17,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_candidates = 200;
+constexpr std::size_t max_candidates = 200;
 constexpr double for_structure = 0.25;
 constexpr double for_content = 0.25;
 constexpr double for_name = 0.15;
@@ -53,7 +53,7 @@ class Finder {
   }
 
   Result<std::vector<Candidate>> run() {
-    ScanWish wish;
+    ScanOptions wish;
     wish.titles = titles_;
     BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
     for (const PlatformRule& rule : to_.bay->rules) {
@@ -88,7 +88,7 @@ class Finder {
   }
 
   void add(Candidate one) {
-    if (found_.size() >= most_candidates) return;
+    if (found_.size() >= max_candidates) return;
     if (titles_ != nullptr) titles_->complete(one.facts.game);
     one.facts.game.platform = one.rule->platform;
     if (one.facts.game.code.empty() && one.facts.game.title.empty() && one.facts.game.title_id == 0 &&
@@ -393,7 +393,7 @@ Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std:
 
 Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
                         const CarryRequest& request) {
-  Cargo cargo;
+  SourceSave cargo;
   cargo.facts = candidate.facts;
   cargo.shown = candidate.where;
   if (!candidate.entry.empty()) {
@@ -406,7 +406,7 @@ Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, Open
   }
   for (const TreeFile& file : candidate.files)
     cargo.modified = std::max(cargo.modified.value_or(file.modified), file.modified);
-  std::vector<Cargo> all;
+  std::vector<SourceSave> all;
   all.push_back(std::move(cargo));
   return plan_shapes(catalog, std::move(all), std::nullopt, to, request);
 }

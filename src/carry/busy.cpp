@@ -1,4 +1,4 @@
-// Is somebody at these files? Linux tells who has a file open.
+// Whether another program is using the files. Linux tells who has a file open.
 #include <dirent.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
@@ -17,8 +17,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::int64_t at_rest_seconds = 2;
-constexpr std::size_t most_processes = 100000;
+constexpr std::int64_t idle_seconds = 2;
+constexpr std::size_t max_processes = 100000;
 
 struct FileKey {
   dev_t device;
@@ -45,7 +45,7 @@ std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
     const std::string pid = process->d_name;
     if (!std::ranges::all_of(pid, [](unsigned char c) { return std::isdigit(c) != 0; }) || pid == own)
       continue;
-    if (++seen > most_processes) break;
+    if (++seen > max_processes) break;
     const std::string folder = "/proc/" + pid + "/fd";
     const std::unique_ptr<DIR, int (*)(DIR*)> handles(opendir(folder.c_str()), &closedir);
     if (!handles) continue;
@@ -77,24 +77,37 @@ std::optional<std::string> lock_beside(const std::string& path) {
 
 }  // namespace
 
-std::optional<std::string> in_use(const std::vector<std::string>& addresses, std::int64_t now,
+void note_hard_links(Plan& plan, Store& target) {
+  for (const FileChange& change : plan.changes) {
+    if (!change.before) continue;
+    const auto info = target.stat(change.path);
+    if (info && *info && (*info)->hard_links > 1)
+      plan.add({PlanIssue::Level::note, "hard-link",
+                fmt::format("{} has {} names: the others keep the old bytes",
+                            target.display_path(change.path), (*info)->hard_links),
+                "link them again afterwards if they are meant to be one file"});
+  }
+}
+
+std::optional<std::string> in_use(const std::vector<std::string>& paths, std::optional<std::int64_t> now,
                                   Logbook& logbook) {
   std::set<FileKey> open;
-  for (const std::string& path : addresses) {
+  for (const std::string& path : paths) {
     if (const auto lock = lock_beside(path))
       return fmt::format("{}: there is a lock beside it ({})", path, *lock);
     struct stat st {};
     if (::stat(path.c_str(), &st) != 0) continue;
     open.insert({st.st_dev, st.st_ino});
-    const std::int64_t age = now - st.st_mtim.tv_sec;
-    if (age < 0 || age >= at_rest_seconds) continue;
+    if (!now) continue;
+    const std::int64_t age = *now - st.st_mtim.tv_sec;
+    if (age < 0 || age >= idle_seconds) continue;
     const auto ours = logbook.is_last_written(path);
     if (ours && *ours) continue;
     return fmt::format("{} was changed {} ago", path,
                        age == 0 ? "less than a second" : fmt::format("{} seconds", age));
   }
   if (open.empty()) return std::nullopt;
-  if (const auto who = who_has_open(open)) return fmt::format("{}: {}", addresses.front(), *who);
+  if (const auto who = who_has_open(open)) return fmt::format("{}: {}", paths.front(), *who);
   return std::nullopt;
 }
 

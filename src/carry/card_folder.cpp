@@ -11,7 +11,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_single_bytes = std::size_t{16} << 20;
+constexpr std::size_t max_single_bytes = std::size_t{16} << 20;
 constexpr std::string_view description = "icon.sys";
 
 }  // namespace
@@ -29,28 +29,28 @@ Result<CardSave> save_from_folder(Store& store, const std::string& folder) {
   for (const FileInfo& file : inside) {
     if (file.kind != FileInfo::Kind::file)
       return fail(ErrorCode::not_recognised,
-                  fmt::format("{}: {} in it is no file", store.shown(folder), printable(file.name)),
+                  fmt::format("{}: {} in it is no file", store.display_path(folder), printable(file.name)),
                   "a ps2 save is a folder of files and nothing else");
-    BAYSWAP_TRY(const Blob bytes, store.read(join_path(folder, file.name), most_single_bytes));
+    BAYSWAP_TRY(const Blob bytes, store.read(join_path(folder, file.name), max_single_bytes));
     files.push_back({file.name, bytes, file.modified});
   }
-  return folder_save(std::string(name_of(tidied(folder))), files);
+  return folder_save(std::string(name_of(normalized(folder))), files);
 }
 
-Result<std::unique_ptr<CardFolder>> CardFolder::open(Store& store, const std::string& path,
-                                                     std::optional<CardKind> kind) {
-  auto folder = std::unique_ptr<CardFolder>(new CardFolder(path));
-  BAYSWAP_TRY(const auto inside, store.list(path));
+Result<std::unique_ptr<CardFolder>> CardFolder::open(Store& store, std::optional<CardKind> kind) {
+  auto folder = std::unique_ptr<CardFolder>(new CardFolder());
+  BAYSWAP_TRY(const auto inside, store.list("."));
   std::vector<std::size_t> of_kind(all_card_kinds().size());
   for (const FileInfo& file : inside) {
-    const std::string at = join_path(path, file.name);
+    const std::string& at = file.name;
+    if (file.link) continue;
     if (file.kind == FileInfo::Kind::folder) {
       BAYSWAP_TRY(const auto described, store.stat(join_path(at, description)));
       if (!described) continue;
       auto save = save_from_folder(store, at);
       if (save) folder->saves_.push_back({*std::move(save), at, true, true});
-    } else if (file.kind == FileInfo::Kind::file && file.size_bytes <= most_single_bytes) {
-      BAYSWAP_TRY(const Blob bytes, store.read(at, most_single_bytes));
+    } else if (file.kind == FileInfo::Kind::file && file.size_bytes <= max_single_bytes) {
+      BAYSWAP_TRY(const Blob bytes, store.read(at, max_single_bytes));
       auto save = single_save_from(bytes);
       if (save) folder->saves_.push_back({*std::move(save), at, true, false});
     }
@@ -58,7 +58,8 @@ Result<std::unique_ptr<CardFolder>> CardFolder::open(Store& store, const std::st
   for (const Held& held : folder->saves_) ++of_kind[static_cast<std::size_t>(held.save.kind)];
   const auto most = std::ranges::max_element(of_kind);
   if (*most == 0 && !kind)
-    return fail(ErrorCode::not_recognised, fmt::format("{} holds no single saves we know", store.shown(path)),
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{} holds no single saves we know", store.display_path(".")),
                 "a folder of parcels, of single saves with their directory entry, or of ps2 folders");
   folder->kind_ = *most > 0 ? static_cast<CardKind>(most - of_kind.begin()) : *kind;
   std::erase_if(folder->saves_, [&](const Held& held) { return held.save.kind != folder->kind_; });
@@ -105,6 +106,12 @@ Result<void> CardFolder::put(const CardSave& save) {
   if (find(save.name) != saves_.end())
     return fail(ErrorCode::unsafe, fmt::format("{} is in the folder already", save.name),
                 "say --replace to have it replaced, or drop it first");
+  if (const auto odd =
+          std::ranges::find_if(save.files, [](const CardFile& file) { return !is_safe_name(file.name); });
+      odd != save.files.end())
+    return fail(ErrorCode::damaged,
+                fmt::format("{}: '{}' in it is not a file name", save.name, printable(odd->name)),
+                "`bayswap card rescue` gets what is left of it");
   Held held{save, {}, false, kind_ == CardKind::ps2};
   // One that was there under this name goes back to its own file.
   const auto old = std::ranges::find(before_, save.name, [](const Held& other) { return other.save.name; });
@@ -113,7 +120,7 @@ Result<void> CardFolder::put(const CardSave& save) {
     held.folder = old->folder;
   } else {
     const std::string usual = to_single_save(save) ? ".single" : ".parcel";
-    held.path = join_path(path_, file_name_for(save.name));
+    held.path = file_name_for(save.name);
     if (!held.folder) held.path += extension_.empty() ? usual : extension_;
   }
   saves_.push_back(std::move(held));

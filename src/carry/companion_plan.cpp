@@ -11,7 +11,7 @@
 namespace bayswap {
 namespace {
 
-using Level = Danger::Level;
+using Level = PlanIssue::Level;
 
 Result<std::optional<Blob>> current(Store& store, const std::string& path) {
   BAYSWAP_TRY(const auto info, store.stat(path));
@@ -38,8 +38,8 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
   if (!*ours || (*theirs && **theirs == **ours)) return;
   if (rule.check == "avatar-database") {
     if (const auto problem = avatar_database_problem((*ours)->view())) {
-      plan.add({Level::warning, "companion-damaged", fmt::format("{}: {}", from.store->shown(here), *problem),
-                "it is not carried along"});
+      plan.add({Level::warning, "companion-damaged",
+                fmt::format("{}: {}", from.store->display_path(here), *problem), "it is not carried along"});
       return;
     }
   }
@@ -51,7 +51,8 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
   }
   if (std::ranges::any_of(plan.changes, [&](const FileChange& change) { return change.path == there; }))
     return;
-  plan.steps.push_back({"companion", to.store->shown(there), fmt::format("the save leans on {}", rule.what)});
+  plan.steps.push_back(
+      {"companion", to.store->display_path(there), fmt::format("the save leans on {}", rule.what)});
   plan.changes.push_back({there, *theirs, **ours});
 }
 

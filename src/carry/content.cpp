@@ -11,7 +11,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_bytes_searched = std::size_t{16} << 20;
+constexpr std::size_t max_bytes_searched = std::size_t{16} << 20;
 
 bool holds_text(ByteView bytes, std::string_view text) {
   const auto found = std::search(bytes.begin(), bytes.end(), text.begin(), text.end(),
@@ -23,7 +23,7 @@ Result<std::vector<TreeFile>> files_of(const BlockPackage& package) {
   std::vector<TreeFile> files;
   for (const PackagedFile& file : package.files()) {
     if (file.folder) continue;
-    if (!is_tame(file.path))
+    if (!is_safe_relative(file.path))
       return fail(ErrorCode::unsafe, fmt::format("the package has a file called '{}'", printable(file.path)),
                   "such a name can't be written; take what you need out of it by hand");
     BAYSWAP_TRY(Blob bytes, package.read(file.path));
@@ -47,12 +47,12 @@ Result<Content> read_content(Store& store, const BaySave& save) {
   Content content;
   content.game = save.facts.game;
   const auto named = [&](Error error) {
-    error.message = fmt::format("{}: {}", store.shown(save.path), error.message);
+    error.message = fmt::format("{}: {}", store.display_path(save.path), error.message);
     return tl::unexpected(std::move(error));
   };
   BAYSWAP_TRY(const auto info, store.stat(save.path));
   if (!info)
-    return fail(ErrorCode::not_found, fmt::format("{} is gone", store.shown(save.path)), "scan again");
+    return fail(ErrorCode::not_found, fmt::format("{} is gone", store.display_path(save.path)), "scan again");
   if (info->kind == FileInfo::Kind::folder) {
     BAYSWAP_TRY(content.tree, read_tree(store, save.path));
     return content;
@@ -172,7 +172,7 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
   }
   const std::string& old = content.game.code;
   const auto search = [&](const std::string& where, const Blob& bytes) {
-    if (old.size() >= 4 && old != game.code && bytes.size() <= most_bytes_searched &&
+    if (old.size() >= 4 && old != game.code && bytes.size() <= max_bytes_searched &&
         holds_text(bytes.view(), old))
       doubts.push_back(fmt::format("{} still has the old code {} in it", where, old));
   };

@@ -14,7 +14,7 @@
 namespace bayswap {
 namespace {
 
-constexpr int most_nested = 3;
+constexpr int max_nested = 3;
 
 bool may_be_archive(const std::string& name) {
   constexpr std::array<std::string_view, 9> endings{".zip", ".7z", ".rar", ".tar", ".tgz",
@@ -46,8 +46,8 @@ class Gatherer {
     if (has_clutter(path)) return {};
     if (may_be_archive(path) || (depth == 0 && looks_packed(file.bytes.view()))) {
       const std::string whole = join_path(shown, path);
-      if (depth == most_nested)
-        return fail(ErrorCode::unsafe, fmt::format("{}: archives over {} deep", whole, most_nested),
+      if (depth == max_nested)
+        return fail(ErrorCode::unsafe, fmt::format("{}: archives over {} deep", whole, max_nested),
                     "unpack it by hand if you trust it");
       auto archive = ArchiveStore::open(file.bytes, whole, limits_);
       if (archive) {
@@ -64,7 +64,7 @@ class Gatherer {
   static bool has_clutter(std::string_view path) {
     while (!path.empty()) {
       const auto slash = std::min(path.find('/'), path.size());
-      if (is_clutter(path.substr(0, slash))) return true;
+      if (is_os_metadata(path.substr(0, slash))) return true;
       path.remove_prefix(std::min(path.size(), slash + 1));
     }
     return false;

@@ -102,40 +102,40 @@ std::optional<RomFile> counterpart(const GameId& game, std::string_view stem,
   return best != nullptr ? std::optional(*best) : std::nullopt;
 }
 
-Danger mismatch(Danger::Level level, std::string code, std::string text, std::string hint) {
+PlanIssue mismatch(PlanIssue::Level level, std::string code, std::string text, std::string hint) {
   return {level, std::move(code), std::move(text), std::move(hint)};
 }
 
 void compare_sides(const std::set<std::string>& accept, GameSides& sides) {
   if (!sides.from || !sides.to) {
-    sides.dangers.push_back(mismatch(Danger::Level::note, "one-rom",
-                                     "only one of the two bays has the ROM, so regions can't be compared",
-                                     "make sure both sides play the same region"));
+    sides.issues.push_back(mismatch(PlanIssue::Level::note, "one-rom",
+                                    "only one of the two bays has the ROM, so regions can't be compared",
+                                    "make sure both sides play the same region"));
     return;
   }
   const GameId& a = sides.from->facts.game;
   const GameId& b = sides.to->facts.game;
   const auto refuse_unless = [&](const std::string& code) {
-    return accept.contains(code) ? Danger::Level::warning : Danger::Level::refusal;
+    return accept.contains(code) ? PlanIssue::Level::warning : PlanIssue::Level::refusal;
   };
   switch (compare(a, b)) {
     case GameMatch::same:
       return;
     case GameMatch::other_revision:
-      sides.dangers.push_back(
-          mismatch(Danger::Level::warning, "other-revision",
+      sides.issues.push_back(
+          mismatch(PlanIssue::Level::warning, "other-revision",
                    fmt::format("the ROMs are revisions {} and {} of the game", a.revision, b.revision),
                    "saves mostly work across revisions; look at it in the game"));
       return;
     case GameMatch::other_region:
-      sides.dangers.push_back(mismatch(
+      sides.issues.push_back(mismatch(
           refuse_unless("wrong-region"), "wrong-region",
           fmt::format("wrong region: the save is from {}, the target plays {}", in_words(a), in_words(b)),
           "a save of one region does not load in another's game; put the same region's ROM there, or say "
           "--accept wrong-region"));
       return;
     case GameMatch::other_game:
-      sides.dangers.push_back(
+      sides.issues.push_back(
           mismatch(refuse_unless("wrong-game"), "wrong-game",
                    fmt::format("another game: the save is from {}, the target's ROM of that name is {}",
                                in_words(a), in_words(b)),

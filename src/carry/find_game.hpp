@@ -13,7 +13,7 @@ struct GameSides {
   std::optional<RomFile> to;             // and at the target
   std::optional<std::string> name_from;  // path whose name gives {rom.stem} at the source
   std::optional<std::string> name_to;    // and at the target
-  std::vector<Danger> dangers;
+  std::vector<PlanIssue> issues;
 };
 
 [[nodiscard]] Result<GameSides> find_game(OpenBay from, OpenBay to, Store& outside,

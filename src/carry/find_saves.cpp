@@ -56,10 +56,10 @@ Result<void> one_game(const std::vector<BaySave>& found, const std::string& what
       games.push_back(described(save));
   }
   if (games.empty()) return {};
-  constexpr std::size_t most_named = 8;
+  constexpr std::size_t max_named = 8;
   const std::string more =
-      games.size() > most_named ? fmt::format(" and {} more", games.size() - most_named) : "";
-  games.resize(std::min(games.size(), most_named));
+      games.size() > max_named ? fmt::format(" and {} more", games.size() - max_named) : "";
+  games.resize(std::min(games.size(), max_named));
   return fail(ErrorCode::bad_usage,
               fmt::format("'{}' could be several saves of {}: {}, {}{}", printable(what), bay,
                           described(found.front()), fmt::join(games, ", "), more),
@@ -91,9 +91,9 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
                                         const std::string& what, const TitleBook* titles) {
   std::vector<BaySave> found;
   // A path in the bay: as the user stands, or below the bay's root.
-  const std::string root = tidied(from.store->address("."));
-  std::string below = tidied(what);
-  if (const std::string whole = outside.address(what); is_within(whole, root) && whole != root)
+  const std::string root = normalized(from.store->absolute_path("."));
+  std::string below = normalized(what);
+  if (const std::string whole = outside.absolute_path(what); is_within(whole, root) && whole != root)
     below = whole.substr(root.size() + 1);
   for (const BaySave& save : saves)
     if (is_within(save.path, below) || (save.place.empty() && is_within(below, save.path)))

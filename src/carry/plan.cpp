@@ -25,8 +25,8 @@ bool all_plain(const Bay& bay) {
 
 // Where WHAT is the path of a save in the bay, the ROM it belongs to.
 Result<void> name_by_rom(const Catalog& catalog, OpenBay from, Store& outside, CarryRequest& request) {
-  const std::string root = tidied(from.store->address("."));
-  const std::string whole = outside.address(request.what);
+  const std::string root = normalized(from.store->absolute_path("."));
+  const std::string whole = outside.absolute_path(request.what);
   const bool inside = whole.starts_with(root + "/") && !identify_rom(outside, request.what);
   const std::string below = inside ? whole.substr(root.size() + 1) : request.what;
   if (request.what.find('/') == std::string::npos && !inside) return {};
@@ -38,15 +38,15 @@ Result<void> name_by_rom(const Catalog& catalog, OpenBay from, Store& outside, C
   return {};
 }
 
-std::vector<Cargo> load(std::vector<BaySave>& saves, Store& store, Plan& failed) {
-  std::vector<Cargo> cargo;
+std::vector<SourceSave> load(std::vector<BaySave>& saves, Store& store, Plan& failed) {
+  std::vector<SourceSave> cargo;
   for (BaySave& save : saves) {
     auto content = read_content(store, save);
-    std::string shown = store.shown(save.path);
+    std::string shown = store.display_path(save.path);
     if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
     if (!content) {
-      failed.dangers.push_back(
-          {Danger::Level::refusal, "damaged", content.error().message, content.error().hint});
+      failed.issues.push_back(
+          {PlanIssue::Level::refusal, "damaged", content.error().message, content.error().hint});
       continue;
     }
     if (save.facts.game.title.empty()) save.facts.game.title = save.label.substr(0, save.label.find(" / "));
@@ -82,8 +82,8 @@ Plan asking_whose(const std::vector<BaySave>& saves, std::vector<std::string> ac
   plan.game = saves.front().facts.game;
   plan.from_bay = from.bay->name;
   plan.to_bay = to.bay->name;
-  plan.dangers.push_back(
-      {Danger::Level::refusal, "which-account",
+  plan.issues.push_back(
+      {PlanIssue::Level::refusal, "which-account",
        fmt::format("{} has this save of several accounts: {}", from.bay->name, fmt::join(accounts, ", ")),
        fmt::format("say whose is meant: --account {}, or --account {}=THEIRS with the account's name at {}",
                    accounts.front(), accounts.front(), to.bay->name)});
@@ -93,7 +93,7 @@ Plan asking_whose(const std::vector<BaySave>& saves, std::vector<std::string> ac
 
 Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                             const CarryRequest& request) {
-  ScanWish wish;
+  ScanOptions wish;
   wish.titles = request.titles;
   // Names tell mostly enough; what saves call themselves takes reading them all.
   wish.names_only = std::ranges::none_of(
@@ -138,11 +138,10 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
       accounts.size() > 1 && !choose_account(saves, accounts, request))
     return asking_whose(saves, std::move(accounts), from, to);
   Plan failed;
-  std::vector<Cargo> cargo = load(saves, *from.store, failed);
-  if (cargo.empty())
-    return fail(ErrorCode::damaged, failed.dangers.front().text, failed.dangers.front().hint);
+  std::vector<SourceSave> cargo = load(saves, *from.store, failed);
+  if (cargo.empty()) return fail(ErrorCode::damaged, failed.issues.front().text, failed.issues.front().hint);
   BAYSWAP_TRY(Plan plan, plan_shapes(catalog, std::move(cargo), from, to, request));
-  std::ranges::move(failed.dangers, std::back_inserter(plan.dangers));
+  std::ranges::move(failed.issues, std::back_inserter(plan.issues));
   return plan;
 }
 
@@ -151,9 +150,9 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                         const CarryRequest& request) {
   for (const std::string& word : request.accept)
-    if (std::ranges::find(acceptable_dangers, word) == acceptable_dangers.end())
+    if (std::ranges::find(acceptable_issues, word) == acceptable_issues.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
-                  fmt::format("it knows {}", fmt::join(acceptable_dangers, ", ")));
+                  fmt::format("it knows {}", fmt::join(acceptable_issues, ", ")));
   if (!all_plain(*from.bay) || !all_plain(*to.bay))
     return plan_from_scan(catalog, from, to, outside, request);
   CarryRequest plain = request;

@@ -13,7 +13,7 @@
 namespace bayswap {
 namespace {
 
-using Level = Danger::Level;
+using Level = PlanIssue::Level;
 
 struct SourceFile {
   SaveFile place;
@@ -32,7 +32,7 @@ class FilePlanner {
     plan_.from_bay = from_.bay->name;
     plan_.to_bay = to_.bay->name;
     plan_.reason = fmt::format("carry '{}' from {} to {}", request_.what, from_.bay->name, to_.bay->name);
-    plan_.dangers = sides_.dangers;
+    plan_.issues = sides_.issues;
     const Platform platform = sides_.game.platform;
     BAYSWAP_TRY(const PlatformRule* source_rule, rule_of(from_, platform));
     BAYSWAP_TRY(const PlatformRule* target_rule, rule_of(to_, platform));
@@ -57,7 +57,7 @@ class FilePlanner {
     }
     if (!brought_any) refuse_empty();
     if (plan_.refusal() == nullptr && plan_.changes.empty())
-      plan_.dangers.push_back(
+      plan_.issues.push_back(
           {Level::note, "same", "the target holds the same save already: there is nothing to do", ""});
     return std::move(plan_);
   }
@@ -96,11 +96,11 @@ class FilePlanner {
     BAYSWAP_TRY(const auto files, places(catalog_, rule, facts_for(from_), sides_.chips));
     std::string looked;
     for (const SaveFile& place : files) {
-      looked += (looked.empty() ? "" : ", ") + from_.store->shown(place.path);
+      looked += (looked.empty() ? "" : ", ") + from_.store->display_path(place.path);
       BAYSWAP_TRY(const auto info, from_.store->stat(place.path));
       if (!info) continue;
       BAYSWAP_TRY(const Blob bytes, from_.store->read(place.path));
-      const std::string shown = from_.store->shown(place.path);
+      const std::string shown = from_.store->display_path(place.path);
       auto opened = open_save(*place.layout, bytes, sides_.chips);
       if (!opened) {
         Error error = std::move(opened.error());
@@ -131,9 +131,9 @@ class FilePlanner {
           ErrorCode::damaged, fmt::format("{}: {}", shown, fitted.in_words(*place.layout)),
           "copy it again from where it came from; if its end was blank and left out on purpose, say --accept "
           "short");
-    plan_.dangers.push_back({Level::warning, "short",
-                             fmt::format("{}: {}", shown, fitted.in_words(*place.layout)),
-                             "look at it in the game"});
+    plan_.issues.push_back({Level::warning, "short",
+                            fmt::format("{}: {}", shown, fitted.in_words(*place.layout)),
+                            "look at it in the game"});
     return {};
   }
 
@@ -143,7 +143,7 @@ class FilePlanner {
     for (const ChipFact& chip : request_.chips) plan_.learned.push_back(chip);
     if (sides_.tells_chips) return;
     for (const SourceFile& file : source_) {
-      const Slot* sized = file.place.layout->elastic();
+      const Slot* sized = file.place.layout->variable_slot();
       const Part* part = sized != nullptr ? file.save.find(sized->role) : nullptr;
       if (part == nullptr || is_blank(*part)) continue;
       const ChipFact seen{part->role.kind, part->bytes.size(),
@@ -154,7 +154,7 @@ class FilePlanner {
     if (sides_.chips.empty())
       add_chips(sides_.chips, chips_seen(catalog_, *to_.bay, *to_.store, sides_.game));
     const auto layout = catalog_.find(target_rule.layout);
-    const bool matters = layout && ((*layout)->is_set() || (*layout)->elastic() != nullptr);
+    const bool matters = layout && ((*layout)->is_set() || (*layout)->variable_slot() != nullptr);
     if (sides_.chips.empty() && matters && request_.ask_others)
       add_chips(sides_.chips, request_.ask_others(sides_.game));
     for (const ChipFact& chip : sides_.chips)
@@ -175,7 +175,7 @@ class FilePlanner {
       if (verdict.says == OrderVerdict::Says::nothing || verdict.confidence < 0.9 ||
           reversed == (verdict.says == OrderVerdict::Says::reversed))
         continue;
-      plan_.dangers.push_back(
+      plan_.issues.push_back(
           {Level::warning, "byte-order",
            fmt::format("{}: the bay calls it {}, but its {} looks the other way round: {}", shown,
                        place.layout->id, to_text(slot.role), verdict.evidence),
@@ -184,12 +184,12 @@ class FilePlanner {
   }
 
   void refuse_empty() {
-    plan_.dangers.push_back({Level::refusal, "empty",
-                             fmt::format("this save is empty: {} holds nothing that the target keeps",
-                                         fmt::join(plan_.from_files, ", ")),
-                             "usually the game has never saved, the cartridge's battery is flat, or the dump "
-                             "failed: read the cartridge again, "
-                             "or save in the game first"});
+    plan_.issues.push_back({Level::refusal, "empty",
+                            fmt::format("this save is empty: {} holds nothing that the target keeps",
+                                        fmt::join(plan_.from_files, ", ")),
+                            "usually the game has never saved, the cartridge's battery is flat, or the dump "
+                            "failed: read the cartridge again, "
+                            "or save in the game first"});
   }
 
   Result<std::optional<Blob>> old_bytes(const SaveFile& target) {
@@ -208,13 +208,13 @@ class FilePlanner {
     own_form_.reset();
     if (!old) return std::nullopt;
     if (open_save(*target.layout, *old, sides_.chips)) return old;
-    const std::string shown = to_.store->shown(target.path);
+    const std::string shown = to_.store->display_path(target.path);
     Hints hints;
     hints.game = sides_.game;
     hints.chips = sides_.chips;
     if (auto own = old->empty() || target.role.number > 0 ? fail(ErrorCode::not_recognised, "")
-                                                          : form_of_base(catalog_, {save}, *old, hints)) {
-      plan_.dangers.push_back(
+                                                          : detect_layout(catalog_, {save}, *old, hints)) {
+      plan_.issues.push_back(
           {Level::warning, "odd-target",
            fmt::format("{} has {} bytes, which no {} file has; it is taken as {}: {}", shown, old->size(),
                        target.layout->id, own->layout.id, fmt::join(own->evidence, "; ")),
@@ -224,7 +224,7 @@ class FilePlanner {
       return old;
     }
     const bool accepted = request_.accept.contains("odd-target") || old->empty();
-    plan_.dangers.push_back(
+    plan_.issues.push_back(
         {accepted ? Level::warning : Level::refusal, "odd-target",
          fmt::format("{} has {} bytes, which no {} file has", shown, old->size(), target.layout->id),
          accepted
@@ -234,7 +234,7 @@ class FilePlanner {
   }
 
   Result<void> plan_file(const PlatformRule& rule, const SaveFile& target, Save save, bool& brought_any) {
-    const std::string shown = to_.store->shown(target.path);
+    const std::string shown = to_.store->display_path(target.path);
     BAYSWAP_TRY(const auto old, old_bytes(target));
     BAYSWAP_TRY(const auto base, base_from(target, save, old));
     ConvertRequest request;
@@ -247,18 +247,18 @@ class FilePlanner {
     if (converted.empty) return {};
     brought_any = true;
     for (std::string& warning : converted.warnings)
-      plan_.dangers.push_back({Level::warning, "convert", std::move(warning), ""});
-    for (const Ailment& ailment : converted.ailments) {
+      plan_.issues.push_back({Level::warning, "convert", std::move(warning), ""});
+    for (const DumpDefect& ailment : converted.defects) {
       const bool refused = ailment.certain && !request_.accept.contains(ailment.code);
-      plan_.dangers.push_back({refused ? Level::refusal : Level::warning, ailment.code, ailment.text,
-                               ailment.hint + (refused ? "; or say --accept " + ailment.code : "")});
+      plan_.issues.push_back({refused ? Level::refusal : Level::warning, ailment.code, ailment.text,
+                              ailment.hint + (refused ? "; or say --accept " + ailment.code : "")});
     }
     const ConvertedFile& file = converted.files.front();
     if (old && *old == file.bytes) return {};
     if (newer_)
-      plan_.dangers.push_back({Level::warning, "target-newer",
-                               fmt::format("{} is newer than the save that would take its place", shown),
-                               "is this the right direction? It can be undone"});
+      plan_.issues.push_back({Level::warning, "target-newer",
+                              fmt::format("{} is newer than the save that would take its place", shown),
+                              "is this the right direction? It can be undone"});
     add_steps(rule, target, shown, old, base.has_value(), converted);
     plan_.changes.push_back({target.path, old, file.bytes});
     return {};

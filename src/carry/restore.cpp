@@ -4,12 +4,14 @@
 #include <fmt/format.h>
 
 #include "base/try.hpp"
+#include "carry/origin.hpp"
 #include "carry/version_store.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 
-Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files) {
+Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, Store& files,
+                          const std::vector<std::string>& bay_roots) {
   BAYSWAP_TRY(const Entry entry, logbook.entry(version));
   Plan plan;
   plan.kind = EntryKind::restore;
@@ -18,18 +20,16 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
   plan.to_bay = entry.to_bay;
   plan.reason =
       fmt::format("restore version {}{}: {}", version, before ? ", as it was before" : "", entry.reason);
+  BAYSWAP_CHECK(check_origin(entry, files, bay_roots, plan));
   for (const LoggedChange& logged : entry.changes) {
     const auto& wanted = before ? logged.before : logged.after;
     FileChange change{logged.path, {}, {}};
-    BAYSWAP_TRY(const auto info, files.stat(logged.path));
-    if (info) {
-      BAYSWAP_TRY(change.before, files.read(logged.path));
-    }
+    BAYSWAP_TRY(change.before, files.read_if_there(logged.path));
     if (wanted) {
       BAYSWAP_TRY(change.after, logbook.bytes(*wanted));
     }
     if (change.before == change.after) continue;
-    const std::string shown = files.shown(logged.path);
+    const std::string shown = files.display_path(logged.path);
     if (change.before)
       plan.steps.push_back({"keep",
                             fmt::format("{} ({} bytes) goes into the logbook", shown, change.before->size()),
@@ -46,15 +46,15 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
     plan.changes.push_back(std::move(change));
   }
   if (plan.changes.empty())
-    plan.dangers.push_back(
-        {Danger::Level::note, "same", "the files hold that version already: there is nothing to do", ""});
+    plan.issues.push_back(
+        {PlanIssue::Level::note, "same", "the files hold that version already: there is nothing to do", ""});
   return plan;
 }
 
 Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version, bool before,
                                                 const Bay& bay, Store& below) {
   BAYSWAP_TRY(const Entry entry, logbook.entry(version));
-  const std::string root = tidied(below.address("."));
+  const std::string root = normalized(below.absolute_path("."));
   auto store = std::make_unique<VersionStore>(below);
   for (const LoggedChange& logged : entry.changes) {
     if (!logged.path.starts_with(root + "/")) continue;

@@ -16,7 +16,7 @@
 namespace bayswap {
 namespace {
 
-using Level = Danger::Level;
+using Level = PlanIssue::Level;
 
 std::string game_in_words(const GameId& game) {
   const std::string id = game.code.empty() ? title_id_text(game) : game.code;
@@ -27,7 +27,7 @@ std::string game_in_words(const GameId& game) {
 
 class ShapePlanner {
  public:
-  ShapePlanner(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from, OpenBay to,
+  ShapePlanner(const Catalog& catalog, std::vector<SourceSave> cargo, std::optional<OpenBay> from, OpenBay to,
                const CarryRequest& request)
       : catalog_(catalog), cargo_(std::move(cargo)), from_(from), to_(to), request_(request) {}
 
@@ -44,7 +44,7 @@ class ShapePlanner {
     plan_.reason = from_
                        ? fmt::format("carry '{}' from {} to {}", request_.what, plan_.from_bay, plan_.to_bay)
                        : fmt::format("adopt {} to {}", request_.what, plan_.to_bay);
-    ScanWish wish;
+    ScanOptions wish;
     wish.titles = request_.titles;
     wish.only = game.platform;
     // psp codes don't tell that two are one game in two regions: the parameter files do.
@@ -52,7 +52,7 @@ class ShapePlanner {
     BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
     if (!rule_->roms.empty())
       if (auto roms = list_roms(*to_.store, *rule_)) roms_ = *std::move(roms);
-    for (Cargo& cargo : cargo_) {
+    for (SourceSave& cargo : cargo_) {
       plan_.from_files.push_back(cargo.shown);
       if (!plan_.game) plan_.game = cargo.facts.game;
       BAYSWAP_CHECK(plan_one(cargo));
@@ -61,7 +61,7 @@ class ShapePlanner {
     if (bring_ > 0 && from_) plan_companions(*from_, to_, carried_, request_.replace_companions, plan_);
     if (bring_ == 0 && plan_.refusal() == nullptr) refuse_empty();
     if (plan_.refusal() == nullptr && plan_.changes.empty())
-      plan_.dangers.push_back(
+      plan_.issues.push_back(
           {Level::note, "same", "the target holds the same save already: there is nothing to do", ""});
     return std::move(plan_);
   }
@@ -239,7 +239,7 @@ class ShapePlanner {
     return best;
   }
 
-  Result<std::optional<std::string>> where(NameFacts& facts, const Cargo& cargo) {
+  Result<std::optional<std::string>> where(NameFacts& facts, const SourceSave& cargo) {
     const NameRule* rule = place_rule(cargo.place);
     if (rule == nullptr) {
       danger(Level::note, "no-place",
@@ -270,7 +270,7 @@ class ShapePlanner {
     return in_case_of_disk(*to_.store, *path);
   }
 
-  Result<void> plan_one(Cargo& cargo) {
+  Result<void> plan_one(SourceSave& cargo) {
     if (cargo.content.is_blank()) return {};
     BAYSWAP_TRY(const auto game, settle_region(cargo.facts.game));
     if (!game) {
@@ -323,10 +323,10 @@ class ShapePlanner {
     const bool shares = rule_->keeping == Keeping::card || rule_->keeping == Keeping::file;
     const auto [owner, is_first] = placed_.emplace(*path, cargo.shown);
     if (!shares && !is_first)
-      return fail(
-          ErrorCode::bad_usage,
-          fmt::format("{} and {} would both become {}", owner->second, cargo.shown, to_.store->shown(*path)),
-          "carry them one by one, by path or with --slot");
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} and {} would both become {}", owner->second, cargo.shown,
+                              to_.store->display_path(*path)),
+                  "carry them one by one, by path or with --slot");
     carried_.push_back({cargo.facts, facts});
     return writer_.add({rule_, *path, place_rule(cargo.place)->text(), facts, chips_of(*game), cargo.shown,
                         cargo.modified, std::move(content)},
@@ -345,7 +345,7 @@ class ShapePlanner {
   }
 
   // A card's save has its name in its entry: what a tree of single saves makes its file names from.
-  static void name_of_card_save(const Cargo& cargo, NameFacts& facts) {
+  static void name_of_card_save(const SourceSave& cargo, NameFacts& facts) {
     if (!cargo.content.card) return;
     const CardEntry entry = describe(*cargo.content.card);
     facts.save_name = entry.name;
@@ -358,7 +358,7 @@ class ShapePlanner {
   }
 
   const Catalog& catalog_;
-  std::vector<Cargo> cargo_;
+  std::vector<SourceSave> cargo_;
   std::optional<OpenBay> from_;
   OpenBay to_;
   const CarryRequest& request_;
@@ -374,7 +374,7 @@ class ShapePlanner {
 
 }  // namespace
 
-Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo, std::optional<OpenBay> from,
+Result<Plan> plan_shapes(const Catalog& catalog, std::vector<SourceSave> cargo, std::optional<OpenBay> from,
                          OpenBay to, const CarryRequest& request) {
   return ShapePlanner(catalog, std::move(cargo), from, to, request).run();
 }

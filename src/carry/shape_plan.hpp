@@ -6,7 +6,7 @@
 namespace bayswap {
 
 /// What goes where: one save of the source and its content.
-struct Cargo {
+struct SourceSave {
   NameFacts facts;    // what the source's path told, its game among it
   std::string place;  // the name of the further place, or empty
   std::string shown;  // as the user knows it
@@ -15,7 +15,7 @@ struct Cargo {
 };
 
 /// `from` is empty for an adoption.
-[[nodiscard]] Result<Plan> plan_shapes(const Catalog& catalog, std::vector<Cargo> cargo,
+[[nodiscard]] Result<Plan> plan_shapes(const Catalog& catalog, std::vector<SourceSave> cargo,
                                        std::optional<OpenBay> from, OpenBay to, const CarryRequest& request);
 
 }  // namespace bayswap

@@ -9,13 +9,13 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "carry/namesakes.hpp"
+#include "carry/file_matcher.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
 
-using Level = Danger::Level;
+using Level = PlanIssue::Level;
 
 void verify_step(Plan& plan) {
   plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
@@ -78,7 +78,7 @@ void TargetWriter::warn_if_newer(const std::string& path, const Placement& place
   const auto info = to_.store->stat(path);
   if (!info || !*info || !placement.modified || (*info)->modified <= *placement.modified) return;
   plan.add({Level::warning, "target-newer",
-            fmt::format("{} is newer than the save that would take its place", to_.store->shown(path)),
+            fmt::format("{} is newer than the save that would take its place", to_.store->display_path(path)),
             "is this the right direction? It can be undone"});
 }
 
@@ -89,7 +89,7 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   if (placement.content.card && placement.rule->platform == Platform::ps2)
     for (const CardFile& file : placement.content.card->files) files.push_back({file.name, file.bytes, 0});
   if (files.empty()) return cannot_become(placement);
-  const std::string shown = to_.store->shown(placement.path);
+  const std::string shown = to_.store->display_path(placement.path);
   std::vector<TreeFile> theirs;
   BAYSWAP_TRY(const auto info, to_.store->stat(placement.path));
   if (info && info->kind != FileInfo::Kind::folder)
@@ -102,7 +102,7 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   std::vector<std::string> kept;
   std::set<std::string> touched;
   std::vector<Step> steps;
-  const Namesakes names(files, theirs);
+  const FileMatcher names(files, theirs);
   for (const TreeFile& file : files) {
     const TreeFile* old = names.in_place_of(file);
     const std::string& name = old != nullptr ? old->path : file.path;
@@ -111,12 +111,12 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
     const std::string path = join_path(placement.path, name);
     if (old != nullptr) {
       warn_if_newer(path, placement, plan);
-      plan.steps.push_back(
-          {"keep",
-           fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), old->bytes.size()),
-           "so that undo can bring it back"});
+      plan.steps.push_back({"keep",
+                            fmt::format("{} ({} bytes) goes into the logbook", to_.store->display_path(path),
+                                        old->bytes.size()),
+                            "so that undo can bring it back"});
     }
-    steps.push_back({"place", fmt::format("{} ({} bytes)", to_.store->shown(path), file.bytes.size()),
+    steps.push_back({"place", fmt::format("{} ({} bytes)", to_.store->display_path(path), file.bytes.size()),
                      old != nullptr ? "whole, in place of the old file" : "a new file"});
     plan.changes.push_back({path, old != nullptr ? std::optional(old->bytes) : std::nullopt, file.bytes});
   }
@@ -129,9 +129,10 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
     const std::string path = join_path(placement.path, file.path);
     plan.steps.push_back(
         {"keep",
-         fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(path), file.bytes.size()),
+         fmt::format("{} ({} bytes) goes into the logbook", to_.store->display_path(path), file.bytes.size()),
          "so that undo can bring it back"});
-    steps.push_back({"remove", to_.store->shown(path), "the source has no such file, and you said --exact"});
+    steps.push_back(
+        {"remove", to_.store->display_path(path), "the source has no such file, and you said --exact"});
     plan.changes.push_back({path, file.bytes, std::nullopt});
   }
   if (plan.changes.size() == before) return {};
@@ -162,7 +163,7 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
   BAYSWAP_TRY(const auto before, old_bytes(placement.path));
   const std::optional<Blob>& shell = before ? before : placement.content.whole;
   if (!shell) {
-    plan.dangers.push_back(
+    plan.issues.push_back(
         {Level::refusal, "base-needed",
          fmt::format("{} keeps packages, and has none of this save to put the files into", to_.bay->name),
          "start the game there once and save, then carry again"});
@@ -171,9 +172,9 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
   BAYSWAP_TRY(BlockPackage package, BlockPackage::open(*shell));
   if (before)
     if (const auto problems = package.check(); !problems.empty() && !request_.accept.contains("damaged"))
-      plan.dangers.push_back({Level::refusal, "damaged",
-                              fmt::format("{}: {}", to_.store->shown(placement.path), problems.front()),
-                              "start the game there and save anew, or say --accept damaged"});
+      plan.issues.push_back({Level::refusal, "damaged",
+                             fmt::format("{}: {}", to_.store->display_path(placement.path), problems.front()),
+                             "start the game there and save anew, or say --accept damaged"});
   std::vector<std::string> kept;
   std::size_t replaced = 0;
   for (const PackagedFile& file : std::vector<PackagedFile>(package.files())) {
@@ -201,10 +202,10 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
   if (before && *before == after) return {};
   if (before) {
     warn_if_newer(placement.path, placement, plan);
-    plan.steps.push_back(
-        {"keep",
-         fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(placement.path), before->size()),
-         "so that undo can bring it back"});
+    plan.steps.push_back({"keep",
+                          fmt::format("{} ({} bytes) goes into the logbook",
+                                      to_.store->display_path(placement.path), before->size()),
+                          "so that undo can bring it back"});
   }
   plan.steps.push_back({"graft",
                         fmt::format("{} files into {}", replaced,
@@ -216,11 +217,11 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
   if (!kept.empty())
     plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")),
                           "only the target has it; --exact would remove it"});
-  plan.dangers.push_back({Level::note, "signature",
-                          "the package's signature is as it was: only a console can make one",
-                          "emulators and modified consoles don't ask for it"});
-  plan.steps.push_back(
-      {"place", to_.store->shown(placement.path), before ? "whole, in place of the old file" : "a new file"});
+  plan.issues.push_back({Level::note, "signature",
+                         "the package's signature is as it was: only a console can make one",
+                         "emulators and modified consoles don't ask for it"});
+  plan.steps.push_back({"place", to_.store->display_path(placement.path),
+                        before ? "whole, in place of the old file" : "a new file"});
   verify_step(plan);
   plan.changes.push_back({placement.path, before, after});
   return {};
@@ -239,7 +240,7 @@ Result<CardSave> TargetWriter::card_save(const Placement& placement) const {
 
 Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
   BAYSWAP_TRY(const CardSave save, card_save(placement));
-  const std::string shown = to_.store->shown(placement.path);
+  const std::string shown = to_.store->display_path(placement.path);
   auto image = std::ranges::find(images_, placement.path, &OpenImage::path);
   if (image == images_.end()) {
     OpenImage opened;
@@ -263,7 +264,7 @@ Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
                 fmt::format("{} is a {} card, and {} a save of a {} card", shown,
                             to_text(image->card->kind()), save.name, to_text(save.kind)));
   if (image->problems > 0 && !request_.accept.contains("damaged"))
-    plan.dangers.push_back(
+    plan.issues.push_back(
         {Level::refusal, "damaged", fmt::format("{}: {}", shown, image->card->check().front().text),
          fmt::format("`bayswap card check {} --repair` first, or say --accept damaged", shown)});
   const auto own = image->card->read(save.name);
@@ -272,7 +273,7 @@ Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
     for (const CardEntry& entry : image->card->entries())
       if (entry.name == save.name && entry.modified && placement.modified &&
           *entry.modified > *placement.modified)
-        plan.dangers.push_back(
+        plan.issues.push_back(
             {Level::warning, "target-newer",
              fmt::format("{} on {} is newer than the save that would take its place", save.name, shown),
              "is this the right direction? It can be undone"});
@@ -304,16 +305,16 @@ Result<void> TargetWriter::finish(Plan& plan) {
     BAYSWAP_TRY(const auto again, open_card(after));
     if (again->check().size() > image.problems)
       return fail(ErrorCode::damaged,
-                  fmt::format("{}: the change would break the card: {}", to_.store->shown(image.path),
+                  fmt::format("{}: the change would break the card: {}", to_.store->display_path(image.path),
                               again->check().front().text),
                   "nothing was written; `bayswap card check --repair` first");
     if (image.before)
       plan.steps.push_back({"keep",
-                            fmt::format("{} ({} bytes) goes into the logbook", to_.store->shown(image.path),
-                                        image.before->size()),
+                            fmt::format("{} ({} bytes) goes into the logbook",
+                                        to_.store->display_path(image.path), image.before->size()),
                             "so that undo can bring it back"});
     plan.steps.push_back(
-        {"place", to_.store->shown(image.path),
+        {"place", to_.store->display_path(image.path),
          fmt::format("{} of {} blocks stay free", image.card->free_blocks(), image.card->capacity_blocks())});
     verify_step(plan);
     plan.changes.push_back({image.path, image.before, after});
@@ -328,7 +329,7 @@ Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& byt
                                      Plan& plan) {
   BAYSWAP_TRY(const auto before, old_bytes(placement.path));
   if (before && *before == bytes) return {};
-  const std::string shown = to_.store->shown(placement.path);
+  const std::string shown = to_.store->display_path(placement.path);
   if (before) {
     warn_if_newer(placement.path, placement, plan);
     plan.steps.push_back({"keep", fmt::format("{} ({} bytes) goes into the logbook", shown, before->size()),
@@ -357,7 +358,7 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
                 "`bayswap inspect` shows what it could be");
   const Layout* from = told.matches.front().layout;
   if (told.either())
-    plan.dangers.push_back(
+    plan.issues.push_back(
         {Level::warning, "either",
          fmt::format("{} could be {} as well as {}", placement.shown, from->id, told.matches[1].layout->id),
          "look at it in the game; undo brings the old one back"});
@@ -384,8 +385,8 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
       continue;
     }
     brought = true;
-    for (const Ailment& ailment : converted->ailments)
-      plan.dangers.push_back(
+    for (const DumpDefect& ailment : converted->defects)
+      plan.issues.push_back(
           {ailment.certain && !request_.accept.contains(ailment.code) ? Level::refusal : Level::warning,
            ailment.code, ailment.text, ailment.hint});
     Placement one = placement;
@@ -396,9 +397,9 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
                             base ? "into the target's own file" : "a new file", plan));
   }
   if (!brought)
-    plan.dangers.push_back({Level::refusal, "empty",
-                            fmt::format("{} holds nothing that the target keeps", placement.shown),
-                            "`bayswap inspect` shows what is in it"});
+    plan.issues.push_back({Level::refusal, "empty",
+                           fmt::format("{} holds nothing that the target keeps", placement.shown),
+                           "`bayswap inspect` shows what is in it"});
   return {};
 }
 

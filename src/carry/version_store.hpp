@@ -47,7 +47,7 @@ class VersionStore final : public Store {
     const auto file = files_.find(path);
     if (file == files_.end()) return below_.read_range(path, at, count);
     if (!file->second.bytes)
-      return fail(ErrorCode::not_found, shown(path) + " does not exist in that version");
+      return fail(ErrorCode::not_found, display_path(path) + " does not exist in that version");
     const Blob& bytes = *file->second.bytes;
     return bytes.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, bytes.size())), count);
   }
@@ -55,8 +55,8 @@ class VersionStore final : public Store {
   Result<void> create(const std::string& path, ByteView /*bytes*/) override { return refused(path); }
   Result<void> remove(const std::string& path) override { return refused(path); }
   bool may_write(const std::string& /*folder*/) override { return false; }
-  std::string shown(const std::string& path) const override { return below_.shown(path); }
-  std::string address(const std::string& path) const override { return below_.address(path); }
+  std::string display_path(const std::string& path) const override { return below_.display_path(path); }
+  std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
 
  private:
   struct Version {
@@ -83,7 +83,7 @@ class VersionStore final : public Store {
   }
   [[nodiscard]] Result<void> refused(const std::string& path) const {
     return fail(ErrorCode::unsupported,
-                shown(path) + " is a version from the logbook, which is never written");
+                display_path(path) + " is a version from the logbook, which is never written");
   }
 
   Store& below_;

@@ -12,7 +12,7 @@ namespace bayswap::cli {
 namespace {
 
 constexpr double clear_lead = 0.1;
-constexpr std::size_t most_shown = 10;
+constexpr std::size_t max_shown = 10;
 
 std::string described(const Candidate& one) {
   const GameId& game = one.facts.game;
@@ -33,12 +33,12 @@ Json to_json(const Candidate& one) {
 
 void show_ranking(const std::vector<Candidate>& found) {
   std::vector<std::vector<std::string>> rows;
-  for (std::size_t i = 0; i < std::min(found.size(), most_shown); ++i)
+  for (std::size_t i = 0; i < std::min(found.size(), max_shown); ++i)
     rows.push_back({std::to_string(i + 1), fmt::format("{:.0f} %", found[i].score * 100),
                     std::string(tag(found[i].rule->platform)), printable(described(found[i])),
                     printable(found[i].where), fmt::format("{}", fmt::join(found[i].reasons, "; "))});
   print_table({"", "likely", "for", "game", "where", "because"}, rows, {0, 1});
-  if (found.size() > most_shown) fmt::print("... and {} less likely ones.\n", found.size() - most_shown);
+  if (found.size() > max_shown) fmt::print("... and {} less likely ones.\n", found.size() - max_shown);
 }
 
 Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
@@ -96,7 +96,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
     if (code == exit_done && !globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
-  BAYSWAP_CHECK(at_rest(globals, plan, store, logbook->book(), options.wait));
+  BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), options.wait));
   return show_and_run(globals, plan, store, *logbook, options.yes, true);
 }
 

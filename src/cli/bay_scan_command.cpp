@@ -40,8 +40,8 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
   for (const auto& [name, other] : *bays) {
     if (!other || other->origin == bay.origin) continue;
     LocalStore below(other->root);
-    WatchedStore there(below);
-    ScanWish wish;
+    TracingStore there(below);
+    ScanOptions wish;
     wish.titles = &titles;
     if (const auto found = scan_bay(catalog, *other, there, wish))
       for (const BaySave& save : *found) {
@@ -114,7 +114,7 @@ std::vector<std::string> row_of(const BaySave& save) {
 class LastScan {
  public:
   LastScan(const Globals& globals, const Home& home, const Bay& bay, const std::string& titles)
-      : path_(tidied(
+      : path_(normalized(
             join_path(home.data, fmt::format("../scans/{}.{}", bay.name, globals.json ? "json" : "table")))) {
     std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n", version(), local_time(0),
                                     toned(Tone::bold, "x"), table_width(), bay.root, titles);
@@ -138,7 +138,7 @@ class LastScan {
     std::string text(take(rest));
     while (!rest.empty()) {
       LocalStore store{std::string(take(rest))};
-      if (!WatchedStore::is_as_then(store, take(rest))) return std::nullopt;
+      if (!TracingStore::is_as_then(store, take(rest))) return std::nullopt;
     }
     return text;
   }
@@ -213,13 +213,13 @@ Result<int> scan(const Globals& globals, const std::string& name) {
     fmt::print("{}", *text);
     return exit_done;
   }
-  WatchedStore store(local);
+  TracingStore store(local);
   BAYSWAP_CHECK(store.list("."));
   BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
   LocalStore disk;
-  const std::string memory_path = tidied(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
+  const std::string memory_path = normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
   ScanMemory memory = ScanMemory::load(disk, memory_path);
-  ScanWish wish;
+  ScanOptions wish;
   wish.titles = &titles;
   wish.memory = &memory;
   std::vector<Error> unread;

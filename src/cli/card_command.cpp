@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <ctime>
+#include <set>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -102,7 +103,12 @@ Result<int> take(CardJob& job) {
     BAYSWAP_TRY(const CardSave save, opened.card->read(name));
     for (auto& file : files_for(save, options, folder)) files.push_back(std::move(file));
   }
-  BAYSWAP_TRY(const int code, job.write_new(files));
+  std::set<std::string> paths;
+  for (auto& [path, bytes] : files) {
+    const std::string first = path;  // names that differ on the card may be one on the disk
+    for (int i = 2; !paths.insert(path).second; ++i) path = fmt::format("{}-{}", first, i);
+  }
+  BAYSWAP_TRY(const int code, job.write_new("card take", files));
   if (job.globals.json) {
     Json made = Json::array();
     for (const auto& [path, bytes] : files) made.push_back({{"path", path}, {"size_bytes", bytes.size()}});
@@ -143,7 +149,8 @@ Result<int> add(CardJob& job) {
         continue;
       }
       if (info && info->kind == FileInfo::Kind::folder) {
-        BAYSWAP_TRY(const auto folder, CardFolder::open(job.disk, path));
+        LocalStore store(path);
+        BAYSWAP_TRY(const auto folder, CardFolder::open(store));
         for (const CardEntry& entry : folder->entries()) {
           BAYSWAP_TRY(const CardSave save, folder->read(entry.name));
           BAYSWAP_CHECK(job.put(card, save));

@@ -12,30 +12,31 @@ namespace {
 Result<int> check(CardJob& job) {
   BAYSWAP_TRY(const auto opened, job.open(job.options.image));
   const auto problems = opened.card->check();
-  const bool mend = job.options.repair && std::ranges::any_of(problems, [](const CardProblem& problem) {
-                      return problem.mendable;
-                    });
-  if (job.globals.json && !mend)
+  const bool repair = job.options.repair && std::ranges::any_of(problems, [](const CardProblem& problem) {
+                        return problem.repairable;
+                      });
+  if (job.globals.json && !repair)
     print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
   if (!job.globals.json) {
     for (const CardProblem& problem : problems)
       fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), problem.text,
-                 problem.mendable ? toned(Tone::dim, "  (can be mended)") : "");
+                 problem.repairable ? toned(Tone::dim, "  (can be repaired)") : "");
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
   }
-  if (mend) {
+  if (repair) {
     BAYSWAP_TRY(const int code,
                 job.change(job.options.image, "card check --repair", [](Card& damaged) -> Result<void> {
                   damaged.repair();
                   return {};
                 }));
     if (code != exit_done) return code;
-    BAYSWAP_TRY(const auto mended, job.open(job.options.image));
-    return mended.card->check().empty() ? exit_done : exit_problems;
+    BAYSWAP_TRY(const auto repaired, job.open(job.options.image));
+    return repaired.card->check().empty() ? exit_done : exit_problems;
   }
   if (!problems.empty() && !job.options.repair)
     say(job.globals.quiet,
-        "`bayswap card check --repair` mends what can be mended without guessing; `card rescue` gets saves "
+        "`bayswap card check --repair` repairs what can be repaired without guessing; `card rescue` gets "
+        "saves "
         "off a broken card.");
   return problems.empty() ? exit_done : exit_problems;
 }
@@ -44,7 +45,7 @@ Json to_json(CardKind kind, const FoundSave& found, bool on_card) {
   Json entry = CardJob::to_json(kind, describe(found.save));
   entry.erase("blocks");
   entry.erase("state");
-  entry["surety"] = to_text(found.surety);
+  entry["confidence"] = to_text(found.confidence);
   entry["deleted"] = found.deleted;
   entry["on_card"] = on_card;
   entry["notes"] = found.notes;
@@ -57,7 +58,7 @@ void print_found(const Rescue& rescue) {
   for (const FoundSave& found : rescue.saves) {
     const CardEntry entry = describe(found.save);
     rows.push_back({printable(found.save.name), printable(entry.title), fmt::format("{}", entry.size_bytes),
-                    std::string(to_text(found.surety)), found.deleted ? "deleted" : "",
+                    std::string(to_text(found.confidence)), found.deleted ? "deleted" : "",
                     printable(found.notes.empty() ? "" : found.notes.front())});
   }
   if (!rows.empty())
@@ -91,9 +92,9 @@ Result<int> rescue(CardJob& job) {
     for (const FoundSave& one : found->saves) {
       if (one.save.size_bytes() == 0) continue;  // its entry is all there is
       const std::string stem = join_path(options.out, file_name_for(one.save.name));
-      const std::string sure = one.surety == FoundSave::Surety::doubtful ? ".doubtful"
-                               : one.deleted                             ? ".deleted"
-                                                                         : "";
+      const std::string sure = one.confidence == FoundSave::Confidence::doubtful ? ".doubtful"
+                               : one.deleted                                     ? ".deleted"
+                                                                                 : "";
       // Without an entry there is nothing to make a parcel of.
       const char* extension = one.save.entry.empty() ? ".raw" : ".parcel";
       std::string path = stem + sure + extension;
@@ -108,7 +109,7 @@ Result<int> rescue(CardJob& job) {
   }
   const auto put_on = static_cast<std::size_t>(std::ranges::count(found->on_card, true));
   if (!job.globals.json) print_found(*found);
-  BAYSWAP_TRY(const int code, job.write_new(files));
+  BAYSWAP_TRY(const int code, job.write_new("card rescue", files));
   if (job.globals.json) {
     Json saves = Json::array();
     for (std::size_t i = 0; i < found->saves.size(); ++i)
@@ -133,7 +134,7 @@ Result<int> rescue(CardJob& job) {
                                        "writes the others too, as parcels.",
                                        put_on, found->saves.size()));
   const bool whole = std::ranges::all_of(found->saves, [](const FoundSave& one) {
-    return one.deleted || one.surety == FoundSave::Surety::certain;
+    return one.deleted || one.confidence == FoundSave::Confidence::certain;
   });
   return whole && found->missing_bytes == 0 ? exit_done : exit_problems;
 }

@@ -13,7 +13,8 @@ Result<OpenCard> CardJob::open(const std::string& path, std::optional<CardKind> 
   OpenCard opened;
   BAYSWAP_TRY(const auto info, disk.stat(path));
   if (info && info->kind == FileInfo::Kind::folder) {
-    BAYSWAP_TRY(auto folder, CardFolder::open(disk, path, kind));
+    opened.store = std::make_unique<LocalStore>(path);
+    BAYSWAP_TRY(auto folder, CardFolder::open(*opened.store, kind));
     opened.folder = folder.get();
     opened.card = std::move(folder);
     return opened;
@@ -88,9 +89,9 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   Plan plan;
   plan.kind = EntryKind::card;
   plan.reason = fmt::format("{} {}", what, fmt::join(options.names, ", "));
-  plan.from_files.push_back(disk.address(path));
+  plan.from_files.push_back(disk.absolute_path(path));
   if (opened.folder != nullptr) {
-    BAYSWAP_TRY(plan.changes, opened.folder->changes(disk));
+    BAYSWAP_TRY(plan.changes, opened.folder->changes(*opened.store));
   } else if (const Blob after = card.image(); after != opened.file) {
     BAYSWAP_CHECK(proved(path, after, options.slot, problems_before));
     plan.changes.push_back({path, opened.file, after});
@@ -98,7 +99,11 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   std::optional<std::int64_t> entry;
   if (!plan.changes.empty()) {
     BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-    BAYSWAP_TRY(entry, bayswap::run(plan, disk, logbook->book()));
+    Store& store = opened.store ? *opened.store : static_cast<Store&>(disk);
+    BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), false, Recent::does_not_count));
+    note_hard_links(plan, store);
+    for (const PlanIssue& issue : plan.issues) say(globals.quiet, "bayswap: warning: " + issue.text);
+    BAYSWAP_TRY(entry, bayswap::run(plan, store, logbook->book()));
   }
   if (globals.json) {
     print_json({{"path", path},
@@ -119,14 +124,22 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   return exit_done;
 }
 
-Result<int> CardJob::write_new(const std::vector<std::pair<std::string, Blob>>& files) {
+Result<int> CardJob::write_new(const std::string& what,
+                               const std::vector<std::pair<std::string, Blob>>& files) {
+  if (files.empty()) return exit_done;
+  Plan plan;
+  plan.kind = EntryKind::card;
+  plan.reason = fmt::format("{} {}", what, options.image);
+  plan.from_files.push_back(disk.absolute_path(options.image));
   for (const auto& [path, bytes] : files) {
     BAYSWAP_TRY(const auto info, disk.stat(path));
     if (info)
       return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
                   "choose another --out; nothing was written");
+    plan.changes.push_back({path, std::nullopt, bytes});
   }
-  for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk.create(path, bytes.view()));
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_CHECK(bayswap::run(plan, disk, logbook->book()));
   if (globals.json || globals.quiet) return exit_done;
   for (const auto& [path, bytes] : files)
     print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
@@ -147,7 +160,7 @@ Json CardJob::to_json(CardKind kind, const CardEntry& entry) {
 Json CardJob::to_json(const std::vector<CardProblem>& problems) {
   Json list = Json::array();
   for (const CardProblem& problem : problems)
-    list.push_back({{"at", problem.at}, {"mendable", problem.mendable}, {"text", problem.text}});
+    list.push_back({{"at", problem.at}, {"mendable", problem.repairable}, {"text", problem.text}});
   return list;
 }
 

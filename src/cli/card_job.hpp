@@ -13,6 +13,7 @@
 namespace bayswap::cli {
 
 struct OpenCard {
+  std::unique_ptr<LocalStore> store;  // the folder's, where it is one
   std::unique_ptr<Card> card;
   const CardFolder* folder = nullptr;  // where it is one
   Blob file;                           // where it is an image
@@ -33,8 +34,8 @@ struct CardJob {
                      std::optional<CardKind> kind = std::nullopt);
   /// Puts a save on; with --replace over one of its name. Warns of another region's save of the same game.
   Result<void> put(Card& card, const CardSave& save);
-  /// Creates files that were not there; refuses all if one is.
-  Result<int> write_new(const std::vector<std::pair<std::string, Blob>>& files);
+  /// Creates files that did not exist, all or none, through the logbook. Refuses all if one exists.
+  Result<int> write_new(const std::string& what, const std::vector<std::pair<std::string, Blob>>& files);
   Result<std::optional<Region>> wished_region() const;
 
   static Json to_json(CardKind kind, const CardEntry& entry);

@@ -10,9 +10,9 @@ namespace {
 
 Result<int> picture(CardJob& job) {
   BAYSWAP_TRY(const auto opened, job.open(job.options.image));
-  const Picture sheet = contact_sheet(*opened.card, printable(name_of(tidied(job.options.image))));
+  const Picture sheet = contact_sheet(*opened.card, printable(name_of(normalized(job.options.image))));
   BAYSWAP_TRY(const Blob png, to_png(sheet));
-  BAYSWAP_TRY(const int code, job.write_new({{job.options.out, png}}));
+  BAYSWAP_TRY(const int code, job.write_new("card picture", {{job.options.out, png}}));
   if (job.globals.json)
     print_json({{"path", job.options.out},
                 {"kind", to_text(opened.card->kind())},

@@ -135,7 +135,7 @@ class CarryJob {
       if (code == exit_done && !globals_.json) say(globals_.quiet, "A dry run: nothing was changed.");
       return code;
     }
-    BAYSWAP_CHECK(at_rest(globals_, plan, *to_store_, logbook_->book(), options_.wait));
+    BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to_store_, logbook_->book(), options_.wait));
     const int code = show_and_run(globals_, plan, *to_store_, *logbook_, options_.yes, true);
     if (code == exit_done && plan.game) remember(globals_, *plan.game, plan.learned);
     if (code == exit_done) remember_accounts();
@@ -152,7 +152,7 @@ class CarryJob {
 
   // Each once: what belongs to one game goes over together.
   Result<std::vector<std::pair<std::string, std::string>>> everything() {
-    ScanWish wish;
+    ScanOptions wish;
     wish.titles = &titles_;
     BAYSWAP_TRY(const auto saves, scan_bay(catalog_, from_, *from_store_, wish));
     std::vector<std::pair<std::string, std::string>> list;
@@ -181,13 +181,14 @@ class CarryJob {
     request.what = what;
     auto plan = this->plan(request);
     if (!plan) return {label, "failed", plan.error().message};
-    if (const Danger* refusal = plan->refusal()) return {label, "refused", refusal->text};
+    if (const PlanIssue* refusal = plan->refusal()) return {label, "refused", refusal->text};
     if (plan->changes.empty()) return {label, "same", ""};
-    const auto warning = std::ranges::find(plan->dangers, Danger::Level::warning, &Danger::level);
-    if (warning != plan->dangers.end() && !options_.yes)
+    const auto warning = std::ranges::find(plan->issues, PlanIssue::Level::warning, &PlanIssue::level);
+    if (warning != plan->issues.end() && !options_.yes)
       return {label, "refused", warning->text + " (--yes goes ahead)"};
     if (options_.dry_run) return {label, "would be carried", fmt::format("{} files", plan->changes.size())};
-    if (const auto rest = at_rest(globals_, *plan, *to_store_, logbook_->book(), options_.wait); !rest)
+    if (const auto rest = wait_until_idle(globals_, *plan, *to_store_, logbook_->book(), options_.wait);
+        !rest)
       return {label, "refused", rest.error().message};
     const auto id = bayswap::run(*plan, *to_store_, logbook_->book());
     if (!id) return {label, "failed", id.error().message};

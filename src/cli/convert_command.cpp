@@ -53,7 +53,7 @@ class Conversion {
       BAYSWAP_TRY(auto save, read_input(i));
       request.inputs.push_back(std::move(save));
     }
-    OwnForm own;
+    DetectedLayout own;
     if (to == nullptr) {
       BAYSWAP_TRY(own, own_form(request, base));
       to = &own.layout;
@@ -61,7 +61,8 @@ class Conversion {
     request.to = to;
     BAYSWAP_TRY(const Converted converted, convert(catalog_, request));
     for (const std::string& warning : converted.warnings) warnings_.push_back(warning);
-    for (const Ailment& ailment : converted.ailments) warnings_.push_back(ailment.text + "; " + ailment.hint);
+    for (const DumpDefect& ailment : converted.defects)
+      warnings_.push_back(ailment.text + "; " + ailment.hint);
     if (converted.empty)
       warnings_.emplace_back(
           "everything that was brought is blank: an unused cartridge, a flat battery, or a dump that failed");
@@ -93,10 +94,10 @@ class Conversion {
     return finding.platform;
   }
 
-  Result<OwnForm> own_form(const ConvertRequest& request, const Blob& base) {
+  Result<DetectedLayout> own_form(const ConvertRequest& request, const Blob& base) {
     Hints hints = hints_;
     hints.extension = lower(extension_of(options_.base));
-    auto own = form_of_base(catalog_, request.inputs, base, hints);
+    auto own = detect_layout(catalog_, request.inputs, base, hints);
     if (!own) {
       own.error().message = fmt::format("{}: {}", options_.base, own.error().message);
       return own;
@@ -182,7 +183,7 @@ class Conversion {
     return outputs;
   }
 
-  // New files are simply made; as soon as one is in the way, all go through the logbook.
+  // A new file is simply made. Several, or one in the way of which is another, go through the logbook.
   Result<std::optional<std::int64_t>> write(const std::vector<Output>& outputs) {
     Plan plan;
     bool in_the_way = false;
@@ -198,23 +199,22 @@ class Conversion {
       }
       plan.changes.push_back(std::move(change));
     }
-    if (in_the_way) {
+    if (in_the_way || plan.changes.size() > 1) {
       std::erase_if(plan.changes, [](const FileChange& change) { return change.before == change.after; });
       if (plan.changes.empty()) return std::nullopt;
       plan.kind = EntryKind::convert;
       plan.game = hints_.game;
       plan.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "),
                                 options_.to.empty() ? "the form of " + options_.base : options_.to);
-      for (const std::string& input : options_.inputs) plan.from_files.push_back(disk_.address(input));
+      for (const std::string& input : options_.inputs) plan.from_files.push_back(disk_.absolute_path(input));
       BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
+      BAYSWAP_CHECK(wait_until_idle(globals_, plan, disk_, logbook->book(), false, Recent::does_not_count));
+      note_hard_links(plan, disk_);
+      for (const PlanIssue& issue : plan.issues) warnings_.push_back(issue.text);
       BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan, disk_, logbook->book()));
       return id;
     }
-    for (std::size_t i = 0; i < outputs.size(); ++i)
-      if (auto made = disk_.create(outputs[i].path, outputs[i].file->bytes.view()); !made) {
-        for (std::size_t j = 0; j < i; ++j) (void)disk_.remove(outputs[j].path);
-        return tl::unexpected(std::move(made.error()));
-      }
+    for (const Output& output : outputs) BAYSWAP_CHECK(disk_.create(output.path, output.file->bytes.view()));
     return std::nullopt;
   }
 
@@ -252,8 +252,9 @@ class Conversion {
                   fmt::format("{} ({}, {} bytes)", outputs[i].path, outputs[i].file->layout->id,
                               outputs[i].file->bytes.size()));
     if (entry)
-      print_field("kept",
-                  fmt::format("the old file, in logbook entry {}; `bayswap undo` brings it back", *entry));
+      print_field(
+          "kept",
+          fmt::format("what was there before, in logbook entry {}; `bayswap undo` brings it back", *entry));
   }
 
   const Globals& globals_;

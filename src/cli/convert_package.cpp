@@ -14,14 +14,14 @@
 namespace bayswap::cli {
 namespace {
 
-constexpr std::size_t most_package_bytes = std::size_t{80} << 20;
+constexpr std::size_t max_package_bytes = std::size_t{80} << 20;
 
 Result<std::optional<BlockPackage>> package_at(Store& disk, const std::string& path) {
   BAYSWAP_TRY(const auto info, disk.stat(path));
   if (!info || info->kind != FileInfo::Kind::file) return std::nullopt;
   BAYSWAP_TRY(const Blob head, disk.read_head(path, std::size_t{64} << 10));
   if (!BlockPackage::is_one(head.view())) return std::nullopt;
-  BAYSWAP_TRY(const Blob bytes, disk.read(path, most_package_bytes));
+  BAYSWAP_TRY(const Blob bytes, disk.read(path, max_package_bytes));
   auto package = BlockPackage::open(bytes);
   if (!package)
     return fail(package.error().code, fmt::format("{}: {}", path, package.error().message),
@@ -46,7 +46,7 @@ class PackageJob {
   Result<int> take_out(const BlockPackage& package) {
     for (const PackagedFile& file : package.files()) {
       if (file.folder) continue;
-      if (!is_tame(file.path) || printable(file.path) != file.path)
+      if (!is_safe_relative(file.path) || printable(file.path) != file.path)
         return fail(ErrorCode::unsafe,
                     fmt::format("the package has a file called '{}'", printable(file.path)),
                     "such a name can't be written");
@@ -81,7 +81,7 @@ class PackageJob {
         }
         continue;
       }
-      BAYSWAP_TRY(const Blob bytes, disk_.read(input, most_package_bytes));
+      BAYSWAP_TRY(const Blob bytes, disk_.read(input, max_package_bytes));
       BAYSWAP_CHECK(package.put(std::string(name_of(input)), bytes.view(), info->modified));
     }
     if (!options_.account.empty()) {
@@ -104,7 +104,7 @@ class PackageJob {
       if (!options_.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
                     "choose another name, or say --replace");
-      BAYSWAP_TRY(change.before, disk_.read(path, most_package_bytes));
+      BAYSWAP_TRY(change.before, disk_.read(path, max_package_bytes));
     }
     if (change.before != change.after) plan_.changes.push_back(std::move(change));
     return {};
@@ -116,6 +116,9 @@ class PackageJob {
     plan_.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "), options_.out);
     if (!plan_.changes.empty()) {
       BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
+      BAYSWAP_CHECK(wait_until_idle(globals_, plan_, disk_, logbook->book(), false, Recent::does_not_count));
+      note_hard_links(plan_, disk_);
+      for (const PlanIssue& issue : plan_.issues) say(globals_.quiet, "bayswap: warning: " + issue.text);
       BAYSWAP_TRY(entry, bayswap::run(plan_, disk_, logbook->book()));
     }
     Json files = Json::array();

@@ -12,42 +12,42 @@ namespace {
 std::string sizes_in_words(const Layout& layout) {
   if (layout.is_set()) return "a file a part";
   const auto sizes = layout.file_sizes();
-  constexpr std::size_t most_listed = 3;
-  if (sizes.size() > most_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
+  constexpr std::size_t max_listed = 3;
+  if (sizes.size() > max_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
   return fmt::format("{}", fmt::join(sizes, " or "));
 }
 
-std::string absent_in_words(Absent absent) {
+std::string absent_in_words(DefaultFill absent) {
   switch (absent) {
-    case Absent::ff:
+    case DefaultFill::ff:
       return "FF";
-    case Absent::zero:
+    case DefaultFill::zero:
       return "00";
-    case Absent::fresh_pak:
+    case DefaultFill::fresh_pak:
       return "a freshly formatted pak";
   }
   return {};
 }
 
 std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
-  constexpr std::size_t most_listed = 4;
-  if (sizes.size() > most_listed) return fmt::format("{} to {} bytes", sizes.front(), sizes.back());
+  constexpr std::size_t max_listed = 4;
+  if (sizes.size() > max_listed) return fmt::format("{} to {} bytes", sizes.front(), sizes.back());
   return fmt::format("{} bytes", fmt::join(sizes, " or "));
 }
 
-std::string form_in_words(Form form) {
+std::string form_in_words(Encoding form) {
   switch (form) {
-    case Form::plain:
+    case Encoding::plain:
       return {};
-    case Form::nibbles:
+    case Encoding::nibbles:
       return "one half-byte a byte";
-    case Form::nibbles_packed:
+    case Encoding::nibbles_packed:
       return "two half-bytes a byte, low half first";
-    case Form::clock44:
+    case Encoding::clock44:
       return "ten registers, then 32-bit Unix seconds";
-    case Form::clock_start:
+    case Encoding::clock_start:
       return "64-bit Unix seconds when it stood at zero";
-    case Form::pages_ecc:
+    case Encoding::pages_ecc:
       return "pages of 512 bytes, each with 16 spare bytes";
   }
   return {};
@@ -56,13 +56,13 @@ std::string form_in_words(Form form) {
 std::string spread_in_words(const Slot& slot) {
   const std::string lane(to_text(slot.lane));
   switch (slot.spread) {
-    case Spread::none:
+    case Interleave::none:
       return {};
-    case Spread::zero:
+    case Interleave::zero:
       return fmt::format("on {} addresses, 00 on the others", lane);
-    case Spread::ff:
+    case Interleave::ff:
       return fmt::format("on {} addresses, FF on the others", lane);
-    case Spread::doubled:
+    case Interleave::doubled:
       return "each byte twice";
   }
   return {};
@@ -71,8 +71,8 @@ std::string spread_in_words(const Slot& slot) {
 std::vector<std::string> in_words(const Slot& slot) {
   std::vector<std::string> lines{fmt::format("{}, {}", to_text(slot.role), sizes_in_words(slot.file_sizes))};
   if (slot.is_straight() || slot.order != ByteOrder::chip) lines.emplace_back(in_words(slot.order));
-  if (slot.form != Form::plain) lines.push_back(form_in_words(slot.form));
-  if (slot.spread != Spread::none) lines.push_back(spread_in_words(slot));
+  if (slot.form != Encoding::plain) lines.push_back(form_in_words(slot.form));
+  if (slot.spread != Interleave::none) lines.push_back(spread_in_words(slot));
   if (slot.chip_sizes != slot.file_sizes) lines.push_back("chips of " + sizes_in_words(slot.chip_sizes));
   lines.push_back(fmt::format("when nothing is brought: {}", absent_in_words(slot.absent)));
   return lines;

@@ -54,7 +54,7 @@ void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Ent
 }  // namespace
 
 int logbook_command(const Globals& globals, const std::string& what) {
-  auto logbook = LockedLogbook::open(globals);
+  auto logbook = LockedLogbook::open_to_read(globals);
   if (!logbook) return report(logbook.error());
   const auto entries = (*logbook)->book().entries(what);
   if (!entries) return report(entries.error());
@@ -128,7 +128,7 @@ int logbook_prune_command(const Globals& globals, const LogbookOptions& options)
 }
 
 int logbook_check_command(const Globals& globals, const LogbookOptions& options) {
-  auto logbook = LockedLogbook::open(globals);
+  auto logbook = LockedLogbook::open_to_read(globals);
   std::vector<std::string> notes;
   if (!logbook && logbook.error().code == ErrorCode::damaged && options.repair) {
     // The index can be made again from the records; the broken one is put aside, not thrown away.
@@ -172,63 +172,85 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
 
 namespace {
 
-// Copies entries between ours and a logbook in a plain folder.
+constexpr std::string_view export_note = "A copy of a Bay Swap logbook. `bayswap logbook import` reads it.\n";
+
+// What `logbook export` may write to: a folder that does not exist, an empty one, or an earlier export.
+Result<void> prepare_export(LocalStore& disk, const std::string& folder) {
+  BAYSWAP_TRY(const auto there, disk.stat(folder));
+  bool ours = !there;
+  if (there) {
+    BAYSWAP_TRY(const auto entries, disk.list(folder));
+    ours = std::ranges::all_of(entries, [](const FileInfo& info) { return info.name == "lock"; });
+    const auto note = disk.read_head(join_path(folder, "README.txt"), export_note.size() + 1);
+    ours = ours || (note && std::ranges::equal(note->view(), export_note));
+    for (const FileInfo& info : entries)
+      if (info.link)
+        return fail(
+            ErrorCode::unsafe,
+            fmt::format("{} is a link, and an export stays in its folder", join_path(folder, info.name)),
+            "name another folder");
+  }
+  if (!ours)
+    return fail(ErrorCode::unsafe, fmt::format("{} holds files that are not an exported logbook", folder),
+                "name a folder that does not exist yet, or an earlier export");
+  return {};
+}
+
+// An export is records and blobs. An index that an older version left in it is never opened.
+Result<std::size_t> export_to(Logbook& ours, const std::string& folder, std::vector<std::string>& problems) {
+  LocalStore disk;
+  BAYSWAP_CHECK(prepare_export(disk, folder));
+  auto lock = FileLock::acquire(join_path(folder, "lock"), 0);
+  if (!lock && lock.error().code == ErrorCode::busy)
+    lock.error().message = fmt::format("another Bay Swap is writing to {}", folder);
+  if (!lock) return tl::unexpected(std::move(lock.error()));
+  LocalStore store(folder, LocalStore::Privacy::owner_only);
+  BAYSWAP_CHECK(
+      store.replace("README.txt", {reinterpret_cast<const Byte*>(export_note.data()), export_note.size()}));
+  for (const char* name : {"index.sqlite", "index.sqlite-journal", "index.sqlite-wal", "index.sqlite-shm"}) {
+    BAYSWAP_TRY(const auto old, store.stat(name));
+    if (old) BAYSWAP_CHECK(store.remove(name));
+  }
+  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(store));
+  BAYSWAP_TRY(const std::size_t count, theirs.merge(ours));
+  std::vector<std::string> notes;
+  BAYSWAP_TRY(problems, theirs.check(notes));
+  return count;
+}
+
+Result<std::size_t> import_from(Logbook& ours, const std::string& folder,
+                                std::vector<std::string>& problems) {
+  LocalStore store(folder);
+  BAYSWAP_TRY(const auto has_records, store.stat("records"));
+  BAYSWAP_TRY(const auto there, LocalStore().stat(folder));
+  if (!there)
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", folder),
+                "name a folder that `logbook export` made");
+  if (!has_records)
+    return fail(ErrorCode::not_recognised, fmt::format("{} holds no logbook", folder),
+                "name a folder that `logbook export` made");
+  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(store));
+  BAYSWAP_TRY(const std::size_t count, ours.merge(theirs));
+  std::vector<std::string> notes;
+  BAYSWAP_TRY(problems, ours.check(notes));
+  return count;
+}
+
 int merge(const Globals& globals, const std::string& folder, bool into_folder) {
   auto ours = LockedLogbook::open(globals);
   if (!ours) return report(ours.error());
-  LocalStore disk;
-  const auto there = disk.stat(folder);
-  if (!into_folder && (!there || !*there))
-    return report({ErrorCode::not_found, fmt::format("{} does not exist", folder),
-                   "name a folder that `logbook export` made"});
-  std::optional<FileLock> lock;
-  if (into_folder) {
-    auto locked = FileLock::acquire(join_path(folder, "lock"), 0);
-    if (!locked) {
-      if (locked.error().code == ErrorCode::busy)
-        locked.error().message = fmt::format("another Bay Swap is writing to {}", folder);
-      return report(locked.error());
-    }
-    lock.emplace(*std::move(locked));
-    const std::string text = "A copy of a Bay Swap logbook. `bayswap logbook import` reads it.\n";
-    const auto made = disk.replace(join_path(folder, "README.txt"),
-                                   {reinterpret_cast<const Byte*>(text.data()), text.size()});
-    if (!made) return report(made.error());
-  }
-  LocalStore store(folder);
-  // What is only read from is never written to: without its index, the records have to do.
-  std::string index = join_path(folder, "index.sqlite");
-  if (!into_folder) {
-    const auto has_index = store.stat("index.sqlite");
-    const auto has_records = store.stat("records");
-    if (!has_index || !*has_index) {
-      if (!has_records || !*has_records)
-        return report({ErrorCode::not_recognised, fmt::format("{} holds no logbook", folder),
-                       "name a folder that `logbook export` made"});
-      index = ":memory:";
-    }
-  }
-  auto theirs = Logbook::open(store, index, clock_of_process());
-  if (!theirs) return report(theirs.error());
-  if (index == ":memory:")
-    // Nobody is at work there: the newest record is of something that ended, too.
-    for (const Entry& entry : theirs->entries().value_or(std::vector<Entry>{}))
-      if (entry.state == EntryState::begun)
-        if (const auto settled = theirs->finish(entry.id, EntryState::done); !settled)
-          return report(settled.error());
-  const auto count = into_folder ? theirs->merge((*ours)->book()) : (*ours)->book().merge(*theirs);
+  std::vector<std::string> problems;
+  const auto count = into_folder ? export_to((*ours)->book(), folder, problems)
+                                 : import_from((*ours)->book(), folder, problems);
   if (!count) return report(count.error());
-  std::vector<std::string> notes;
-  const auto problems = into_folder ? theirs->check(notes) : (*ours)->book().check(notes);
-  if (!problems) return report(problems.error());
-  for (const std::string& problem : *problems) print_field("wrong", problem, Tone::bad);
+  for (const std::string& problem : problems) print_field("wrong", problem, Tone::bad);
   if (globals.json) {
-    print_json({{"folder", folder}, {"entries", *count}, {"problems", *problems}});
+    print_json({{"folder", folder}, {"entries", *count}, {"problems", problems}});
   } else {
     fmt::print("{} new {} {} {}; every byte was read back and its digest compared.\n", *count,
                *count == 1 ? "entry" : "entries", into_folder ? "went to" : "came from", folder);
   }
-  return problems->empty() ? exit_done : exit_problems;
+  return problems.empty() ? exit_done : exit_problems;
 }
 
 }  // namespace
@@ -257,9 +279,10 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
                 fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
   LocalStore disk;
   if (options.to.empty() || options.to == entry->to_bay) {
-    BAYSWAP_TRY(const Plan plan, plan_restore(book, options.version, options.before, disk));
+    BAYSWAP_TRY(const Plan plan,
+                plan_restore(book, options.version, options.before, disk, bay_roots(globals)));
     if (options.dry_run) return show_only(globals, plan);
-    BAYSWAP_CHECK(at_rest(globals, plan, disk, book, options.wait));
+    BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
     return show_and_run(globals, plan, disk, *logbook, options.yes, true);
   }
   // Another bay: the save is carried from its bay as that was then.
@@ -290,7 +313,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   plan.kind = EntryKind::restore;
   plan.reason = fmt::format("restore version {} of '{}' to {}", options.version, options.what, to.name);
   if (options.dry_run) return show_only(globals, plan);
-  BAYSWAP_CHECK(at_rest(globals, plan, to_store, book, options.wait));
+  BAYSWAP_CHECK(wait_until_idle(globals, plan, to_store, book, options.wait));
   return show_and_run(globals, plan, to_store, *logbook, options.yes, true);
 }
 
@@ -305,14 +328,14 @@ int undo_command(const Globals& globals, const UndoOptions& options) {
   auto logbook = LockedLogbook::open(globals);
   if (!logbook) return report(logbook.error());
   LocalStore disk;
-  const auto plan = plan_undo((*logbook)->book(), options.id, disk);
+  const auto plan = plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals));
   if (!plan) return report(plan.error());
   if (options.dry_run) {
     const int code = show_only(globals, *plan);
     if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
-  if (const auto rest = at_rest(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
+  if (const auto rest = wait_until_idle(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
     return report(rest.error());
   return show_and_run(globals, *plan, disk, **logbook, options.yes, false);
 }

@@ -233,12 +233,12 @@ Json to_json(const Plan& plan) {
   Json steps = Json::array();
   for (const Step& step : plan.steps)
     steps.push_back({{"action", step.action}, {"text", step.text}, {"why", step.why}});
-  Json dangers = Json::array();
-  for (const Danger& danger : plan.dangers)
-    dangers.push_back({{"level", to_text(danger.level)},
-                       {"code", danger.code},
-                       {"text", danger.text},
-                       {"hint", danger.hint}});
+  Json issues = Json::array();
+  for (const PlanIssue& danger : plan.issues)
+    issues.push_back({{"level", to_text(danger.level)},
+                      {"code", danger.code},
+                      {"text", danger.text},
+                      {"hint", danger.hint}});
   Json files = Json::array();
   for (const FileChange& change : plan.changes)
     files.push_back({{"path", change.path},
@@ -249,7 +249,7 @@ Json to_json(const Plan& plan) {
           {"from", {{"bay", plan.from_bay}, {"files", strings(plan.from_files)}}},
           {"to", {{"bay", plan.to_bay}, {"files", std::move(files)}}},
           {"steps", std::move(steps)},
-          {"dangers", std::move(dangers)},
+          {"issues", std::move(issues)},
           {"refused", plan.refusal() != nullptr}};
 }
 
@@ -279,13 +279,14 @@ void print_plan(const Plan& plan) {
     print_field(step.action == last ? "" : step.action, step.text + why);
     last = step.action;
   }
-  for (const Danger& danger : plan.dangers) {
-    const Tone tone = danger.level == Danger::Level::refusal   ? Tone::bad
-                      : danger.level == Danger::Level::warning ? Tone::warn
-                                                               : Tone::dim;
-    const std::string_view label = danger.level == Danger::Level::refusal ? "refused" : to_text(danger.level);
+  for (const PlanIssue& danger : plan.issues) {
+    const Tone tone = danger.level == PlanIssue::Level::refusal   ? Tone::bad
+                      : danger.level == PlanIssue::Level::warning ? Tone::warn
+                                                                  : Tone::dim;
+    const std::string_view label =
+        danger.level == PlanIssue::Level::refusal ? "refused" : to_text(danger.level);
     // A refusal's hint follows on stderr, as "What to do".
-    const bool hinted = !danger.hint.empty() && danger.level != Danger::Level::refusal;
+    const bool hinted = !danger.hint.empty() && danger.level != PlanIssue::Level::refusal;
     print_field(label, danger.text + (hinted ? "; " + danger.hint : ""), tone);
   }
 }

@@ -153,17 +153,19 @@ std::size_t ask_number(std::size_t most) {
   return number >= 1 && number <= most ? number : 0;
 }
 
-Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook, bool wait) {
-  constexpr int most_seconds = 3600;
+Result<void> wait_until_idle(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook,
+                             bool wait, Recent recent) {
+  constexpr int max_seconds = 3600;
   std::vector<std::string> addresses;
-  for (const FileChange& change : plan.changes) addresses.push_back(target.address(change.path));
+  for (const FileChange& change : plan.changes) addresses.push_back(target.absolute_path(change.path));
   if (addresses.empty() || plan.refusal() != nullptr) return {};
   const Clock clock = clock_of_process();
   bool said = false;
   for (int seconds = 0;; ++seconds) {
-    const auto why = in_use(addresses, clock(), logbook);
+    const auto why =
+        in_use(addresses, recent == Recent::counts ? std::optional(clock()) : std::nullopt, logbook);
     if (!why) return {};
-    if (!wait || seconds == most_seconds)
+    if (!wait || seconds == max_seconds)
       return fail(ErrorCode::busy, fmt::format("nothing was changed: {}", *why),
                   "close the game or the program that uses it and try again; --wait waits for it");
     if (!said) say(globals.quiet, fmt::format("bayswap: waiting: {}", *why));
@@ -172,23 +174,73 @@ Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Lo
   }
 }
 
+std::vector<std::string> bay_roots(const Globals& globals) {
+  std::vector<std::string> roots;
+  const auto home = home_of(globals);
+  const auto bays = home ? list_bays(*home) : tl::unexpected(home.error());
+  if (!bays) return roots;
+  for (const auto& [name, bay] : *bays)
+    if (bay) roots.push_back(LocalStore(bay->root).root());
+  return roots;
+}
+
+namespace {
+
+void report_recovered(const Globals& globals, const Recovered& recovered) {
+  const Entry& entry = recovered.entry;
+  const std::string what = fmt::format("bayswap: entry {} ({})", entry.id, printable(entry.reason));
+  switch (recovered.outcome) {
+    case Recovered::Outcome::done:
+    case Recovered::Outcome::cancelled:
+      return;
+    case Recovered::Outcome::rolled_back:
+      say(globals.quiet, fmt::format("{} was interrupted: its files are as they were before it", what));
+      return;
+    case Recovered::Outcome::cut_short:
+      say(globals.quiet,
+          fmt::format("{} was cut short: {}; `bayswap undo {}` puts its files back as they were", what,
+                      printable(recovered.why), entry.id));
+      return;
+    case Recovered::Outcome::still_open:
+      say(globals.quiet,
+          fmt::format("{} was interrupted, and its files can't be looked at: {}. It stays open "
+                      "until they can",
+                      what, printable(recovered.why)));
+      return;
+  }
+}
+
+}  // namespace
+
+Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open_to_read(const Globals& globals) {
+  auto locked = open(globals);
+  if (locked || locked.error().code == ErrorCode::busy) return locked;
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  LocalStore disk;
+  const auto records = disk.stat(join_path(home.data, "records"));
+  // A folder that can't be written still has the records.
+  if (disk.may_write(home.data) || !records || !*records) return locked;
+  std::unique_ptr<LockedLogbook> copy(new LockedLogbook(home.data));
+  BAYSWAP_TRY(Logbook book, Logbook::open_copy(copy->store_));
+  copy->book_ = std::move(book);
+  say(globals.quiet,
+      fmt::format("bayswap: note: {} can't be written; shown as its records have it", home.data));
+  return copy;
+}
+
 Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& globals) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   BAYSWAP_TRY(FileLock lock, FileLock::acquire(join_path(home.data, "lock"), lock_wait_seconds, [&] {
-                say(globals.quiet,
-                    "bayswap: waiting for another Bay Swap that is at work on this home folder");
+                say(globals.quiet, "bayswap: waiting for another Bay Swap that is using this home folder");
               }));
-  std::unique_ptr<LockedLogbook> locked(new LockedLogbook(std::move(lock), home.data));
+  std::unique_ptr<LockedLogbook> locked(new LockedLogbook(home.data));
+  locked->lock_.emplace(std::move(lock));
   BAYSWAP_TRY(Logbook book,
               Logbook::open(locked->store_, join_path(home.data, "index.sqlite"), clock_of_process()));
   locked->book_ = std::move(book);
   LocalStore disk;
-  BAYSWAP_TRY(const auto cut_short, locked->book_->recover(disk));
-  for (const Entry& entry : cut_short)
-    say(globals.quiet,
-        fmt::format(
-            "bayswap: entry {} ({}) was cut short; `bayswap undo {}` puts its files back as they were",
-            entry.id, entry.reason, entry.id));
+  BAYSWAP_TRY(const auto recovered, locked->book_->recover(disk));
+  for (const Recovered& one : recovered) report_recovered(globals, one);
   return locked;
 }
 
@@ -201,14 +253,15 @@ int show_only(const Globals& globals, const Plan& plan) {
   } else {
     print_plan(plan);
   }
-  const Danger* refusal = plan.refusal();
+  const PlanIssue* refusal = plan.refusal();
   if (refusal == nullptr) return exit_done;
   return report(
       {refusal->code == "empty" ? ErrorCode::unsafe : ErrorCode::wrong_region, refusal->text, refusal->hint});
 }
 
-int show_and_run(const Globals& globals, const Plan& plan, Store& target, LockedLogbook& logbook, bool yes,
+int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook, bool yes,
                  bool must_ask) {
+  note_hard_links(plan, target);
   if (plan.refusal() != nullptr) return show_only(globals, plan);
   if (!globals.json && !globals.quiet) print_plan(plan);
   if (plan.changes.empty()) {
@@ -216,7 +269,7 @@ int show_and_run(const Globals& globals, const Plan& plan, Store& target, Locked
     return finished(globals, plan, {{"done", true}, {"entry", nullptr}});
   }
   bool warned = false;
-  for (const Danger& danger : plan.dangers) warned = warned || danger.level == Danger::Level::warning;
+  for (const PlanIssue& danger : plan.issues) warned = warned || danger.level == PlanIssue::Level::warning;
   if (!yes && (must_ask || warned)) {
     std::fflush(stdout);
     if (!has_terminal())
@@ -226,6 +279,9 @@ int show_and_run(const Globals& globals, const Plan& plan, Store& target, Locked
       say(false, "Nothing was changed.");
       return exit_refused;
     }
+    // A game may have been started while the question stood there.
+    if (const auto idle = wait_until_idle(globals, plan, target, logbook.book(), false); !idle)
+      return report(idle.error());
   }
   const auto id = run(plan, target, logbook.book());
   if (!id) return report(id.error());

@@ -33,26 +33,35 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
 /// A number from 1 to `most` from the terminal; 0 where none is given.
 [[nodiscard]] std::size_t ask_number(std::size_t most);
 
+/// The absolute roots of all bays of the home folder.
+[[nodiscard]] std::vector<std::string> bay_roots(const Globals& globals);
+
 /// The logbook, locked against other processes as long as this lives. Entries that a dead process left
 /// open are settled first.
 class LockedLogbook {
  public:
   [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open(const Globals& globals);
+  /// The same to look at it: a home folder that can't be written is read from its records.
+  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open_to_read(const Globals& globals);
   [[nodiscard]] Logbook& book() { return *book_; }
 
  private:
-  explicit LockedLogbook(FileLock lock, const std::string& data) : lock_(std::move(lock)), store_(data) {}
-  FileLock lock_;
+  explicit LockedLogbook(const std::string& data) : store_(data, LocalStore::Privacy::owner_only) {}
+  std::optional<FileLock> lock_;
   LocalStore store_;
   std::optional<Logbook> book_;
 };
 
-/// `busy` where somebody is at the files that the plan changes; with `wait`, waits until nobody is.
-[[nodiscard]] Result<void> at_rest(const Globals& globals, const Plan& plan, Store& target, Logbook& logbook,
-                                   bool wait);
+/// Whether a file that was changed a second ago counts as one in use. It does where a game may be writing;
+/// not where the user names the very file.
+enum class Recent { counts, does_not_count };
+/// Fails with `busy` if another program is using the files that the plan changes; with `wait`, waits until
+/// none is.
+[[nodiscard]] Result<void> wait_until_idle(const Globals& globals, const Plan& plan, Store& target,
+                                           Logbook& logbook, bool wait, Recent recent = Recent::counts);
 
 /// Prints the plan or its JSON, asks if need be, runs it. `must_ask`: also without dangers.
-int show_and_run(const Globals& globals, const Plan& plan, Store& target, LockedLogbook& logbook, bool yes,
+int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook, bool yes,
                  bool must_ask);
 /// Prints the plan or its JSON; 3 where it is refused.
 int show_only(const Globals& globals, const Plan& plan);

@@ -86,10 +86,10 @@ class Reader {
       return refused(name, "has an absolute path");
     const std::string path = plain_name(name);
     if (type == AE_IFDIR && (path.empty() || path == ".")) return {};
-    if (!is_tame(path) || printable(path) != path)
+    if (!is_safe_relative(path) || printable(path) != path)
       return refused(name, "leads out of the archive, or is no file name");
-    if (++limits_.entries > limits_.most_entries)
-      return refused(name, fmt::format("is one too many: over {} entries", limits_.most_entries));
+    if (++limits_.entries > limits_.max_entries)
+      return refused(name, fmt::format("is one too many: over {} entries", limits_.max_entries));
     if (type == AE_IFDIR) return {};
     if (files.contains(path)) return refused(name, "is there twice");
     std::vector<Byte> bytes;
@@ -99,10 +99,10 @@ class Reader {
       if (got < 0) return broken(false);
       if (got == 0) break;
       limits_.bytes += static_cast<std::uint64_t>(got);
-      if (limits_.bytes > limits_.most_bytes)
-        return refused(name, fmt::format("takes it over {} MiB", limits_.most_bytes >> 20));
-      if (limits_.bytes > limits_.least_bytes_for_ratio && limits_.bytes / limits_.most_ratio > file_.size())
-        return refused(name, fmt::format("grows to over {} times its size: a bomb", limits_.most_ratio));
+      if (limits_.bytes > limits_.max_bytes)
+        return refused(name, fmt::format("takes it over {} MiB", limits_.max_bytes >> 20));
+      if (limits_.bytes > limits_.least_bytes_for_ratio && limits_.bytes / limits_.max_ratio > file_.size())
+        return refused(name, fmt::format("grows to over {} times its size: a bomb", limits_.max_ratio));
       bytes.insert(bytes.end(), piece.begin(), piece.begin() + got);
     }
     const std::int64_t modified = archive_entry_mtime_is_set(entry) != 0 ? archive_entry_mtime(entry) : 0;
@@ -156,28 +156,29 @@ Result<std::vector<FileInfo>> ArchiveStore::list(const std::string& folder) {
     if (info) entries.push_back(*std::move(info));
   }
   if (entries.empty() && folder != ".")
-    return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(folder)), "check the path");
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", display_path(folder)),
+                "check the path");
   return entries;
 }
 
 Result<Blob> ArchiveStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   const auto file = files_.find(path);
   if (file == files_.end())
-    return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown(path)), "check the path");
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", display_path(path)), "check the path");
   const std::size_t start = static_cast<std::size_t>(std::min<std::uint64_t>(at, file->second.bytes.size()));
   return file->second.bytes.slice(start, count);
 }
 
 Result<void> ArchiveStore::replace(const std::string& path, ByteView /*bytes*/) {
-  return read_only(shown(path));
+  return read_only(display_path(path));
 }
 Result<void> ArchiveStore::create(const std::string& path, ByteView /*bytes*/) {
-  return read_only(shown(path));
+  return read_only(display_path(path));
 }
 Result<void> ArchiveStore::remove(const std::string& path) {
-  return read_only(shown(path));
+  return read_only(display_path(path));
 }
-std::string ArchiveStore::shown(const std::string& path) const {
+std::string ArchiveStore::display_path(const std::string& path) const {
   return path == "." ? shown_ : join_path(shown_, path);
 }
 

@@ -7,9 +7,9 @@ namespace bayswap {
 
 /// What an archive may come to, counted over one within another as well.
 struct ArchiveLimits {
-  std::uint64_t most_bytes = std::uint64_t{512} << 20;
-  std::size_t most_entries = 20000;
-  std::uint64_t most_ratio = 500;
+  std::uint64_t max_bytes = std::uint64_t{512} << 20;
+  std::size_t max_entries = 20000;
+  std::uint64_t max_ratio = 500;
   std::uint64_t least_bytes_for_ratio = std::uint64_t{16}
                                         << 20;  // what is small may be packed as well as it likes
   std::uint64_t bytes = 0;
@@ -33,7 +33,7 @@ class ArchiveStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return false; }
-  std::string shown(const std::string& path) const override;
+  std::string display_path(const std::string& path) const override;
 
   [[nodiscard]] const std::map<std::string, File>& files() const { return files_; }
 

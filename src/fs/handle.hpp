@@ -11,7 +11,10 @@ class Handle {
  public:
   explicit Handle(int fd) : fd_(fd) {}
   Handle(Handle&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-  Handle& operator=(Handle&&) = delete;
+  Handle& operator=(Handle&& other) noexcept {
+    std::swap(fd_, other.fd_);
+    return *this;
+  }
   Handle(const Handle&) = delete;
   Handle& operator=(const Handle&) = delete;
   ~Handle() {

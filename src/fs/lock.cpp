@@ -3,22 +3,34 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/file.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
 #include <chrono>
 #include <cstring>
-#include <filesystem>
 #include <thread>
 #include <utility>
 
+#include "fs/path.hpp"
+
 namespace bayswap {
+
+namespace {
+
+// Folders of the home are for their owner alone. If one can't be made, opening the file tells why.
+void make_private_folders(const std::string& folder) {
+  if (mkdir(folder.c_str(), 0700) == 0 || errno != ENOENT) return;
+  make_private_folders(folder_of(folder));
+  (void)mkdir(folder.c_str(), 0700);
+}
+
+}  // namespace
 
 Result<FileLock> FileLock::acquire(const std::string& path, int wait_seconds,
                                    const std::function<void()>& on_wait) {
-  std::error_code ignored;  // if the folder can't be made, opening the file tells why
-  std::filesystem::create_directories(std::filesystem::path(path).parent_path(), ignored);
-  const int fd = open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+  make_private_folders(folder_of(path));
+  const int fd = open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
   if (fd < 0)
     return fail(ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)),
                 "check the permissions of that folder, or give another one with --home");
@@ -26,11 +38,14 @@ Result<FileLock> FileLock::acquire(const std::string& path, int wait_seconds,
   const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(wait_seconds);
   for (bool waited = false;; waited = true) {
     if (flock(fd, LOCK_EX | LOCK_NB) == 0) return lock;
-    if (errno != EWOULDBLOCK && errno != EINTR)
-      return fail(ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)));
+    if (errno == EINTR) continue;
+    if (errno != EWOULDBLOCK)
+      return fail(
+          ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)),
+          "the file system has no locks, or none left: put the home folder on another one with --home");
     if (!waited && on_wait) on_wait();
     if (std::chrono::steady_clock::now() >= until)
-      return fail(ErrorCode::busy, "another Bay Swap is at work on this home folder",
+      return fail(ErrorCode::busy, "another Bay Swap is using this home folder",
                   "nothing was changed; try again when it has ended");
     std::this_thread::sleep_for(std::chrono::milliseconds(20));
   }

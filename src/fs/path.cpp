@@ -12,7 +12,7 @@ std::string join_path(std::string_view a, std::string_view b) {
   return out.append(b);
 }
 
-std::string tidied(std::string_view path) {
+std::string normalized(std::string_view path) {
   std::string out = std::filesystem::path(path).lexically_normal().string();
   while (out.size() > 1 && out.ends_with('/')) out.pop_back();
   return out;
@@ -40,7 +40,7 @@ std::string_view stem_of(std::string_view path) {
   return name.substr(0, name.size() - extension_of(path).size());
 }
 
-bool is_tame(std::string_view path) {
+bool is_safe_relative(std::string_view path) {
   if (path.empty() || path.find('\0') != std::string_view::npos) return false;
   while (true) {
     const auto slash = path.find('/');
@@ -51,7 +51,7 @@ bool is_tame(std::string_view path) {
   }
 }
 
-bool is_clutter(std::string_view name) {
+bool is_os_metadata(std::string_view name) {
   return name == ".DS_Store" || name == "Thumbs.db" || name == "desktop.ini" || name == "__MACOSX" ||
          name.starts_with("._");
 }

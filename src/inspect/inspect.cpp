@@ -49,7 +49,7 @@ void describe_unknown(const Catalog& catalog, const Blob& bytes, const Hints& hi
 }
 
 void say_either(const Recognition& recognition, Finding& finding) {
-  constexpr std::size_t most_named = 8;
+  constexpr std::size_t max_named = 8;
   std::string ids;
   bool one_platform = true;
   bool one_role = true;
@@ -60,9 +60,9 @@ void say_either(const Recognition& recognition, Finding& finding) {
     finding.confidence += match.confidence;
     one_platform = one_platform && match.layout->platform == finding.either.front()->platform;
     one_role = one_role && match.layout->slots.front().role == finding.either.front()->slots.front().role;
-    if (i < most_named) ids += (i == 0 ? "either " : " or ") + match.layout->id;
+    if (i < max_named) ids += (i == 0 ? "either " : " or ") + match.layout->id;
   }
-  if (recognition.alike > most_named) ids += fmt::format(" or {} more", recognition.alike - most_named);
+  if (recognition.alike > max_named) ids += fmt::format(" or {} more", recognition.alike - max_named);
   if (!one_platform) finding.platform.reset();
   finding.evidence.push_back(
       ids + (!one_platform
@@ -228,7 +228,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   if (const auto opened = open_save(*best.layout, plain, hints.chips))
     for (const Part& part : opened->save.parts) {
       finding.parts.push_back({part.role, part.bytes.size(), is_blank(part)});
-      for (Ailment& ailment : ailments(part)) finding.evidence.push_back(std::move(ailment.text));
+      for (DumpDefect& ailment : defects(part)) finding.evidence.push_back(std::move(ailment.text));
     }
   const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
   finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;
@@ -279,7 +279,7 @@ Result<RomFacts> identify_rom(Store& store, const std::string& path) {
   BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
   if (rom.facts) return *std::move(rom.facts);
   auto facts = identify_rom(rom.source);  // says what was looked for
-  if (!facts) facts.error().message = fmt::format("{}: {}", store.shown(path), facts.error().message);
+  if (!facts) facts.error().message = fmt::format("{}: {}", store.display_path(path), facts.error().message);
   return facts;
 }
 

@@ -13,9 +13,9 @@
 namespace bayswap {
 namespace {
 
-constexpr int deepest = 32;
+constexpr int max_depth = 32;
 constexpr std::size_t groups_at_once = 256;
-constexpr std::size_t most_rom_bytes_for_tags = std::size_t{4} << 20;
+constexpr std::size_t max_rom_bytes_for_tags = std::size_t{4} << 20;
 
 // Files of one folder that share a stem: a ROM, and what was saved in it.
 struct Group {
@@ -52,9 +52,9 @@ class Scanner {
     for (const FileInfo& entry : entries) {
       if (entry.kind != FileInfo::Kind::folder) continue;
       const std::string path = path_of(entry);
-      if (depth >= deepest) {
+      if (depth >= max_depth) {
         report_(path, fail(ErrorCode::unsupported,
-                           fmt::format("{}: over {} folders deep", store_.shown(path), deepest),
+                           fmt::format("{}: over {} folders deep", store_.display_path(path), max_depth),
                            "look at it on its own"));
         continue;
       }
@@ -87,7 +87,7 @@ class Scanner {
       files.push_back(read_as_rom(store_, path));
       if (!files.back() || !files.back()->facts) continue;
       LookedAt& rom = *files.back();
-      if (rom.source.size_bytes <= most_rom_bytes_for_tags || group.paths.size() > 1)
+      if (rom.source.size_bytes <= max_rom_bytes_for_tags || group.paths.size() > 1)
         find_chip_tags(rom.source, *rom.facts);
       if (hints_.game || hints.game) continue;
       hints.game = rom.facts->game;

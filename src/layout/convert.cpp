@@ -68,7 +68,7 @@ class Converter {
       if (blank && request_.base != nullptr) continue;  // never replaces what the target has
       BAYSWAP_TRY(Part fit, fit_to(*slot, part, report));
       if (!blank) file.brought.push_back(fit.role);
-      for (Ailment& ailment : ailments(part)) report.ailments.push_back(std::move(ailment));
+      for (DumpDefect& ailment : defects(part)) report.defects.push_back(std::move(ailment));
       fitted.parts.push_back(std::move(fit));
     }
     if (taken == 0)
@@ -174,7 +174,7 @@ class Converter {
     Buffer grown(room);
     std::ranges::copy(part.bytes.view(), grown.bytes().begin());
     const std::span<Byte> rest = grown.bytes().subspan(size);
-    std::ranges::fill(rest, slot.absent == Absent::zero ? Byte{0x00} : Byte{0xff});
+    std::ranges::fill(rest, slot.absent == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
     if (const Part* own = own_.save.find(part.role); own != nullptr && own->bytes.size() >= room) {
       const ByteView own_rest = own->bytes.view().subspan(size, room - size);
       if (is_filler(own_rest)) {

@@ -16,11 +16,13 @@ bool is_padding(ByteView bytes) {
 
 // How long a file with a part of that size in the elastic slot would be.
 std::optional<std::size_t> size_for_chip(const Layout& layout, const std::vector<ChipFact>& chips) {
-  const Slot* elastic = layout.elastic();
-  if (elastic == nullptr) return std::nullopt;
+  const Slot* variable_slot = layout.variable_slot();
+  if (variable_slot == nullptr) return std::nullopt;
   for (const ChipFact& chip : chips)
-    if (chip.kind == elastic->role.kind && std::ranges::binary_search(elastic->part_sizes(), chip.size_bytes))
-      return layout.file_sizes().front() + elastic->file_size(chip.size_bytes) - elastic->file_sizes.front();
+    if (chip.kind == variable_slot->role.kind &&
+        std::ranges::binary_search(variable_slot->part_sizes(), chip.size_bytes))
+      return layout.file_sizes().front() + variable_slot->file_size(chip.size_bytes) -
+             variable_slot->file_sizes.front();
   return std::nullopt;
 }
 
@@ -29,7 +31,7 @@ const Slot* open_end(const Layout& layout, std::size_t file_size) {
   for (const Slot& slot : layout.slots) {
     const auto place = layout.place(slot, file_size);
     const bool plain = slot.role.kind != PartKind::rtc && slot.role.kind != PartKind::pak;
-    if (place.at + place.size == file_size && plain && slot.form == Form::plain) return &slot;
+    if (place.at + place.size == file_size && plain && slot.form == Encoding::plain) return &slot;
   }
   return nullptr;
 }
@@ -64,7 +66,7 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
     Buffer whole(size);
     std::ranges::copy(file.view(), whole.bytes().begin());
     std::ranges::fill(whole.bytes().subspan(file.size()),
-                      slot->absent == Absent::zero ? Byte{0x00} : Byte{0xff});
+                      slot->absent == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
     return Fitted{std::move(whole).freeze(), Fit::trimmed, {}, size - file.size()};
   }
   auto exact = unpack(layout, file);  // says what is wrong with the size

@@ -13,8 +13,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_wrapper_bytes = std::size_t{1} << 20;
-constexpr std::size_t most_samples = 1024;
+constexpr std::size_t max_wrapper_bytes = std::size_t{1} << 20;
+constexpr std::size_t max_samples = 1024;
 
 const Part* main_part(const std::vector<Save>& inputs) {
   const Part* best = nullptr;
@@ -29,18 +29,19 @@ const Part* main_part(const std::vector<Save>& inputs) {
 // One way a part's bytes may stand in a file: a slot without its place.
 std::vector<Slot> ways(const Part& part) {
   std::vector<Slot> slots;
-  const auto add = [&](ByteOrder order, Spread spread, Lane lane) {
+  const auto add = [&](ByteOrder order, Interleave spread, AddressParity lane) {
     Slot slot{
-        part.role, 0, false, {part.bytes.size() * (spread == Spread::none ? 1 : 2)}, {part.bytes.size()}};
+        part.role, 0, false, {part.bytes.size() * (spread == Interleave::none ? 1 : 2)}, {part.bytes.size()}};
     slot.order = order;
     slot.spread = spread;
     slot.lane = lane;
     slots.push_back(std::move(slot));
   };
   for (const ByteOrder order : {ByteOrder::chip, ByteOrder::swap16, ByteOrder::swap32, ByteOrder::swap64})
-    add(order, Spread::none, Lane::odd);
-  for (const Spread spread : {Spread::zero, Spread::ff, Spread::doubled})
-    for (const Lane lane : {Lane::odd, Lane::even}) add(ByteOrder::chip, spread, lane);
+    add(order, Interleave::none, AddressParity::odd);
+  for (const Interleave spread : {Interleave::zero, Interleave::ff, Interleave::doubled})
+    for (const AddressParity lane : {AddressParity::odd, AddressParity::even})
+      add(ByteOrder::chip, spread, lane);
   return slots;
 }
 
@@ -55,11 +56,11 @@ struct Sample {
 std::vector<Sample> samples_of(const Slot& slot, ByteView chip) {
   const auto position = [&](std::size_t i) {
     i ^= (word_bytes(slot.order) - 1);
-    return slot.spread == Spread::none ? i : 2 * i + (slot.lane == Lane::odd ? 1 : 0);
+    return slot.spread == Interleave::none ? i : 2 * i + (slot.lane == AddressParity::odd ? 1 : 0);
   };
   std::size_t telling = 0;
   for (std::size_t i = 0; i + 1 < chip.size(); ++i) telling += chip[i] != chip[i + 1] ? 1 : 0;
-  const std::size_t stride = 1 + telling / most_samples;
+  const std::size_t stride = 1 + telling / max_samples;
   std::vector<Sample> samples;
   std::size_t seen = 0;
   for (std::size_t i = 0; i + 1 < chip.size(); ++i)
@@ -97,7 +98,7 @@ class Search {
     for (const Byte b : base) ++counts_.at(b);
     for (const Slot& slot : ways(part)) {
       const std::size_t size = slot.file_sizes.front();
-      if (size > base.size() || base.size() - size > most_wrapper_bytes) continue;
+      if (size > base.size() || base.size() - size > max_wrapper_bytes) continue;
       if (part.bytes.size() % 8 != 0 && slot.order != ByteOrder::chip) continue;
       try_way(slot);
     }
@@ -176,8 +177,8 @@ class Search {
   [[nodiscard]] double excess_of(const Slot& slot, std::size_t stride) const {
     const ByteView chip = part_.bytes.view();
     const std::size_t mask = (word_bytes(slot.order) - 1);
-    const bool spread = slot.spread != Spread::none;
-    const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
+    const bool spread = slot.spread != Interleave::none;
+    const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
     const auto all = static_cast<double>(base_.size());
     double same = 0;
     double expected = 0;
@@ -214,8 +215,8 @@ std::optional<std::pair<std::size_t, std::string>> by_wrapper(std::size_t part_b
                      fmt::format("{} bytes that are all the same stand {} the other {}", part_bytes,
                                  blank_behind ? "behind" : "before", extra)};
   constexpr std::size_t mark = 4;
-  constexpr std::size_t most_head_bytes = 512;  // more is likely to be on both sides, or padding
-  if (extra < mark || extra > most_head_bytes) return std::nullopt;
+  constexpr std::size_t max_head_bytes = 512;  // more is likely to be on both sides, or padding
+  if (extra < mark || extra > max_head_bytes) return std::nullopt;
   const bool head = is_text(base.first(mark));
   const bool tail = is_text(base.last(mark));
   if (head != tail)
@@ -224,9 +225,9 @@ std::optional<std::pair<std::size_t, std::string>> by_wrapper(std::size_t part_b
   return std::nullopt;
 }
 
-Result<OwnForm> made_up(const Part& part, Platform platform, const Blob& base, const Hints& hints) {
+Result<DetectedLayout> made_up(const Part& part, Platform platform, const Blob& base, const Hints& hints) {
   const auto form = [&](const Slot& slot, double confidence, std::string why) {
-    OwnForm own;
+    DetectedLayout own;
     own.layout.id = fmt::format("{}.as-base", tag(saves_as(platform)));
     own.layout.platform = saves_as(platform);
     own.layout.name = "as the target's own file has it";
@@ -260,8 +261,8 @@ Result<OwnForm> made_up(const Part& part, Platform platform, const Blob& base, c
 
 }  // namespace
 
-Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& inputs, const Blob& base,
-                             const Hints& hints) {
+Result<DetectedLayout> detect_layout(const Catalog& catalog, const std::vector<Save>& inputs,
+                                     const Blob& base, const Hints& hints) {
   BAYSWAP_TRY(const Compressed file, unwrap(base));
   if (inputs.empty()) return fail(ErrorCode::bad_usage, "nothing to convert");
   const Platform platform = inputs.front().platform;
@@ -281,7 +282,7 @@ Result<OwnForm> form_of_base(const Catalog& catalog, const std::vector<Save>& in
     if (match.fit == Fit::trimmed) continue;  // a base is whole
     ConvertRequest request{inputs, match.layout, &file.plain, hints.chips, 0};
     if (!convert(catalog, request)) continue;
-    OwnForm own{*match.layout, match.confidence, match.evidence};
+    DetectedLayout own{*match.layout, match.confidence, match.evidence};
     if (recognition.either() && part != nullptr)
       for (std::size_t i = 0; i < recognition.alike; ++i)
         if (recognition.matches[i].layout != match.layout)

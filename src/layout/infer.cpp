@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/try.hpp"
-#include "layout/lesson.hpp"
+#include "layout/inference_state.hpp"
 #include "layout/search.hpp"
 
 namespace bayswap {
@@ -13,16 +13,18 @@ namespace {
 
 std::string in_words(const Slot& slot, bool knows_filler = true) {
   std::string text(in_words(slot.order));
-  if (slot.form != Form::plain) text += fmt::format(", as {}", to_text(slot.form));
-  if (slot.spread != Spread::none)
+  if (slot.form != Encoding::plain) text += fmt::format(", as {}", to_text(slot.form));
+  if (slot.spread != Interleave::none)
     text += fmt::format(", spread over {} addresses{}", to_text(slot.lane),
                         knows_filler ? fmt::format(" ({})", to_text(slot.spread)) : "");
   return text;
 }
 
-class Learner : private Lesson {
+class LayoutInferrer : private InferenceState {
  public:
-  Learner(const std::vector<Example>& given, const std::string& id) : Lesson(given) { result.layout.id = id; }
+  LayoutInferrer(const std::vector<Example>& given, const std::string& id) : InferenceState(given) {
+    result.layout.id = id;
+  }
 
   Result<Inferred> run() {
     BAYSWAP_CHECK(read());
@@ -102,10 +104,10 @@ class Learner : private Lesson {
   }
 
   void say_alternatives(const Slot& slot, const std::vector<Slot>& ways) {
-    constexpr std::size_t most_named = 3;
+    constexpr std::size_t max_named = 3;
     std::vector<std::string> others;
     for (const Slot& way : ways)
-      if (&way != &slot && others.size() < most_named)
+      if (&way != &slot && others.size() < max_named)
         others.push_back(fmt::format("at {}, {}", way.at, in_words(way)));
     if (!others.empty())
       result.open.push_back(
@@ -125,29 +127,29 @@ class Learner : private Lesson {
       if (layout.slots.size() == 1 && only.at == 0 && only.file_sizes.front() == layout.size) layout.size = 0;
       return {};
     }
-    Slot* elastic = nullptr;
+    Slot* variable_slot = nullptr;
     for (Slot& slot : layout.slots) {
       for (std::size_t i = 1; i < examples.size(); ++i) {
         const Slot* other = brings(i, slot.role) ? counterpart(slot, i) : nullptr;
         if (other == nullptr || other->file_sizes == slot.file_sizes) continue;
-        if (elastic != nullptr && elastic != &slot)
+        if (variable_slot != nullptr && variable_slot != &slot)
           return fail(ErrorCode::not_recognised,
                       "more than one part changes its size from example to example",
                       "learn from examples of one size at a time");
-        elastic = &slot;
+        variable_slot = &slot;
         sizes.push_back(other->file_sizes.front());
       }
     }
-    if (elastic == nullptr)
+    if (variable_slot == nullptr)
       return fail(ErrorCode::not_recognised,
                   "the files have several sizes, and no part of them explains that",
                   "learn from examples of one size at a time");
-    sizes.push_back(elastic->file_sizes.front());
+    sizes.push_back(variable_slot->file_sizes.front());
     std::ranges::sort(sizes);
     sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
-    elastic_role = elastic->role;
-    elastic_end = elastic->at + elastic->file_sizes.front();
-    const std::size_t own = elastic->file_sizes.front();
+    elastic_role = variable_slot->role;
+    elastic_end = variable_slot->at + variable_slot->file_sizes.front();
+    const std::size_t own = variable_slot->file_sizes.front();
     for (const Reading& reading : readings) {
       const auto grown_by = static_cast<std::ptrdiff_t>(reading.plain.size()) -
                             static_cast<std::ptrdiff_t>(readings.front().plain.size());
@@ -161,22 +163,22 @@ class Learner : private Lesson {
 
   void settle_fillers() {
     for (Slot& slot : result.layout.slots) {
-      if (slot.spread == Spread::none) continue;
-      Spread agreed =
+      if (slot.spread == Interleave::none) continue;
+      Interleave agreed =
           spread_of(slot, readings.front().plain.view().subspan(slot.at, slot.file_sizes.front()));
       for (std::size_t i = 1; i < readings.size(); ++i)
         if (const Slot* other = brings(i, slot.role) ? counterpart(slot, i) : nullptr)
           if (spread_of(*other, readings[i].plain.view().subspan(other->at, other->file_sizes.front())) !=
               agreed)
-            agreed = Spread::none;
-      if (agreed == Spread::none) knows_fillers_ = false;
-      if (agreed == Spread::none)
+            agreed = Interleave::none;
+      if (agreed == Interleave::none) knows_fillers_ = false;
+      if (agreed == Interleave::none)
         result.open.push_back(
             fmt::format("the bytes beside those of {} are neither 00, nor FF, nor the same again: they are "
                         "kept from a base, and "
                         "00 without one",
                         to_text(slot.role)));
-      slot.spread = agreed == Spread::none ? Spread::zero : agreed;
+      slot.spread = agreed == Interleave::none ? Interleave::zero : agreed;
     }
   }
 
@@ -238,7 +240,7 @@ class Learner : private Lesson {
 Result<Inferred> infer(const std::vector<Example>& examples, const std::string& id) {
   if (examples.empty())
     return fail(ErrorCode::bad_usage, "nothing to learn from", "give two files that hold the same save");
-  return Learner(examples, id).run();
+  return LayoutInferrer(examples, id).run();
 }
 
 }  // namespace bayswap

@@ -63,7 +63,7 @@ Result<Anchor> read_anchor(TableReader& reader) {
 
 // The file's bytes must come out even in every step from the file to the part.
 Result<void> check_form(const TableReader& reader, const Slot& slot) {
-  const std::size_t lanes = slot.spread == Spread::none ? 1 : 2;
+  const std::size_t lanes = slot.spread == Interleave::none ? 1 : 2;
   for (const std::size_t bytes : slot.file_sizes) {
     if (bytes % lanes != 0)
       return reader.error("spread", fmt::format("{} bytes can't be spread over every other address", bytes));
@@ -74,7 +74,8 @@ Result<void> check_form(const TableReader& reader, const Slot& slot) {
       return reader.error("form", fmt::format("{} takes {} bytes here, not {}", to_text(slot.form),
                                               slot.file_size(slot.part_size(bytes)), bytes));
   }
-  if ((slot.form == Form::clock44 || slot.form == Form::clock_start) && slot.role.kind != PartKind::rtc)
+  if ((slot.form == Encoding::clock44 || slot.form == Encoding::clock_start) &&
+      slot.role.kind != PartKind::rtc)
     return reader.error("form", fmt::format("only rtc can be {}", to_text(slot.form)));
   return {};
 }
@@ -127,11 +128,11 @@ Result<Slot> read_slot(TableReader reader) {
               size ? sizes_from(reader, "size", {*size}) : sizes_from(reader, "sizes", *sizes));
 
   BAYSWAP_TRY(slot.order, choice(reader, "order", order_words, ByteOrder::chip));
-  BAYSWAP_TRY(slot.form, choice(reader, "form", form_words, Form::plain));
-  BAYSWAP_TRY(slot.spread, choice(reader, "spread", spread_words, Spread::none));
+  BAYSWAP_TRY(slot.form, choice(reader, "form", form_words, Encoding::plain));
+  BAYSWAP_TRY(slot.spread, choice(reader, "spread", spread_words, Interleave::none));
   BAYSWAP_TRY(const auto lane, reader.text("lane"));
-  BAYSWAP_TRY(slot.lane, choice(reader, "lane", lane_words, Lane::odd));
-  if (lane && slot.spread == Spread::none) return reader.error("lane", "a lane needs spread");
+  BAYSWAP_TRY(slot.lane, choice(reader, "lane", lane_words, AddressParity::odd));
+  if (lane && slot.spread == Interleave::none) return reader.error("lane", "a lane needs spread");
   BAYSWAP_CHECK(check_form(reader, slot));
 
   BAYSWAP_TRY(const auto chips, reader.integers("chips"));
@@ -149,8 +150,8 @@ Result<Slot> read_slot(TableReader reader) {
     if (bytes % word_bytes(slot.order) != 0)
       return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes,
                                                word_bytes(slot.order)));
-  BAYSWAP_TRY(slot.absent, choice(reader, "absent", absent_words, Absent::ff));
-  if (slot.absent == Absent::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
+  BAYSWAP_TRY(slot.absent, choice(reader, "absent", absent_words, DefaultFill::ff));
+  if (slot.absent == DefaultFill::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
     return reader.error("absent", "only a controller pak of 32768 bytes can be fresh-pak");
   BAYSWAP_TRY(const auto mark, reader.text("mark"));
   BAYSWAP_TRY(const auto mark_at, reader.integer("mark_at"));
@@ -224,7 +225,7 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
     bool behind;
   };
   std::vector<Row> rows;
-  const Slot* elastic = layout.elastic();
+  const Slot* variable_slot = layout.variable_slot();
   std::size_t several = 0;
   for (const Slot& slot : layout.slots) {
     rows.push_back({layout.place(slot, 0), to_text(slot.role), slot.behind});
@@ -237,12 +238,12 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
   if (several > 1 || (several == 1 && layout.size != 0))
     return reader.error(
         "id", fmt::format("{} has several sizes: only one part can have, and the file no size of its own",
-                          to_text(elastic->role)));
+                          to_text(variable_slot->role)));
   std::ranges::sort(rows, {}, [](const Row& row) { return row.place.at; });
   std::size_t end = 0;
   bool past_elastic = false;
   for (const Row& row : rows) {
-    if (row.behind && elastic == nullptr)
+    if (row.behind && variable_slot == nullptr)
       return reader.error("id",
                           fmt::format("{} stands behind a part of several sizes, but none has", row.what));
     if (row.place.at < end)
@@ -253,8 +254,8 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
           "id", fmt::format("{} at {} comes after the part of several sizes: say behind, not at", row.what,
                             row.place.at));
     end = row.place.at + row.place.size;
-    if (elastic != nullptr && row.place.at == elastic->at && !row.behind &&
-        row.what == to_text(elastic->role))
+    if (variable_slot != nullptr && row.place.at == variable_slot->at && !row.behind &&
+        row.what == to_text(variable_slot->role))
       past_elastic = true;
   }
   if (layout.size != 0 && end > layout.size)

@@ -29,10 +29,10 @@ std::string to_toml(const Slot& slot) {
   if (slot.chip_sizes != slot.part_sizes())
     out += fmt::format("chips = [{}]\n", fmt::join(slot.chip_sizes, ", "));
   if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
-  if (slot.form != Form::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
-  if (slot.spread != Spread::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
-  if (slot.lane != Lane::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.lane));
-  if (slot.absent != Absent::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
+  if (slot.form != Encoding::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
+  if (slot.spread != Interleave::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
+  if (slot.lane != AddressParity::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.lane));
+  if (slot.absent != DefaultFill::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
   if (!slot.mark.empty()) out += fmt::format("mark = \"{}\"\n", to_hex(slot.mark));
   if (slot.mark_at != 0) out += fmt::format("mark_at = {}\n", slot.mark_at);
   return out;
@@ -74,16 +74,16 @@ std::string_view in_words(ByteOrder order) {
   }
   return {};
 }
-std::string_view to_text(Form form) {
+std::string_view to_text(Encoding form) {
   return form_words.at(static_cast<std::size_t>(form)).second;
 }
-std::string_view to_text(Spread spread) {
+std::string_view to_text(Interleave spread) {
   return spread_words.at(static_cast<std::size_t>(spread)).second;
 }
-std::string_view to_text(Lane lane) {
+std::string_view to_text(AddressParity lane) {
   return lane_words.at(static_cast<std::size_t>(lane)).second;
 }
-std::string_view to_text(Absent absent) {
+std::string_view to_text(DefaultFill absent) {
   return absent_words.at(static_cast<std::size_t>(absent)).second;
 }
 

@@ -14,8 +14,8 @@ namespace bayswap {
 namespace {
 
 std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
-  constexpr std::size_t most_listed = 4;
-  if (sizes.size() > most_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
+  constexpr std::size_t max_listed = 4;
+  if (sizes.size() > max_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
   return fmt::format("{}", fmt::join(sizes, " or "));
 }
 
@@ -42,11 +42,11 @@ tl::unexpected<Error> wrong_size(const Layout& layout, std::size_t size) {
 
 Blob blank_part(const Slot& slot, std::size_t size) {
   switch (slot.absent) {
-    case Absent::zero:
+    case DefaultFill::zero:
       return Blob::filled(size, 0x00);
-    case Absent::fresh_pak:
+    case DefaultFill::fresh_pak:
       return fresh_pak(std::max(slot.role.number, 1));
-    case Absent::ff:
+    case DefaultFill::ff:
       break;
   }
   return Blob::filled(size, 0xff);
@@ -55,11 +55,11 @@ Blob blank_part(const Slot& slot, std::size_t size) {
 // The file size a save needs: that of its part in the elastic slot, or of the shell, or the smallest there
 // is.
 std::size_t target_size(const Layout& layout, const Save& save, const Blob* shell) {
-  const Slot* elastic = layout.elastic();
+  const Slot* variable_slot = layout.variable_slot();
   const std::size_t smallest = layout.file_sizes().front();
-  if (elastic == nullptr) return smallest;
-  if (const Part* part = save.find(elastic->role))
-    return smallest + elastic->file_size(part->bytes.size()) - elastic->file_sizes.front();
+  if (variable_slot == nullptr) return smallest;
+  if (const Part* part = save.find(variable_slot->role))
+    return smallest + variable_slot->file_size(part->bytes.size()) - variable_slot->file_sizes.front();
   return shell != nullptr ? shell->size() : smallest;
 }
 
@@ -85,10 +85,10 @@ class Packer {
  public:
   Packer(const Layout& layout, const Save& save, const Blob* shell, std::size_t size)
       : layout_(layout), save_(save), shell_(shell), file_(size), out_(file_.bytes()) {
-    if (const Slot* elastic = layout.elastic()) {
-      const auto place = layout.place(*elastic, size);
+    if (const Slot* variable_slot = layout.variable_slot()) {
+      const auto place = layout.place(*variable_slot, size);
       elastic_end_ = place.at + place.size;
-      elastic_part_ = elastic->part_size(place.size);
+      elastic_part_ = variable_slot->part_size(place.size);
     } else {
       elastic_part_ = layout.slots.front().part_size(layout.slots.front().file_sizes.front());
     }
@@ -137,9 +137,9 @@ class Packer {
                               part->bytes.size(), layout_.id, sizes_in_words(slot.part_sizes())));
     const std::span<Byte> out = out_.subspan(place.at, place.size);
     const bool same_size = shell_ != nullptr && shell_->size() == out_.size();
-    const ByteView own = same_size
-                             ? shell_->view().subspan(place.at, place.size)
-                             : (&slot == layout_.elastic() ? ByteView{} : shell_at(place.at, place.size));
+    const ByteView own =
+        same_size ? shell_->view().subspan(place.at, place.size)
+                  : (&slot == layout_.variable_slot() ? ByteView{} : shell_at(place.at, place.size));
     if (part != nullptr) {
       write_slot(slot, part->bytes.view(), out, own);
     } else if (!own.empty()) {
@@ -185,7 +185,7 @@ Result<Blob> pack_plain(const Layout& layout, const Save& save, const Blob* shel
     if (slot == nullptr)
       return fail(ErrorCode::does_not_fit,
                   fmt::format("{} has no place for {}", layout.id, to_text(part.role)));
-    if (slot == layout.elastic() && !std::ranges::binary_search(slot->part_sizes(), part.bytes.size()))
+    if (slot == layout.variable_slot() && !std::ranges::binary_search(slot->part_sizes(), part.bytes.size()))
       return fail(ErrorCode::does_not_fit,
                   fmt::format("{} has {} bytes, but its place in {} has {}", to_text(slot->role),
                               part.bytes.size(), layout.id, sizes_in_words(slot->part_sizes())));
@@ -232,10 +232,11 @@ Result<Save> unpack(const Layout& layout, const Blob& file) {
   Save save;
   save.platform = layout.platform;
   save.parts.reserve(layout.slots.size());
-  const Slot* elastic = layout.elastic();
+  const Slot* variable_slot = layout.variable_slot();
   for (const Slot& slot : layout.slots) {
     const auto place = layout.place(slot, bytes.size());
-    Part part{slot.role, bytes.slice(place.at, place.size), slot.chip_sizes.size() == 1 || &slot == elastic};
+    Part part{slot.role, bytes.slice(place.at, place.size),
+              slot.chip_sizes.size() == 1 || &slot == variable_slot};
     if (!slot.is_straight()) {
       Buffer chip(slot.part_size(place.size));
       read_slot(slot, part.bytes.view(), chip.bytes());
@@ -288,7 +289,7 @@ std::vector<std::size_t> Layout::file_sizes() const {
   std::size_t end = 0;
   for (const Slot& slot : slots) end = std::max(end, place(slot, 0).at + slot.file_sizes.front());
   for (const Field& field : fields) end = std::max(end, place(field, 0).at + field.size_bytes());
-  const Slot* several = elastic();
+  const Slot* several = variable_slot();
   if (several == nullptr) return {end};
   std::vector<std::size_t> sizes;
   sizes.reserve(several->file_sizes.size());
@@ -302,7 +303,7 @@ const Slot* Layout::slot(Role role) const {
   return found == slots.end() ? nullptr : &*found;
 }
 
-const Slot* Layout::elastic() const {
+const Slot* Layout::variable_slot() const {
   const auto found = std::ranges::find_if(slots, [](const Slot& slot) { return slot.file_sizes.size() > 1; });
   return found == slots.end() ? nullptr : &*found;
 }
@@ -311,21 +312,21 @@ namespace {
 
 // How much longer than the shortest one a file of this size is; 0 stands for the shortest.
 std::size_t stretch_of(const Layout& layout, std::size_t file_size) {
-  return file_size == 0 || layout.elastic() == nullptr ? 0 : file_size - layout.file_sizes().front();
+  return file_size == 0 || layout.variable_slot() == nullptr ? 0 : file_size - layout.file_sizes().front();
 }
 
 }  // namespace
 
 Layout::Place Layout::place(const Slot& slot, std::size_t file_size) const {
   const std::size_t stretch = stretch_of(*this, file_size);
-  const Slot* several = elastic();
+  const Slot* several = variable_slot();
   if (slot.behind && several != nullptr)
     return {several->at + several->file_sizes.front() + slot.at + stretch, slot.file_sizes.front()};
   return {slot.at, slot.file_sizes.front() + (slot.file_sizes.size() > 1 ? stretch : 0)};
 }
 
 Layout::Place Layout::place(const Field& field, std::size_t file_size) const {
-  const Slot* several = elastic();
+  const Slot* several = variable_slot();
   if (field.behind && several != nullptr)
     return {several->at + several->file_sizes.front() + field.at + stretch_of(*this, file_size),
             field.size_bytes()};

@@ -32,7 +32,7 @@ class Recogniser {
         platform_known_(hints.platform || hints.game) {}
 
   // How much likelier this layout became by looking at the content.
-  double weigh(LayoutMatch& match) {
+  double score(LayoutMatch& match) {
     const Layout& layout = *match.layout;
     Blob bytes = file_;
     double weight = 1;
@@ -55,7 +55,7 @@ class Recogniser {
         weight *= weigh_clock(slot, own, match.evidence);
       } else {
         weight *= weigh_spread(slot, own, match.evidence) * weigh_nibbles(slot, own, match.evidence);
-        if (slot.spread == Spread::none && slot.form == Form::plain)
+        if (slot.spread == Interleave::none && slot.form == Encoding::plain)
           weight *= weigh_order(layout, slot, place.at, own, match.evidence);
       }
     }
@@ -146,26 +146,28 @@ class Recogniser {
 
   // Fillers that are what they ought to be, beside bytes that are not all the same.
   static double weigh_spread(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    if (slot.spread == Spread::none) return 1;
-    const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
+    if (slot.spread == Interleave::none) return 1;
+    const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
     bool blank = true;
     for (std::size_t i = 0; i + 2 <= bytes.size(); i += 2) {
       const Byte own = bytes[i + lane];
       const Byte beside = bytes[i + 1 - lane];
-      const Byte wanted = slot.spread == Spread::doubled ? own : slot.spread == Spread::ff ? 0xff : 0x00;
+      const Byte wanted = slot.spread == Interleave::doubled ? own
+                          : slot.spread == Interleave::ff    ? 0xff
+                                                             : 0x00;
       if (beside != wanted) return 0.001;
       blank = blank && own == bytes[lane] && (own == 0 || own == 0xff);
     }
     if (blank) return 0.3;
-    evidence.push_back(fmt::format("every other byte is {}", slot.spread == Spread::doubled
+    evidence.push_back(fmt::format("every other byte is {}", slot.spread == Interleave::doubled
                                                                  ? "the same as the one beside it"
-                                                             : slot.spread == Spread::ff ? "FF"
-                                                                                         : "00"));
+                                                             : slot.spread == Interleave::ff ? "FF"
+                                                                                             : "00"));
     return strong;
   }
 
   static double weigh_nibbles(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    if (slot.form != Form::nibbles) return 1;
+    if (slot.form != Encoding::nibbles) return 1;
     if (is_uniform(bytes)) return 0.5;
     const Byte upper = bytes.front() & 0xf0;
     if (!std::ranges::all_of(bytes, [&](Byte b) { return (b & 0xf0) == upper; })) return 0.5;
@@ -188,9 +190,9 @@ class Recogniser {
   }
 
   static double weigh_clock(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    const bool plausible = slot.form == Form::clock_start ? is_recent(le64(bytes, 0))
-                           : bytes.size() == 16           ? is_calendar(bytes)
-                                                          : is_clock(bytes);
+    const bool plausible = slot.form == Encoding::clock_start ? is_recent(le64(bytes, 0))
+                           : bytes.size() == 16               ? is_calendar(bytes)
+                                                              : is_clock(bytes);
     if (!plausible) return is_uniform(bytes) ? 0.3 : 0.02;
     evidence.emplace_back("the clock's registers hold a time");
     return strong;
@@ -219,8 +221,8 @@ class Recogniser {
   static double weigh_fields(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
     if (layout.fields.empty()) return 1;
     constexpr std::size_t telling = 4;
-    const Slot* elastic = layout.elastic();
-    const Slot& sized = elastic != nullptr ? *elastic : layout.slots.front();
+    const Slot* variable_slot = layout.variable_slot();
+    const Slot& sized = variable_slot != nullptr ? *variable_slot : layout.slots.front();
     const std::size_t part_bytes = sized.part_size(layout.place(sized, file.size()).size);
     std::size_t right = 0;
     double weight = 1;
@@ -251,7 +253,7 @@ class Recogniser {
 
 // "32768 bytes is the size of A, B and C", or of how many.
 std::string size_sentence(std::size_t size, const std::vector<LayoutMatch>& matches) {
-  constexpr std::size_t most_named = 6;
+  constexpr std::size_t max_named = 6;
   std::string ids;
   std::set<Platform> platforms;
   std::size_t count = 0;
@@ -261,7 +263,7 @@ std::string size_sentence(std::size_t size, const std::vector<LayoutMatch>& matc
     platforms.insert(match.layout->platform);
     ids += (ids.empty() ? "" : ", ") + match.layout->id;
   }
-  if (count > most_named) ids = fmt::format("{} layouts of {} platforms", count, platforms.size());
+  if (count > max_named) ids = fmt::format("{} layouts of {} platforms", count, platforms.size());
   return count == 0 ? "" : fmt::format("{} bytes is the size of {}", size, ids);
 }
 
@@ -310,7 +312,7 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
       match.confidence = strong;
     } else {
       if (match.fit == Fit::exact) match.evidence.push_back(sizes);
-      match.confidence = recogniser.weigh(match);
+      match.confidence = recogniser.score(match);
     }
     sum += match.confidence;
   }

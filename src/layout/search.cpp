@@ -10,7 +10,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t anchor_bytes = 24;
-constexpr std::size_t most_places = 16;  // a way with more than these says nothing
+constexpr std::size_t max_places = 16;  // a way with more than these says nothing
 
 bool is_filler(ByteView bytes) {
   Byte value = 1;
@@ -48,15 +48,15 @@ std::vector<std::size_t> places_of(ByteView needle, ByteView file) {
     const auto at = static_cast<std::size_t>(static_cast<const Byte*>(hit) - file.data()) - anchor;
     if (std::memcmp(file.data() + at, needle.data(), needle.size()) == 0) {
       places.push_back(at);
-      if (places.size() >= most_places) break;
+      if (places.size() >= max_places) break;
     }
     from = at + anchor + 1;
   }
   return places;
 }
 
-std::vector<Byte> lane_of(ByteView file, Lane lane) {
-  const std::size_t first = lane == Lane::odd ? 1 : 0;
+std::vector<Byte> lane_of(ByteView file, AddressParity lane) {
+  const std::size_t first = lane == AddressParity::odd ? 1 : 0;
   std::vector<Byte> out((file.size() + 1 - first) / 2);
   for (std::size_t i = 0; i < out.size(); ++i) out[i] = file[2 * i + first];
   return out;
@@ -133,21 +133,21 @@ class Finder {
   }
 
   void spread(ByteView bytes) {
-    for (const Lane lane : {Lane::odd, Lane::even})
+    for (const AddressParity lane : {AddressParity::odd, AddressParity::even})
       in_orders(bytes, lane_of(file_, lane), [&](std::size_t at, ByteOrder order) {
         // The byte beside each is the one before it, or the one behind.
-        const std::size_t first = 2 * at + (lane == Lane::odd ? 1 : 0);
+        const std::size_t first = 2 * at + (lane == AddressParity::odd ? 1 : 0);
         std::vector<Slot> unsure;
-        for (const Lane way : {Lane::odd, Lane::even}) {
-          if (way == Lane::odd && first == 0) continue;
-          Slot found = slot(way == Lane::odd ? first - 1 : first, 2 * bytes.size(), order);
+        for (const AddressParity way : {AddressParity::odd, AddressParity::even}) {
+          if (way == AddressParity::odd && first == 0) continue;
+          Slot found = slot(way == AddressParity::odd ? first - 1 : first, 2 * bytes.size(), order);
           if (found.at + 2 * bytes.size() > file_.size()) continue;
           found.lane = way;
           found.spread = spread_of(found, file_.subspan(found.at, found.file_sizes.front()));
-          if (found.spread != Spread::none) {
+          if (found.spread != Interleave::none) {
             keep(std::move(found));
           } else {
-            found.spread = Spread::zero;
+            found.spread = Interleave::zero;
             unsure.push_back(std::move(found));
           }
         }
@@ -159,11 +159,11 @@ class Finder {
     if (part_.role.kind != PartKind::sram || part_.bytes.size() > 65536) return;
     for (const std::size_t at : places_of(lower_halves(bytes), lower_halves(file_))) {
       Slot found = slot(at, bytes.size(), ByteOrder::chip);
-      found.form = Form::nibbles;
+      found.form = Encoding::nibbles;
       keep(std::move(found));
     }
     Slot packed = slot(0, bytes.size() / 2, ByteOrder::chip);
-    packed.form = Form::nibbles_packed;
+    packed.form = Encoding::nibbles_packed;
     std::vector<Byte> needle(bytes.size() / 2);
     if (bytes.size() % 2 != 0) return;
     write_slot(packed, bytes, needle, {});
@@ -175,8 +175,8 @@ class Finder {
 
   void clock(ByteView bytes) {
     if (bytes.size() != 48) return;
-    for (const Form form : {Form::clock44, Form::clock_start}) {
-      Slot found = slot(0, form == Form::clock44 ? 44 : 8, ByteOrder::chip);
+    for (const Encoding form : {Encoding::clock44, Encoding::clock_start}) {
+      Slot found = slot(0, form == Encoding::clock44 ? 44 : 8, ByteOrder::chip);
       found.form = form;
       std::vector<Byte> needle(found.file_sizes.front());
       write_slot(found, bytes, needle, {});
@@ -198,8 +198,8 @@ std::vector<Slot> find_part(const Part& part, ByteView file) {
   return Finder(part, file).run();
 }
 
-Spread spread_of(const Slot& slot, ByteView place) {
-  const std::size_t lane = slot.lane == Lane::odd ? 1 : 0;
+Interleave spread_of(const Slot& slot, ByteView place) {
+  const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
   bool zero = true;
   bool ff = true;
   bool doubled = true;
@@ -209,7 +209,7 @@ Spread spread_of(const Slot& slot, ByteView place) {
     ff = ff && beside == 0xff;
     doubled = doubled && beside == place[i + lane];
   }
-  return zero ? Spread::zero : ff ? Spread::ff : doubled ? Spread::doubled : Spread::none;
+  return zero ? Interleave::zero : ff ? Interleave::ff : doubled ? Interleave::doubled : Interleave::none;
 }
 
 }  // namespace bayswap

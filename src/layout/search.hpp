@@ -11,6 +11,6 @@ namespace bayswap {
 [[nodiscard]] std::vector<Slot> find_part(const Part& part, ByteView file);
 
 /// What stands beside each byte of a spread slot: 00, FF, the same byte again, or (none) something else.
-[[nodiscard]] Spread spread_of(const Slot& slot, ByteView place);
+[[nodiscard]] Interleave spread_of(const Slot& slot, ByteView place);
 
 }  // namespace bayswap

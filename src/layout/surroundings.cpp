@@ -3,16 +3,16 @@
 #include <algorithm>
 #include <array>
 
-#include "layout/lesson.hpp"
+#include "layout/inference_state.hpp"
 
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_fields = 48;
+constexpr std::size_t max_fields = 48;
 
 class Surroundings {
  public:
-  explicit Surroundings(Lesson& lesson) : lesson_(lesson) {}
+  explicit Surroundings(InferenceState& lesson) : lesson_(lesson) {}
 
   // Outside of the slots: what is filler, what is always the same, what changes.
   void settle_rest() {
@@ -35,7 +35,7 @@ class Surroundings {
     std::size_t run_at = 0;
     const auto end_run = [&] {
       while (!run.empty() && run.back() == layout.fill) run.pop_back();
-      if (!run.empty() && layout.fields.size() < most_fields) {
+      if (!run.empty() && layout.fields.size() < max_fields) {
         layout.fields.push_back({run_at, false, run, 0, {}, 0});
       } else {
         lesson_.result.guessed_bytes += run.size();
@@ -62,7 +62,7 @@ class Surroundings {
         Field* last = layout.fields.empty() ? nullptr : &layout.fields.back();
         if (last != nullptr && last->unknown_bytes > 0 && last->at + last->unknown_bytes == i) {
           ++last->unknown_bytes;
-        } else if (layout.fields.size() < most_fields) {
+        } else if (layout.fields.size() < max_fields) {
           layout.fields.push_back({i, false, {}, 0, {}, 1});
         }
         continue;
@@ -84,7 +84,7 @@ class Surroundings {
   void settle_stream() {
     Stream& stream = lesson_.result.layout.stream;
     if (stream.kind == Compression::none) return;
-    constexpr std::size_t most_kept = 4096;
+    constexpr std::size_t max_kept = 4096;
     bool same = true;
     for (std::size_t i = 0; i < lesson_.examples.size(); ++i) {
       const Blob& file = lesson_.examples[i].file;
@@ -92,8 +92,8 @@ class Surroundings {
       if (!inside) continue;  // it was read before
       const ByteView head = file.view().first(stream.at);
       const ByteView tail = file.view().subspan(stream.at + inside->stream.size());
-      if (i == 0 && head.size() <= most_kept) stream.head.assign(head.begin(), head.end());
-      if (i == 0 && tail.size() <= most_kept) stream.tail.assign(tail.begin(), tail.end());
+      if (i == 0 && head.size() <= max_kept) stream.head.assign(head.begin(), head.end());
+      if (i == 0 && tail.size() <= max_kept) stream.tail.assign(tail.begin(), tail.end());
       same = same && std::ranges::equal(head, stream.head) && std::ranges::equal(tail, stream.tail);
     }
     const std::size_t around = stream.head.size() + stream.tail.size();
@@ -146,12 +146,12 @@ class Surroundings {
   }
 
  private:
-  Lesson& lesson_;
+  InferenceState& lesson_;
 };
 
 }  // namespace
 
-void settle_surroundings(Lesson& lesson) {
+void settle_surroundings(InferenceState& lesson) {
   Surroundings surroundings(lesson);
   surroundings.settle_rest();
   surroundings.settle_stream();

@@ -60,93 +60,94 @@ void write_pages(ByteView part, std::span<Byte> out, ByteView shell) {
   }
 }
 
-void read_form(Form form, ByteView in, std::span<Byte> part) {
+void read_form(Encoding form, ByteView in, std::span<Byte> part) {
   switch (form) {
-    case Form::plain:
+    case Encoding::plain:
       std::ranges::copy(in, part.begin());
       return;
-    case Form::nibbles:
+    case Encoding::nibbles:
       std::ranges::transform(in, part.begin(), [](Byte b) { return static_cast<Byte>(open_half | b); });
       return;
-    case Form::nibbles_packed:
+    case Encoding::nibbles_packed:
       for (std::size_t i = 0; i < in.size(); ++i) {
         part[2 * i] = static_cast<Byte>(open_half | in[i]);
         part[2 * i + 1] = static_cast<Byte>(open_half | in[i] >> 4);
       }
       return;
-    case Form::clock44:
+    case Encoding::clock44:
       std::ranges::fill(part, Byte{0});
       std::ranges::copy(in, part.begin());
       return;
-    case Form::clock_start:  // a clock that stood at zero then: whoever reads it lets it run on from there
+    case Encoding::clock_start:  // a clock that stood at zero then: whoever reads it lets it run on from
+                                 // there
       std::ranges::fill(part, Byte{0});
       std::ranges::copy(in, part.subspan(clock_time_at).begin());
       return;
-    case Form::pages_ecc:
+    case Encoding::pages_ecc:
       return read_pages(in, part);
   }
 }
 
-void write_form(Form form, ByteView part, std::span<Byte> out, ByteView shell) {
+void write_form(Encoding form, ByteView part, std::span<Byte> out, ByteView shell) {
   switch (form) {
-    case Form::plain:
+    case Encoding::plain:
       std::ranges::copy(part, out.begin());
       return;
-    case Form::nibbles:
+    case Encoding::nibbles:
       for (std::size_t i = 0; i < out.size(); ++i)
         out[i] = static_cast<Byte>((shell.empty() ? open_half : shell[i] & 0xf0) | (part[i] & 0x0f));
       return;
-    case Form::nibbles_packed:
+    case Encoding::nibbles_packed:
       for (std::size_t i = 0; i < out.size(); ++i)
         out[i] = static_cast<Byte>((part[2 * i] & 0x0f) | part[2 * i + 1] << 4);
       return;
-    case Form::clock44:
+    case Encoding::clock44:
       std::ranges::copy(part.first(out.size()), out.begin());
       return;
-    case Form::clock_start:
+    case Encoding::clock_start:
       put_le(out, 0, out.size(), clock_start(part));
       return;
-    case Form::pages_ecc:
+    case Encoding::pages_ecc:
       return write_pages(part, out, shell);
   }
 }
 
 // How many bytes a form has in the file for one, two, ... of the part's.
-std::size_t form_to_file(Form form, std::size_t part_bytes) {
+std::size_t form_to_file(Encoding form, std::size_t part_bytes) {
   switch (form) {
-    case Form::plain:
-    case Form::nibbles:
+    case Encoding::plain:
+    case Encoding::nibbles:
       return part_bytes;
-    case Form::nibbles_packed:
+    case Encoding::nibbles_packed:
       return part_bytes / 2;
-    case Form::clock44:
+    case Encoding::clock44:
       return 44;
-    case Form::clock_start:
+    case Encoding::clock_start:
       return 8;
-    case Form::pages_ecc:
+    case Encoding::pages_ecc:
       return part_bytes / ecc_page_bytes * raw_page_bytes;
   }
   return part_bytes;
 }
 
-std::size_t form_to_part(Form form, std::size_t file_bytes) {
+std::size_t form_to_part(Encoding form, std::size_t file_bytes) {
   switch (form) {
-    case Form::plain:
-    case Form::nibbles:
+    case Encoding::plain:
+    case Encoding::nibbles:
       return file_bytes;
-    case Form::nibbles_packed:
+    case Encoding::nibbles_packed:
       return file_bytes * 2;
-    case Form::clock44:
-    case Form::clock_start:
+    case Encoding::clock44:
+    case Encoding::clock_start:
       return clock_bytes;
-    case Form::pages_ecc:
+    case Encoding::pages_ecc:
       return file_bytes / raw_page_bytes * ecc_page_bytes;
   }
   return file_bytes;
 }
 
 std::size_t lane_of(const Slot& slot) {
-  return slot.lane == Lane::odd ? 1 : 0;
+  return slot.lane == AddressParity::odd ? 1 : 0;
 }
 
 std::vector<Byte> gathered(const Slot& slot, ByteView file) {
@@ -157,12 +158,12 @@ std::vector<Byte> gathered(const Slot& slot, ByteView file) {
 
 Byte filler(const Slot& slot, Byte beside) {
   switch (slot.spread) {
-    case Spread::zero:
+    case Interleave::zero:
       return 0x00;
-    case Spread::ff:
+    case Interleave::ff:
       return 0xff;
-    case Spread::none:
-    case Spread::doubled:
+    case Interleave::none:
+    case Interleave::doubled:
       break;
   }
   return beside;
@@ -175,7 +176,7 @@ void scatter(const Slot& slot, ByteView bytes, std::span<Byte> file, ByteView sh
     const std::size_t beside = 2 * i + 1 - lane;
     file[at] = bytes[i];
     // A doubled byte follows the one it doubles, once that changes.
-    const bool keep = !shell.empty() && (slot.spread != Spread::doubled || shell[at] == bytes[i]);
+    const bool keep = !shell.empty() && (slot.spread != Interleave::doubled || shell[at] == bytes[i]);
     file[beside] = keep ? shell[beside] : filler(slot, bytes[i]);
   }
 }
@@ -184,11 +185,12 @@ void scatter(const Slot& slot, ByteView bytes, std::span<Byte> file, ByteView sh
 
 void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
   assert(part.size() == slot.part_size(file.size()));
-  if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, file, part);
+  if (slot.spread == Interleave::none && slot.form == Encoding::plain)
+    return copy_ordered(slot.order, file, part);
   const std::vector<Byte> gathered_bytes =
-      slot.spread == Spread::none ? std::vector<Byte>{} : gathered(slot, file);
-  const ByteView in = slot.spread == Spread::none ? file : ByteView(gathered_bytes);
-  if (slot.form == Form::plain) return copy_ordered(slot.order, in, part);
+      slot.spread == Interleave::none ? std::vector<Byte>{} : gathered(slot, file);
+  const ByteView in = slot.spread == Interleave::none ? file : ByteView(gathered_bytes);
+  if (slot.form == Encoding::plain) return copy_ordered(slot.order, in, part);
   if (slot.order == ByteOrder::chip) return read_form(slot.form, in, part);
   std::vector<Byte> straight(in.size());
   copy_ordered(slot.order, in, straight);
@@ -197,15 +199,17 @@ void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
 
 void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView shell) {
   assert(part.size() == slot.part_size(file.size()) && (shell.empty() || shell.size() == file.size()));
-  if (slot.spread == Spread::none && slot.form == Form::plain) return copy_ordered(slot.order, part, file);
-  if (slot.spread == Spread::none && slot.order == ByteOrder::chip)
+  if (slot.spread == Interleave::none && slot.form == Encoding::plain)
+    return copy_ordered(slot.order, part, file);
+  if (slot.spread == Interleave::none && slot.order == ByteOrder::chip)
     return write_form(slot.form, part, file, shell);
   // The steps of reading, backwards; the shell goes forwards to each of them.
   const std::size_t formed_bytes = form_to_file(slot.form, part.size());
   std::vector<Byte> shell_formed;
-  if (!shell.empty() && (slot.form == Form::nibbles || slot.form == Form::pages_ecc)) {
-    const std::vector<Byte> lane =
-        slot.spread == Spread::none ? std::vector<Byte>(shell.begin(), shell.end()) : gathered(slot, shell);
+  if (!shell.empty() && (slot.form == Encoding::nibbles || slot.form == Encoding::pages_ecc)) {
+    const std::vector<Byte> lane = slot.spread == Interleave::none
+                                       ? std::vector<Byte>(shell.begin(), shell.end())
+                                       : gathered(slot, shell);
     shell_formed.resize(formed_bytes);
     copy_ordered(slot.order, lane, shell_formed);
   }
@@ -213,7 +217,7 @@ void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView 
   write_form(slot.form, part, formed, shell_formed);
   std::vector<Byte> turned(formed_bytes);
   copy_ordered(slot.order, formed, turned);
-  if (slot.spread == Spread::none) {
+  if (slot.spread == Interleave::none) {
     std::ranges::copy(turned, file.begin());
   } else {
     scatter(slot, turned, file, shell);
@@ -221,11 +225,11 @@ void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView 
 }
 
 std::size_t Slot::part_size(std::size_t file_bytes) const {
-  return form_to_part(form, spread == Spread::none ? file_bytes : file_bytes / 2);
+  return form_to_part(form, spread == Interleave::none ? file_bytes : file_bytes / 2);
 }
 
 std::size_t Slot::file_size(std::size_t part_bytes) const {
-  return form_to_file(form, part_bytes) * (spread == Spread::none ? 1 : 2);
+  return form_to_file(form, part_bytes) * (spread == Interleave::none ? 1 : 2);
 }
 
 std::vector<std::size_t> Slot::part_sizes() const {

@@ -141,11 +141,11 @@ class Judge {
 
   // Counts for one order against the other; a majority of 3 to 1 and at least `least` of them make a vote.
   [[nodiscard]] std::optional<Vote> by_majority(std::size_t chip, std::size_t reversed, std::size_t least,
-                                                double most_confident, std::string_view what) const {
+                                                double max_confident, std::string_view what) const {
     const std::size_t more = std::max(chip, reversed);
     if (more < least || more < 3 * std::min(chip, reversed)) return std::nullopt;
     const double share = static_cast<double>(more) / static_cast<double>(chip + reversed + 1);
-    const double confidence = std::min(share, most_confident);
+    const double confidence = std::min(share, max_confident);
     return Vote{(chip > reversed ? 1 : -1) * log_odds(confidence),
                 fmt::format("{} of {} {} make sense when its words stand {}", more, chip + reversed, what,
                             words_stand(chip > reversed, other_))};

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
+#include <charconv>
 
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
@@ -12,6 +14,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::string_view folder = "records";
+constexpr std::int64_t max_id = std::int64_t{1} << 53;
 constexpr int first_kind = static_cast<int>(EntryKind::carry);
 constexpr int last_kind = static_cast<int>(EntryKind::restore);
 
@@ -37,6 +40,23 @@ Result<std::optional<Digest>> digest_of(TableReader& reader, std::string_view ke
   return digest_from_hex(*text);
 }
 
+// Texts that older records do not have.
+template <class AnEntry>
+auto texts_of(AnEntry& entry) {
+  return std::array{std::pair{std::string_view("machine"), &entry.machine},
+                    std::pair{std::string_view("root"), &entry.root},
+                    std::pair{std::string_view("account"), &entry.account},
+                    std::pair{std::string_view("place"), &entry.place},
+                    std::pair{std::string_view("content"), &entry.content}};
+}
+
+// A path that any system could have written down: whole, without detours. What it may lead to is asked when
+// it is used.
+bool is_plain_path(const std::string& path) {
+  return path.find('\0') == std::string::npos && normalized(path) == path && path != ".." && path != "/" &&
+         !path.starts_with("../");
+}
+
 }  // namespace
 
 std::string record_text(const Entry& entry) {
@@ -46,6 +66,11 @@ std::string record_text(const Entry& entry) {
   if (entry.state == EntryState::cut_short) out += "cut_short = 1\n";
   out += fmt::format("from_bay = {}\nto_bay = {}\n", toml_quoted(entry.from_bay), toml_quoted(entry.to_bay));
   if (entry.undoes) out += fmt::format("undoes = {}\n", *entry.undoes);
+  if (entry.batch) out += fmt::format("batch = {}\n", *entry.batch);
+  if (entry.imported) out += "imported = 1\n";
+  if (entry.slot != 0) out += fmt::format("slot = {}\n", entry.slot);
+  for (const auto& [key, text] : texts_of(entry))
+    if (!text->empty()) out += fmt::format("{} = {}\n", key, toml_quoted(*text));
   for (std::size_t i = 0; i < entry.from_paths.size(); ++i)
     out += (i == 0 ? "from = [" : ", ") + toml_quoted(entry.from_paths[i]);
   if (!entry.from_paths.empty()) out += "]\n";
@@ -54,6 +79,10 @@ std::string record_text(const Entry& entry) {
                        toml_quoted(tag(entry.game->platform)), toml_quoted(entry.game->code),
                        toml_quoted(entry.game->title), toml_quoted(name(entry.game->region)),
                        entry.game->revision);
+  if (entry.game && entry.game->title_id != 0)
+    out += fmt::format("title_id = \"{:016X}\"\n", entry.game->title_id);
+  if (entry.game && !entry.game->maker.empty())
+    out += fmt::format("maker = {}\n", toml_quoted(entry.game->maker));
   for (const LoggedChange& change : entry.changes) {
     out += fmt::format("\n[[change]]\npath = {}\n", toml_quoted(change.path));
     if (change.before)
@@ -72,7 +101,8 @@ Result<Entry> entry_from_record(std::string_view text, const std::string& origin
   BAYSWAP_TRY(const auto begun, reader.integer("begun"));
   BAYSWAP_TRY(const auto kind_text, reader.needed_text("kind"));
   const auto kind = kind_from_text(kind_text);
-  if (!id || *id <= 0 || !begun || !kind) return reader.error("id", "id, kind or begun make no sense");
+  if (!id || *id <= 0 || *id >= max_id || !begun || !kind)
+    return reader.error("id", "id, kind or begun make no sense");
   entry.id = *id;
   entry.kind = *kind;
   entry.begun = *begun;
@@ -83,6 +113,14 @@ Result<Entry> entry_from_record(std::string_view text, const std::string& origin
   BAYSWAP_TRY(entry.from_bay, plain_text(reader, "from_bay"));
   BAYSWAP_TRY(entry.to_bay, plain_text(reader, "to_bay"));
   BAYSWAP_TRY(entry.undoes, reader.integer("undoes"));
+  BAYSWAP_TRY(entry.batch, reader.integer("batch"));
+  BAYSWAP_TRY(const auto imported, reader.integer("imported"));
+  entry.imported = imported.value_or(0) != 0;
+  BAYSWAP_TRY(const auto slot, reader.integer("slot"));
+  entry.slot = static_cast<int>(std::clamp<std::int64_t>(slot.value_or(0), 0, 9999));
+  for (const auto& [key, to] : texts_of(entry)) {
+    BAYSWAP_TRY(*to, plain_text(reader, key));
+  }
   BAYSWAP_TRY(auto from, reader.texts("from"));
   if (from) entry.from_paths = *std::move(from);
   BAYSWAP_TRY(auto game, reader.table("game"));
@@ -98,12 +136,16 @@ Result<Entry> entry_from_record(std::string_view text, const std::string& origin
     entry.game->region = region_from_text(region).value_or(Region::unknown);
     BAYSWAP_TRY(const auto revision, game->integer("revision"));
     entry.game->revision = static_cast<int>(std::clamp<std::int64_t>(revision.value_or(0), 0, 255));
+    BAYSWAP_TRY(const std::string title_id, plain_text(*game, "title_id"));
+    std::from_chars(title_id.data(), title_id.data() + title_id.size(), entry.game->title_id, 16);
+    BAYSWAP_TRY(entry.game->maker, plain_text(*game, "maker"));
     BAYSWAP_CHECK(game->no_other_keys());
   }
   BAYSWAP_TRY(auto changes, reader.tables("change"));
   for (TableReader& table : changes) {
     LoggedChange change;
     BAYSWAP_TRY(change.path, table.needed_text("path"));
+    if (!is_plain_path(change.path)) return table.error("path", "the path has detours in it");
     BAYSWAP_TRY(change.before, digest_of(table, "before"));
     BAYSWAP_TRY(change.after, digest_of(table, "after"));
     BAYSWAP_TRY(const auto before_bytes, table.integer("before_bytes"));
@@ -122,6 +164,25 @@ Result<void> write_record(Store& store, const Entry& entry) {
   return store.replace(record_path(entry.id), {reinterpret_cast<const Byte*>(text.data()), text.size()});
 }
 
+Result<void> create_record(Store& store, const Entry& entry) {
+  const std::string text = record_text(entry);
+  return store.create(record_path(entry.id), {reinterpret_cast<const Byte*>(text.data()), text.size()});
+}
+
+Result<std::int64_t> highest_record(Store& store) {
+  std::int64_t highest = 0;
+  BAYSWAP_TRY(const auto there, store.stat(std::string(folder)));
+  if (!there) return highest;
+  BAYSWAP_TRY(const auto files, store.list(std::string(folder)));
+  for (const FileInfo& file : files) {
+    std::int64_t id = 0;
+    const std::string_view stem = stem_of(file.name);
+    if (std::from_chars(stem.data(), stem.data() + stem.size(), id).ec == std::errc{} && id < max_id)
+      highest = std::max(highest, id);
+  }
+  return highest;
+}
+
 Result<void> remove_record(Store& store, std::int64_t id) {
   BAYSWAP_TRY(const auto there, store.stat(record_path(id)));
   return there ? store.remove(record_path(id)) : Result<void>{};
@@ -137,12 +198,12 @@ Result<std::vector<Entry>> read_records(Store& store, std::vector<std::string>& 
     if (file.kind != FileInfo::Kind::file || extension_of(file.name) != ".toml") continue;
     const std::string path = join_path(records, file.name);
     BAYSWAP_TRY(const Blob text, store.read(path, max_book_size_bytes + 1));
-    auto entry =
-        entry_from_record({reinterpret_cast<const char*>(text.data()), text.size()}, store.shown(path));
+    auto entry = entry_from_record({reinterpret_cast<const char*>(text.data()), text.size()},
+                                   store.display_path(path));
     if (!entry) {
       problems.push_back(fmt::format("the record of an entry is damaged: {}", entry.error().message));
     } else if (record_path(entry->id) != path) {
-      problems.push_back(fmt::format("{} is the record of entry {}", store.shown(path), entry->id));
+      problems.push_back(fmt::format("{} is the record of entry {}", store.display_path(path), entry->id));
     } else {
       entries.push_back(*std::move(entry));
     }

@@ -10,6 +10,10 @@ namespace bayswap {
 [[nodiscard]] Result<Entry> entry_from_record(std::string_view text, const std::string& origin);
 
 [[nodiscard]] Result<void> write_record(Store& store, const Entry& entry);
+/// The same for a new entry. Fails with `unsafe` if there is a record of that number already.
+[[nodiscard]] Result<void> create_record(Store& store, const Entry& entry);
+/// Returns the highest number that a record has; 0 if there are none.
+[[nodiscard]] Result<std::int64_t> highest_record(Store& store);
 /// One that is not there is fine.
 [[nodiscard]] Result<void> remove_record(Store& store, std::int64_t id);
 /// All that can be read, by id; what can't goes to `problems`, a sentence each.

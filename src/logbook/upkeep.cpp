@@ -25,6 +25,8 @@ std::string identity(const Entry& entry) {
   bare.id = 1;
   bare.state = EntryState::done;
   bare.undoes.reset();
+  bare.batch.reset();
+  bare.imported = false;
   return record_text(bare);
 }
 
@@ -52,7 +54,7 @@ Result<std::vector<KeptBlob>> list_blobs(Store& store) {
     const std::string path = join_path("blobs", folder.name);
     BAYSWAP_TRY(const auto files, store.list(path));
     for (const FileInfo& file : files)
-      if (file.kind == FileInfo::Kind::file && !is_own_temporary(file.name))
+      if (file.kind == FileInfo::Kind::file)
         found.push_back({join_path(path, file.name), std::string(stem_of(file.name)), file.size_bytes});
   }
   return found;
@@ -60,27 +62,18 @@ Result<std::vector<KeptBlob>> list_blobs(Store& store) {
 
 }  // namespace
 
-// In an empty index: the entries that have records, the newest as if its process had died, so that `recover`
-// looks what became of it.
-Result<void> Logbook::rebuild() {
-  std::vector<std::string> problems;
-  BAYSWAP_TRY(auto records, read_records(*blobs_, problems));
-  for (std::size_t i = 0; i < records.size(); ++i) {
-    if (i + 1 == records.size() && records[i].state == EntryState::done) records[i].state = EntryState::begun;
-    BAYSWAP_CHECK(insert(records[i]));
-  }
-  rebuilt_ = records.size();
-  return {};
-}
-
 Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes) {
   std::vector<std::string> problems;
   BAYSWAP_TRY(Statement statement, Statement::prepare(db_.get(), "PRAGMA integrity_check"));
   BAYSWAP_TRY(const bool has_row, statement.step());
   if (has_row && statement.text(0) != "ok")
     problems.push_back(fmt::format("the index: {}", statement.text(0)));
+  BAYSWAP_TRY(const std::size_t adopted, adopt_records(problems));
+  if (adopted > 0)
+    notes.push_back(fmt::format("{} entries were in the records alone, and are in the index now", adopted));
+  std::vector<std::string> said_before;
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));
-  BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
+  BAYSWAP_TRY(const auto records, read_records(*blobs_, said_before));
   std::map<std::int64_t, const Entry*> by_id;
   for (const Entry& record : records) by_id[record.id] = &record;
   for (const Entry& entry : entries) {
@@ -100,7 +93,7 @@ Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes)
   BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
   for (const KeptBlob& blob : kept)
     if (!needed.contains(blob.name))
-      notes.push_back(fmt::format("no entry speaks of {}; it stays", blob.path));
+      notes.push_back(fmt::format("no entry needs {}: the next prune removes it", blob.path));
   return problems;
 }
 
@@ -110,11 +103,10 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
   BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
   if (!problems.empty())
     return fail(ErrorCode::damaged, "the logbook is not sound: " + problems.front(),
-                "nothing was removed; `bayswap logbook check` first");
+                "nothing was removed; run `bayswap logbook check` first");
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));  // newest first
   std::map<std::string, std::size_t> seen;
   std::set<std::int64_t> going;
-  std::vector<Entry> gone;
   Pruned pruned;
   for (std::size_t i = 0; i < entries.size(); ++i) {
     // A file's newest entry always stays; so does one that is not settled.
@@ -125,25 +117,19 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
     }
     if (needed || (!per_save && i < keep)) continue;
     going.insert(entries[i].id);
-    gone.push_back(entries[i]);
   }
-  BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
-  for (const std::int64_t id : going)
-    for (const char* statement : {"DELETE FROM change WHERE entry = ?", "DELETE FROM source WHERE entry = ?",
-                                  "DELETE FROM entry WHERE id = ?"}) {
-      BAYSWAP_TRY(Statement row, Statement::prepare(db_.get(), statement));
-      BAYSWAP_CHECK(row.bind(1, id).step());
-    }
-  BAYSWAP_CHECK(transaction.commit());
+  // Records first: were the index first and the process killed, the next check would bring the entries back.
   for (const std::int64_t id : going) BAYSWAP_CHECK(remove_record(*blobs_, id));
+  BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
+  for (const std::int64_t id : going) BAYSWAP_CHECK(erase_rows(id));
+  BAYSWAP_CHECK(transaction.commit());
   pruned.entries = going.size();
   BAYSWAP_TRY(const auto left, this->entries({}, all_entries));
   const std::set<std::string> needed = blobs_of(left);
   BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
-  // What no entry ever spoke of stays: it may be all that is left of one whose record is lost.
-  const std::set<std::string> unneeded = blobs_of(gone);
+  // Every record was read, so a blob that no entry needs is of a run that failed.
   for (const KeptBlob& blob : kept) {
-    if (needed.contains(blob.name) || !unneeded.contains(blob.name)) continue;
+    if (needed.contains(blob.name)) continue;
     BAYSWAP_CHECK(blobs_->remove(blob.path));
     ++pruned.blobs;
     pruned.bytes += blob.size_bytes;
@@ -156,6 +142,8 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
   BAYSWAP_TRY(const auto ours, entries({}, all_entries));
   std::set<std::string> known;
   for (const Entry& entry : ours) known.insert(identity(entry));
+  BAYSWAP_TRY(std::int64_t highest, highest_record(*blobs_));
+  if (!ours.empty()) highest = std::max(highest, ours.front().id);
   std::ranges::reverse(theirs);
   std::map<std::int64_t, std::int64_t> renumbered;
   std::size_t taken = 0;
@@ -176,9 +164,11 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
       const auto found = renumbered.find(*entry.undoes);
       entry.undoes = found == renumbered.end() ? std::nullopt : std::optional(found->second);
     }
-    entry.id = 0;
+    entry.batch.reset();
+    entry.imported = true;
+    entry.id = ++highest;
     BAYSWAP_TRY(entry.id, insert(entry));
-    BAYSWAP_CHECK(write_record(*blobs_, entry));
+    BAYSWAP_CHECK(create_record(*blobs_, entry));
     renumbered[number] = entry.id;
     ++taken;
   }

@@ -15,7 +15,7 @@ constexpr std::size_t database_bytes = 779968;
 constexpr std::uint32_t magic = 0x524E4F44;
 constexpr std::size_t first_avatar = 4;
 constexpr std::size_t avatar_bytes = 74;
-constexpr std::size_t most_avatars = 100;
+constexpr std::size_t max_avatars = 100;
 constexpr std::size_t checksum_at = 0x1F1DE;
 
 }  // namespace
@@ -37,7 +37,7 @@ std::optional<std::string> avatar_database_problem(ByteView file) {
 std::size_t avatars_in(ByteView file) {
   if (!is_avatar_database(file)) return 0;
   std::size_t count = 0;
-  for (std::size_t i = 0; i < most_avatars; ++i) {
+  for (std::size_t i = 0; i < max_avatars; ++i) {
     const ByteView avatar = file.subspan(first_avatar + i * avatar_bytes, avatar_bytes);
     count += std::ranges::any_of(avatar, [](Byte b) { return b != 0; }) ? 1 : 0;
   }

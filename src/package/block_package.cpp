@@ -39,7 +39,7 @@ Result<BlockPackage> BlockPackage::open(const Blob& image) {
                 "saves are never of that kind; it can only be carried whole");
   package.copies_ = (bytes[separation_at] & 1) != 0 ? 1 : 2;
   const std::uint32_t total = package.total_blocks();
-  if (package.base_ < least_header || package.base_ > bytes.size() || total > most_blocks ||
+  if (package.base_ < least_header || package.base_ > bytes.size() || total > max_blocks ||
       (total > 0 && !package.holds(package.active_table_at(0, package.levels() - 1), block_bytes)))
     return fail(ErrorCode::damaged,
                 fmt::format("the package speaks of {} blocks behind offset {:X}, and has {} bytes", total,

@@ -24,8 +24,8 @@ Result<std::uint32_t> BlockPackage::free_block() {
     return block;
   }
   search_from_ = total;
-  if (total == most_blocks)
-    return fail(ErrorCode::does_not_fit, fmt::format("a package of over {} blocks", most_blocks),
+  if (total == max_blocks)
+    return fail(ErrorCode::does_not_fit, fmt::format("a package of over {} blocks", max_blocks),
                 "take something out of it first");
   const int before = levels();
   const bool second = copies_ == 2 && (bytes_[separation_at] & 2) != 0;

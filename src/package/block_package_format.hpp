@@ -13,9 +13,9 @@ namespace bayswap {
 namespace x360 {
 
 inline constexpr std::size_t block_bytes = 0x1000;
-inline constexpr std::uint32_t per_table = 0xAA;      // entries of a hash table
-inline constexpr std::uint32_t per_level1 = 0x70E4;   // 0xAA squared
-inline constexpr std::uint32_t most_blocks = 0x4000;  // 64 MiB: saves are far smaller
+inline constexpr std::uint32_t per_table = 0xAA;     // entries of a hash table
+inline constexpr std::uint32_t per_level1 = 0x70E4;  // 0xAA squared
+inline constexpr std::uint32_t max_blocks = 0x4000;  // 64 MiB: saves are far smaller
 inline constexpr std::uint32_t no_block = 0xFFFFFF;
 inline constexpr std::size_t hash_entry_bytes = 24;
 inline constexpr std::size_t table_count_at = 0xFF0;

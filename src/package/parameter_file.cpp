@@ -15,7 +15,7 @@ namespace {
 constexpr std::uint32_t magic = 0x46535000;  // 00 50 53 46
 constexpr std::size_t header_bytes = 20;
 constexpr std::size_t index_bytes = 16;
-constexpr std::size_t most_entries = 4096;
+constexpr std::size_t max_entries = 4096;
 constexpr std::uint16_t raw_kind = 0x0004;
 constexpr std::uint16_t text_kind = 0x0204;
 constexpr std::uint16_t number_kind = 0x0404;
@@ -70,7 +70,7 @@ Result<ParameterFile> ParameterFile::parse(ByteView file) {
   const std::size_t keys_at = le32(file, 8);
   const std::size_t values_at = le32(file, 12);
   const std::size_t count = le32(file, 16);
-  if (count > most_entries || header_bytes + count * index_bytes > file.size() || keys_at > file.size() ||
+  if (count > max_entries || header_bytes + count * index_bytes > file.size() || keys_at > file.size() ||
       values_at > file.size())
     return fail(ErrorCode::damaged,
                 fmt::format("a parameter file with {} entries in {} bytes: its tables lead out of it", count,
@@ -162,8 +162,8 @@ Result<void> ParameterFile::set(const std::string& key, Value value, std::size_t
     return fail(ErrorCode::bad_usage, fmt::format("'{}' is no key, or its text holds a 00", printable(key)));
   const auto found = std::ranges::find(entries_, key, &Entry::key);
   if (found == entries_.end()) {
-    if (entries_.size() == most_entries)
-      return fail(ErrorCode::does_not_fit, fmt::format("a parameter file has {} keys at most", most_entries));
+    if (entries_.size() == max_entries)
+      return fail(ErrorCode::does_not_fit, fmt::format("a parameter file has {} keys at most", max_entries));
     const std::size_t room = std::max(room_bytes, rounded(size_of(value)));
     entries_.push_back({key, std::move(value), room});
     return {};

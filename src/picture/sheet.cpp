@@ -116,9 +116,9 @@ struct MapShape {
   [[nodiscard]] std::size_t height() const { return (cells + a_row - 1) / a_row * cell; }
 };
 MapShape shape_of(std::size_t blocks) {
-  constexpr std::size_t most_cells = 2048;
+  constexpr std::size_t max_cells = 2048;
   MapShape shape;
-  shape.group = std::max<std::size_t>(1, (blocks + most_cells - 1) / most_cells);
+  shape.group = std::max<std::size_t>(1, (blocks + max_cells - 1) / max_cells);
   shape.cells = (blocks + shape.group - 1) / shape.group;
   shape.cell = shape.cells <= 32 ? 36 : shape.cells <= 256 ? 18 : shape.cells <= 1024 ? 12 : 9;
   shape.a_row = (sheet_width - 2 * margin) / shape.cell;

@@ -42,7 +42,7 @@ double entropy(const Counts& counts, std::size_t size_bytes) {  // bits a byte, 
 }
 
 void find_stuck_bits(const Counts& first, const Counts& second, const std::string& role,
-                     std::vector<Ailment>& found) {
+                     std::vector<DumpDefect>& found) {
   std::size_t distinct = 0;
   unsigned always = 0xff;
   unsigned ever = 0;
@@ -67,9 +67,9 @@ void find_stuck_bits(const Counts& first, const Counts& second, const std::strin
 
 }  // namespace
 
-std::vector<Ailment> ailments(const Part& part) {
+std::vector<DumpDefect> defects(const Part& part) {
   const ByteView bytes = part.bytes.view();
-  std::vector<Ailment> found;
+  std::vector<DumpDefect> found;
   constexpr std::size_t largest_chip = std::size_t{1} << 20;  // what is larger is a card of many saves
   if (bytes.size() < least_size || bytes.size() > largest_chip || part.role.kind == PartKind::pak ||
       is_blank(part))

@@ -40,7 +40,7 @@ constexpr std::uint32_t program_magic = 0x58455832;
 constexpr std::size_t program_count_at = 20;
 constexpr std::uint32_t ids_key = 0x00040006;
 constexpr std::size_t ids_title_at = 12;
-constexpr std::uint32_t most_headers = 128;
+constexpr std::uint32_t max_headers = 128;
 
 Region region_of_areas(std::string_view areas) {
   const bool japan = areas.find('J') != std::string_view::npos;
@@ -109,7 +109,7 @@ std::optional<RomFacts> read_x360_program(const RomView& rom) {
   const Blob head = rom.at(0, program_count_at + 4);
   if (head.empty() || be32(head.view(), 0) != program_magic) return std::nullopt;
   const std::uint32_t count = be32(head.view(), program_count_at);
-  if (count > most_headers) return std::nullopt;
+  if (count > max_headers) return std::nullopt;
   const Blob table = rom.at(program_count_at + 4, std::size_t{count} * 8);
   for (std::size_t at = 0; at + 8 <= table.size(); at += 8) {
     if (be32(table.view(), at) != ids_key) continue;

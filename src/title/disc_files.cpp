@@ -12,8 +12,8 @@ constexpr std::size_t sector_bytes = 2048;
 constexpr std::size_t raw_sector_bytes = 2352;
 constexpr std::size_t volume_sector = 16;
 constexpr std::size_t root_record_at = 156;
-constexpr std::size_t most_folder_bytes = 64 * sector_bytes;
-constexpr std::size_t most_file_bytes = sector_bytes;
+constexpr std::size_t max_folder_bytes = 64 * sector_bytes;
+constexpr std::size_t max_file_bytes = sector_bytes;
 
 // Sectors of 2048 bytes, alone or within raw ones.
 struct Sectors {
@@ -47,7 +47,7 @@ std::optional<Sectors> sectors_of(const RomView& rom) {
 std::string file_in_root(const Sectors& sectors, std::string_view name) {
   const Blob volume = sectors.read(volume_sector);
   const std::uint32_t folder = le32(volume.view(), root_record_at + 2);
-  const std::size_t size = std::min<std::size_t>(le32(volume.view(), root_record_at + 10), most_folder_bytes);
+  const std::size_t size = std::min<std::size_t>(le32(volume.view(), root_record_at + 10), max_folder_bytes);
   for (std::size_t i = 0; i * sector_bytes < size; ++i) {
     const Blob sector = sectors.read(folder + i);
     if (sector.empty()) break;
@@ -59,7 +59,7 @@ std::string file_in_root(const Sectors& sectors, std::string_view name) {
       found = found.substr(0, found.find(';'));
       if (found != name) continue;
       const Blob file = sectors.read(le32(s, at + 2));
-      const Blob text = file.slice(0, std::min<std::size_t>(le32(s, at + 10), most_file_bytes));
+      const Blob text = file.slice(0, std::min<std::size_t>(le32(s, at + 10), max_file_bytes));
       return {text.view().begin(), text.view().end()};
     }
   }

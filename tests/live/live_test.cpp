@@ -53,7 +53,7 @@ Blob into_form_of(const Blob& own, const Save& save, const Blob& rom, std::strin
   Hints hints;
   hints.game = facts->game;
   hints.chips = facts->chips;
-  const auto form = form_of_base(catalog, {save}, own, hints);
+  const auto form = detect_layout(catalog, {save}, own, hints);
   EXPECT_TRUE(form) << form.error().message;
   if (!form) return {};
   if (layout != nullptr) *layout = form->layout.id;

@@ -28,8 +28,8 @@ struct MemoryBay {
   [[nodiscard]] OpenBay open() { return {&bay, &store}; }
 };
 
-inline const Danger* danger_of(const Plan& plan, std::string_view code) {
-  for (const Danger& danger : plan.dangers)
+inline const PlanIssue* issue_of(const Plan& plan, std::string_view code) {
+  for (const PlanIssue& danger : plan.issues)
     if (danger.code == code) return &danger;
   return nullptr;
 }

@@ -37,7 +37,7 @@ class FailingStore final : public Store {
     return change([&] { return below_.remove(path); });
   }
   bool may_write(const std::string& folder) override { return below_.may_write(folder); }
-  std::string shown(const std::string& path) const override { return below_.shown(path); }
+  std::string display_path(const std::string& path) const override { return below_.display_path(path); }
 
  private:
   template <class Operation>

@@ -125,6 +125,38 @@ int unlink(const char* path) noexcept {
   static auto* next = real<int(const char*)>("unlink");
   return guarded([&] { return next(path); });
 }
+int renameat(int a, const char* from, int b, const char* to) noexcept {
+  static auto* next = real<int(int, const char*, int, const char*)>("renameat");
+  return guarded([&] { return next(a, from, b, to); });
+}
+int renameat2(int a, const char* from, int b, const char* to, unsigned flags) noexcept {
+  static auto* next = real<int(int, const char*, int, const char*, unsigned)>("renameat2");
+  return guarded([&] { return next(a, from, b, to, flags); });
+}
+int linkat(int a, const char* from, int b, const char* to, int flags) noexcept {
+  static auto* next = real<int(int, const char*, int, const char*, int)>("linkat");
+  return guarded([&] { return next(a, from, b, to, flags); });
+}
+int unlinkat(int folder, const char* path, int flags) noexcept {
+  static auto* next = real<int(int, const char*, int)>("unlinkat");
+  return guarded([&] { return next(folder, path, flags); });
+}
+int mkdirat(int folder, const char* path, mode_t mode_bits) noexcept {
+  static auto* next = real<int(int, const char*, mode_t)>("mkdirat");
+  return guarded([&] { return next(folder, path, mode_bits); });
+}
+int syncfs(int fd) noexcept {
+  static auto* next = real<int(int)>("syncfs");
+  return guarded([&] { return next(fd); });
+}
+int fchmod(int fd, mode_t mode_bits) noexcept {
+  static auto* next = real<int(int, mode_t)>("fchmod");
+  return guarded([&] { return next(fd, mode_bits); });
+}
+int rmdir(const char* path) noexcept {
+  static auto* next = real<int(const char*)>("rmdir");
+  return guarded([&] { return next(path); });
+}
 int mkdir(const char* path, mode_t mode_bits) noexcept {
   static auto* next = real<int(const char*, mode_t)>("mkdir");
   return guarded([&] { return next(path, mode_bits); });

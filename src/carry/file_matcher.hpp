@@ -11,9 +11,9 @@ namespace bayswap {
 
 /// Which file of the target each of the source's is. Names that differ in case alone are one file, as most
 /// cards and consoles have it, unless either side has both.
-class Namesakes {
+class FileMatcher {
  public:
-  Namesakes(const std::vector<TreeFile>& ours, const std::vector<TreeFile>& theirs) {
+  FileMatcher(const std::vector<TreeFile>& ours, const std::vector<TreeFile>& theirs) {
     for (const TreeFile& file : ours) ++count_[lower(file.path)].first;
     for (const TreeFile& file : theirs) {
       exact_[file.path] = &file;

@@ -46,18 +46,18 @@ void put(std::string& out, std::uint64_t value, std::size_t bytes) {
 
 }  // namespace
 
-Result<std::optional<FileInfo>> WatchedStore::stat(const std::string& path) {
+Result<std::optional<FileInfo>> TracingStore::stat(const std::string& path) {
   auto info = below_.stat(path);
   note('s', path, hash_of(info));
   return info;
 }
-Result<std::vector<FileInfo>> WatchedStore::list(const std::string& folder) {
+Result<std::vector<FileInfo>> TracingStore::list(const std::string& folder) {
   auto entries = below_.list(folder);
   note('l', folder, hash_of(entries));
   return entries;
 }
 
-void WatchedStore::note(char what, const std::string& path, std::uint64_t hash) {
+void TracingStore::note(char what, const std::string& path, std::uint64_t hash) {
   trace_ += what;
   put(trace_, path.size(), 4);
   trace_ += path;
@@ -82,7 +82,7 @@ bool is_as_then_here(Store& store, std::string_view piece, const std::atomic<boo
 }  // namespace
 
 // Most of the time goes by in the kernel, looking names up: all processors take a share.
-bool WatchedStore::is_as_then(Store& store, std::string_view trace) {
+bool TracingStore::is_as_then(Store& store, std::string_view trace) {
   constexpr std::size_t worth_a_thread = std::size_t{64} << 10;
   const std::size_t shares = std::clamp<std::size_t>(trace.size() / worth_a_thread, 1,
                                                      std::max(1U, std::thread::hardware_concurrency()));

@@ -1,4 +1,4 @@
-#include "layout/lesson.hpp"
+#include "layout/inference_state.hpp"
 
 #include <fmt/format.h>
 
@@ -11,12 +11,12 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t most_streams = 1024;
-constexpr std::size_t most_plain_bytes = std::size_t{16} << 20;
+constexpr std::size_t max_streams = 1024;
+constexpr std::size_t max_plain_bytes = std::size_t{16} << 20;
 
 bool same_way(const Slot& a, const Slot& b) {
   return a.order == b.order && a.form == b.form && a.lane == b.lane &&
-         (a.spread == Spread::none) == (b.spread == Spread::none);
+         (a.spread == Interleave::none) == (b.spread == Interleave::none);
 }
 
 Reading read_plain(const Example& example, const Stream& stream, const Blob& plain) {
@@ -33,7 +33,7 @@ Reading read_plain(const Example& example, const Stream& stream, const Blob& pla
 Reading read_example(const Example& example) {
   const ByteView file = example.file.view();
   std::size_t tried = 0;
-  for (std::size_t at = 0; at + 8 < file.size() && tried < most_streams; ++at) {
+  for (std::size_t at = 0; at + 8 < file.size() && tried < max_streams; ++at) {
     const bool gzip = file[at] == 0x1f && file[at + 1] == 0x8b && file[at + 2] == 8;
     const bool zlib =
         (file[at] & 0x8f) == 8 && (file[at] * 256 + file[at + 1]) % 31 == 0 && (file[at + 1] & 0x20) == 0;
@@ -41,7 +41,7 @@ Reading read_example(const Example& example) {
     if (!gzip && !zlib && !chunks) continue;
     ++tried;
     const Compression kind = gzip ? Compression::gzip : zlib ? Compression::zlib : Compression::chunks;
-    auto stream = read_stream(kind, example.file.slice(at, file.size()), most_plain_bytes);
+    auto stream = read_stream(kind, example.file.slice(at, file.size()), max_plain_bytes);
     if (!stream || stream->plain.empty()) continue;
     Reading inside = read_plain(example, {kind, at}, stream->plain);
     if (!inside.ways.empty()) return inside;
@@ -88,7 +88,7 @@ std::string closest_in_words(const Example& example) {
 
 }  // namespace
 
-Result<void> Lesson::read() {
+Result<void> InferenceState::read() {
   const Platform platform = examples.front().save.platform;
   for (std::size_t i = 0; i < examples.size(); ++i) {
     const Example& example = examples[i];
@@ -122,13 +122,13 @@ Result<void> Lesson::read() {
 }
 
 // How much longer than in the first example the file is.
-std::ptrdiff_t Lesson::grown(std::size_t example) const {
+std::ptrdiff_t InferenceState::grown(std::size_t example) const {
   return static_cast<std::ptrdiff_t>(readings[example].plain.size()) -
          static_cast<std::ptrdiff_t>(readings.front().plain.size());
 }
 
 // The same way at the same place in another example; a place behind what grew has moved along.
-const Slot* Lesson::counterpart(const Slot& slot, std::size_t example) const {
+const Slot* InferenceState::counterpart(const Slot& slot, std::size_t example) const {
   const auto ways = readings[example].ways.find(to_text(slot.role));
   if (ways == readings[example].ways.end()) return nullptr;
   for (const Slot& way : ways->second) {
@@ -139,13 +139,13 @@ const Slot* Lesson::counterpart(const Slot& slot, std::size_t example) const {
   return nullptr;
 }
 
-bool Lesson::brings(std::size_t example, Role role) const {
+bool InferenceState::brings(std::size_t example, Role role) const {
   const Part* part = examples[example].save.find(role);
   return part != nullptr && !is_blank(*part);
 }
 
 // The byte at offset `at` of the first example, in another one.
-Byte Lesson::byte_of(std::size_t example, std::size_t at) const {
+Byte InferenceState::byte_of(std::size_t example, std::size_t at) const {
   const bool moved = elastic_end != 0 && at >= elastic_end;
   return readings[example]
       .plain.view()[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + (moved ? grown(example) : 0))];

@@ -14,8 +14,8 @@ struct Reading {
   std::map<std::string, std::vector<Slot>> ways;  // by role
 };
 
-struct Lesson {
-  explicit Lesson(const std::vector<Example>& given) : examples(given) {}
+struct InferenceState {
+  explicit InferenceState(const std::vector<Example>& given) : examples(given) {}
 
   /// Reads every example. Errors as `infer` has them.
   Result<void> read();
@@ -39,6 +39,6 @@ struct Lesson {
 };
 
 /// What stands outside of the slots: filler, what is always the same, what changes. Goes into result.
-void settle_surroundings(Lesson& lesson);
+void settle_surroundings(InferenceState& lesson);
 
 }  // namespace bayswap
