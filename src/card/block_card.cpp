@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/text.hpp"
@@ -17,19 +18,49 @@ CardEntry BlockCard::listed(const Slot& slot, const Chain& chain) const {
   return describe(save_at(slot, chain.blocks));
 }
 
-std::string BlockCard::name_of(const Slot& slot) const {
-  return listed(slot, chain(slot)).name;
+const BlockCard::Listing& BlockCard::listing() const {
+  if (listing_) return *listing_;
+  Listing made;
+  made.settled.resize(block_count());
+  std::size_t budget = max_claims * block_count();
+  for (const Slot& slot : slots()) {
+    if (budget == 0) {
+      ++made.unread;
+      continue;
+    }
+    Held row{slot, chain(slot), {}};
+    budget -= std::min(budget, std::max<std::size_t>(1, row.chain.blocks.size()));
+    row.entry = listed(slot, row.chain);
+    if (!slot.deleted && row.chain.problem.empty())
+      for (const std::size_t block : row.chain.blocks) made.settled.at(block) = true;
+    made.rows.push_back(std::move(row));
+  }
+  listing_ = std::move(made);
+  return *listing_;
+}
+
+const std::set<std::string>& BlockCard::names() const {
+  if (!names_) {
+    names_.emplace();
+    for (const Held& row : listing().rows)
+      if (!row.slot.deleted) names_->insert(row.entry.name);
+  }
+  return *names_;
+}
+
+void BlockCard::changed() const {
+  listing_.reset();
+  forget();
 }
 
 std::vector<CardEntry> BlockCard::entries() const {
   std::vector<CardEntry> list;
-  for (const Slot& slot : slots()) {
-    const Chain found = chain(slot);
-    if (slot.deleted && !found.problem.empty()) continue;  // overwritten in part
-    CardEntry entry = listed(slot, found);
-    entry.blocks = found.blocks.size();
+  for (const auto& [slot, chain, listed] : listing().rows) {
+    if (slot.deleted && !chain.problem.empty()) continue;  // overwritten in part
+    CardEntry entry = listed;
+    entry.blocks = chain.blocks.size();
     entry.state = slot.deleted                                           ? CardEntry::State::deleted
-                  : found.problem.empty() && entry_problem(slot).empty() ? CardEntry::State::good
+                  : chain.problem.empty() && entry_problem(slot).empty() ? CardEntry::State::good
                                                                          : CardEntry::State::damaged;
     list.push_back(std::move(entry));
   }
@@ -44,30 +75,28 @@ Blob BlockCard::gather(const std::vector<std::size_t>& blocks) const {
   return std::move(payload).freeze();
 }
 
-Result<BlockCard::Slot> BlockCard::find(const std::string& name) const {
-  std::vector<std::string> names;
-  for (const Slot& slot : slots()) {
-    if (slot.deleted) continue;
-    names.push_back(name_of(slot));
-    if (names.back() == name) return slot;
-  }
-  const std::string hint = did_you_mean(name, names);
+Result<const BlockCard::Held*> BlockCard::find(const std::string& name) const {
+  for (const Held& row : listing().rows)
+    if (!row.slot.deleted && row.entry.name == name) return &row;
+  const std::string hint = did_you_mean(name, names());
   return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is on the card", printable(name)),
               hint.empty() ? "`bayswap card list` shows what there is" : hint);
 }
 
 Result<CardSave> BlockCard::read(const std::string& name) const {
-  BAYSWAP_TRY(const Slot slot, find(name));
-  const Chain found = chain(slot);
-  if (!found.problem.empty())
+  BAYSWAP_TRY(const Held* row, find(name));
+  if (!row->chain.problem.empty())
     return fail(
-        ErrorCode::damaged, fmt::format("{}: {}", name, found.problem),
+        ErrorCode::damaged, fmt::format("{}: {}", printable(name), row->chain.problem),
         fmt::format("not all of its {}s can be told; `bayswap card rescue` gets what is left", unit()));
-  return save_at(slot, found.blocks);
+  return save_at(row->slot, row->chain.blocks);
 }
 
 Result<void> BlockCard::may_change() const {
-  if (std::string why = untrusted(); !why.empty())
+  std::string why = untrusted();
+  if (why.empty() && !names_ && listing().unread > 0)
+    why = fmt::format("its saves claim over {} times the {}s of the card", max_claims, unit());
+  if (!why.empty())
     return fail(ErrorCode::damaged, std::move(why),
                 "`bayswap card rescue` puts what is left on a fresh card");
   return {};
@@ -78,7 +107,7 @@ Result<void> BlockCard::put(const CardSave& save) {
     return fail(ErrorCode::bad_usage, fmt::format("{} is no save of a {} card", save.name, to_text(kind())),
                 "a save of another platform has no place there");
   const std::string name = named_save(kind(), save.entry, save.payload, save.files).name;
-  if (find(name))
+  if (names().contains(name))
     return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", name),
                 "say --replace to have it replaced, or drop it first");
   BAYSWAP_CHECK(may_change());
@@ -89,24 +118,30 @@ Result<void> BlockCard::put(const CardSave& save) {
                 fmt::format("{} takes {} {}s, and {} are free: {} are missing", name, wanted, unit(), free,
                             wanted - free),
                 "drop another save, or use another card");
-  return place(save);
+  auto placed = place(save);
+  changed();
+  if (placed) names_->insert(name);
+  return placed;
 }
 
 std::vector<std::size_t> BlockCard::claims() const {
   std::vector<std::size_t> count(block_count());
-  for (const Slot& slot : slots())
-    if (!slot.deleted)
-      for (const std::size_t block : chain(slot).blocks) ++count.at(block);
+  for (const Held& row : listing().rows)
+    if (!row.slot.deleted)
+      for (const std::size_t block : row.chain.blocks) ++count.at(block);
   return count;
 }
 
 Result<void> BlockCard::drop(const std::string& name) {
-  BAYSWAP_TRY(const Slot slot, find(name));
+  BAYSWAP_TRY(const Held* row, find(name));
   BAYSWAP_CHECK(may_change());
   const auto claimed = claims();
-  std::vector<std::size_t> own = chain(slot).blocks;
+  const Slot slot = row->slot;
+  std::vector<std::size_t> own = row->chain.blocks;
   std::erase_if(own, [&](std::size_t block) { return claimed[block] > 1; });
   erase(slot, own);
+  changed();
+  names_.reset();
   return {};
 }
 
@@ -121,22 +156,28 @@ std::vector<CardProblem> BlockCard::check() const {
   Problems problems;
   check_medium(problems);
   std::vector<bool> reached(block_count());
-  std::set<std::string> names;
-  for (const Slot& slot : slots()) {
+  std::set<std::string> seen;
+  for (const auto& [slot, chain, entry] : listing().rows) {
     if (slot.deleted) continue;
-    const Chain found = chain(slot);
-    const std::string name = listed(slot, found).name;
-    if (!found.problem.empty()) problems.add(slot.at, false, "{}: {}", name, found.problem);
-    for (const std::size_t block : found.blocks) {
-      if (reached.at(block))
-        problems.add(slot.at, false, "{}: {} {} belongs to another save as well", name, unit(), block);
+    if (!chain.problem.empty()) problems.add(slot.at, false, "{}: {}", entry.name, chain.problem);
+    std::size_t shared = 0;
+    std::size_t first_shared = 0;
+    for (const std::size_t block : chain.blocks) {
+      if (reached.at(block) && shared++ == 0) first_shared = block;
       reached[block] = true;
     }
-    if (!names.insert(name).second) problems.add(slot.at, false, "{}: that name is there twice", name);
+    if (shared > 0)
+      problems.add(slot.at, false, "{}: {} of its {}s belong to another save as well, the first is {}", entry.name,
+                   shared, unit(), first_shared);
+    if (!seen.insert(entry.name).second) problems.add(slot.at, false, "{}: that name is there twice", entry.name);
   }
+  if (const std::size_t unread = listing().unread; unread > 0)
+    problems.add(0, false, "the saves claim over {} times the {}s of the card: {} entries were not looked at",
+                 max_claims, unit(), unread);
+  const bool lost_for_sure = is_lost_for_sure();
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached[block])
-      problems.add(mark_at(block), is_lost_for_sure(), "{} {} is in use, but no save leads to it", unit(),
+      problems.add(mark_at(block), lost_for_sure, "{} {} is in use, but no save leads to it", unit(),
                    block);
   return std::move(problems.list);
 }
@@ -152,11 +193,14 @@ std::vector<std::size_t> BlockCard::orphans() const {
 std::size_t BlockCard::repair() {
   const std::size_t before = check().size();
   if (before == 0) return 0;
-  const bool sure = is_lost_for_sure();
+  const bool sure = is_lost_for_sure() && listing().unread == 0;
   repair_medium();
+  changed();
   if (sure)
     for (const std::size_t block : orphans()) release(block);
   seal();
+  changed();
+  names_.reset();
   const std::size_t after = check().size();
   return before > after ? before - after : 0;
 }
@@ -168,13 +212,12 @@ std::vector<CardBlock> BlockCard::map() const {
     blocks[block].use = use == BlockUse::save ? BlockUse::lost : use;
   }
   std::size_t entry = 0;
-  for (const Slot& slot : slots()) {
-    const Chain found = chain(slot);
+  for (const auto& [slot, chain, listed] : listing().rows) {
     if (slot.deleted) {
-      entry += found.problem.empty() ? 1 : 0;
+      entry += chain.problem.empty() ? 1 : 0;
       continue;
     }
-    for (const std::size_t block : found.blocks)
+    for (const std::size_t block : chain.blocks)
       if (block < blocks.size()) blocks[block] = {BlockUse::save, entry};
     ++entry;
   }
@@ -213,19 +256,11 @@ BlockCard::Chain BlockCard::walk(std::size_t first, std::size_t count,
 
 // ---- Carving ------------------------------------------------------------------------------------
 
-std::vector<bool> BlockCard::settled() const {
-  std::vector<bool> blocks(block_count());
-  for (const Slot& slot : slots())
-    if (!slot.deleted)
-      if (const Chain way = chain(slot); way.problem.empty())
-        for (const std::size_t block : way.blocks) blocks.at(block) = true;
-  return blocks;
-}
-
 std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_t count, int step,
                                                    const std::vector<Links>& tables) const {
-  if (count == 0 || count > block_count()) return std::nullopt;
-  std::vector<bool> taken = settled();
+  if (count == 0 || count > block_count() || bridges_left_ == 0) return std::nullopt;
+  --bridges_left_;
+  std::vector<bool> taken = listing().settled;
   const auto can_be = [&](std::size_t block) {
     return block < block_count() && can_hold(block) && !taken[block];
   };
@@ -259,7 +294,9 @@ std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_
 
 std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   std::vector<FoundSave> found;
+  std::multimap<std::string, std::size_t> by_entry;
   std::vector<std::vector<std::size_t>> blocks;
+  bridges_left_ = max_bridges;
   const auto add = [&](const Slot& slot, const Chain& way, std::vector<std::string> notes,
                        FoundSave::Confidence confidence) {
     FoundSave one{save_by(slot, way), confidence, slot.deleted, std::move(notes)};
@@ -296,16 +333,26 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
                                                                          : one.confidence;
     }
     // The same save by another entry, or from a backup, adds nothing.
-    for (const FoundSave& other : found)
-      if (other.save.entry == one.save.entry && other.save.same_content(one.save)) return;
+    const std::string entry(one.save.entry.view().begin(), one.save.entry.view().end());
+    const auto [first, last] = by_entry.equal_range(entry);
+    if (std::any_of(first, last, [&](const auto& other) {
+          return found[other.second].save.same_content(one.save);
+        }))
+      return;
+    by_entry.emplace(entry, found.size());
     found.push_back(std::move(one));
     blocks.push_back(way.blocks);
   };
   std::vector<Slot> all = slots();
   const std::vector<Slot> hidden = hidden_slots();
   all.insert(all.end(), hidden.begin(), hidden.end());
+  // The living first: the budget may not do for all that a hostile directory claims.
+  std::ranges::stable_sort(all, {}, &Slot::deleted);
+  std::size_t budget = max_carved * block_count();
   for (const Slot& slot : all) {
+    if (budget == 0) break;
     const Chain way = chain(slot);
+    budget -= std::min(budget, std::max<std::size_t>(1, way.blocks.size()));
     if (way.problem.empty()) {
       add(slot, way, {}, FoundSave::Confidence::certain);
       continue;
@@ -366,26 +413,28 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
   }
 }
 
-// Blocks that several saves claim: the surest one keeps them. Of two that are equally sure, neither is.
+// Blocks that several saves claim: the surest one keeps them. Of two that are equally sure, neither does.
 void BlockCard::settle_claims(std::vector<FoundSave>& found,
-                              std::vector<std::vector<std::size_t>> blocks) const {
-  for (auto& own : blocks) std::ranges::sort(own);
+                              const std::vector<std::vector<std::size_t>>& blocks) const {
   const auto rank = [&](std::size_t i) { return std::pair{found[i].confidence, found[i].deleted}; };
+  std::vector<std::vector<std::size_t>> owners(block_count());
+  for (std::size_t i = 0; i < found.size(); ++i)
+    for (const std::size_t block : blocks[i]) owners.at(block).push_back(i);
   std::vector<FoundSave::Confidence> settled;
   settled.reserve(found.size());
   for (std::size_t i = 0; i < found.size(); ++i) {
     settled.push_back(found[i].confidence);
-    for (std::size_t j = 0; j < found.size(); ++j) {
-      if (i == j || rank(j) > rank(i)) continue;
-      std::vector<std::size_t> shared;
-      std::ranges::set_intersection(blocks[i], blocks[j], std::back_inserter(shared));
-      if (shared.empty() || proven(found[i].save).value_or(false)) continue;
-      found[i].notes.push_back(
-          fmt::format("{} claims {} {} as well", found[j].save.name, unit(), shared.front()));
-      settled[i] = rank(j) < rank(i) ? FoundSave::Confidence::doubtful
-                                     : std::max(settled[i], FoundSave::Confidence::likely);
-      break;
+    std::optional<std::pair<std::size_t, std::size_t>> other;  // the first save, and the block
+    for (const std::size_t block : blocks[i]) {
+      const auto sure = std::ranges::find_if(
+          owners[block], [&](std::size_t j) { return j != i && rank(j) <= rank(i); });
+      if (sure != owners[block].end() && (!other || std::pair{*sure, block} < *other)) other = {*sure, block};
     }
+    if (!other || proven(found[i].save).value_or(false)) continue;
+    const auto [j, block] = *other;
+    found[i].notes.push_back(fmt::format("{} claims {} {} as well", found[j].save.name, unit(), block));
+    settled[i] = rank(j) < rank(i) ? FoundSave::Confidence::doubtful
+                                   : std::max(settled[i], FoundSave::Confidence::likely);
   }
   for (std::size_t i = 0; i < found.size(); ++i) found[i].confidence = settled[i];
 }

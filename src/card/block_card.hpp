@@ -1,10 +1,13 @@
 // What the kinds of cards have in common: numbered entries, each with a chain of blocks. A kind says how its
-// medium holds them; names, clashes, room, cross-links, lost blocks and carving are done here, once.
+// medium holds them; names, clashes, room, cross-links, lost blocks and carving are done here, once. Work and
+// memory are bounded by the size of the card, whatever its directory claims.
 #pragma once
 
 #include <fmt/format.h>
 
 #include <functional>
+#include <optional>
+#include <set>
 #include <vector>
 
 #include "card/kinds.hpp"
@@ -84,6 +87,8 @@ class BlockCard : public Card {
   virtual void release(std::size_t /*block*/) {}
   /// Makes checksums right after a change.
   virtual void seal() {}
+  /// Drops what was remembered of the medium: it has changed.
+  virtual void forget() const {}
 
   // ---- Carving ----
   /// What a table says of a block: the one that follows, or that it is the last, or why it can be neither.
@@ -128,16 +133,37 @@ class BlockCard : public Card {
   std::vector<Byte> image_;
 
  private:
-  [[nodiscard]] Result<Slot> find(const std::string& name) const;
+  /// The directory with its chains, read once. A card can claim that thousands of saves have the same blocks:
+  /// chains are followed until the saves have `max_claims` times the blocks of the card, and no further.
+  struct Held {
+    Slot slot;
+    Chain chain;
+    CardEntry entry;
+  };
+  struct Listing {
+    std::vector<Held> rows;
+    std::size_t unread = 0;  // entries after that
+    std::vector<bool> settled;  // per block: a live save that is sound has it
+  };
+  static constexpr std::size_t max_claims = 4;
+  static constexpr std::size_t max_carved = 2;  // the same for what is carved, which is kept in memory
+  static constexpr std::size_t max_bridges = 20000;
+
+  [[nodiscard]] const Listing& listing() const;
+  [[nodiscard]] const std::set<std::string>& names() const;
+  void changed() const;
+  [[nodiscard]] Result<const Held*> find(const std::string& name) const;
   [[nodiscard]] Result<void> may_change() const;
-  [[nodiscard]] std::string name_of(const Slot& slot) const;
-  /// Per block: a live save that is sound has it.
-  [[nodiscard]] std::vector<bool> settled() const;
   /// Per block: how many live saves have it.
   [[nodiscard]] std::vector<std::size_t> claims() const;
   void add_nameless(std::vector<FoundSave>& found, const std::vector<std::vector<std::size_t>>& blocks,
                     std::size_t present_bytes) const;
-  void settle_claims(std::vector<FoundSave>& found, std::vector<std::vector<std::size_t>> blocks) const;
+  void settle_claims(std::vector<FoundSave>& found,
+                     const std::vector<std::vector<std::size_t>>& blocks) const;
+
+  mutable std::optional<Listing> listing_;
+  mutable std::optional<std::set<std::string>> names_;  // outlives the listing when a save is put
+  mutable std::size_t bridges_left_ = max_bridges;
 };
 
 }  // namespace bayswap

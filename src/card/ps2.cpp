@@ -51,18 +51,19 @@ class Ps2Card final : public BlockCard {
   }
 
   Chain chain(const Slot& slot) const override {
-    const Content content = tree_.content_of(slot.at, slot.deleted);
+    const Content& content = content_of(slot);
     return {content.clusters, content.problem, false};
   }
   CardSave save_at(const Slot& slot, const std::vector<std::size_t>& /*blocks*/) const override {
-    return save_of(slot, tree_.content_of(slot.at, slot.deleted));
+    return save_of(slot, content_of(slot));
   }
   CardSave save_by(const Slot& slot, const Chain& way) const override {
-    return save_of(slot, tree_.content_of(slot.at, slot.deleted, way.bridged ? bridge(slot) : Bridge{}));
+    return way.bridged ? save_of(slot, tree_.content_of(slot.at, slot.deleted, bridge(slot)))
+                       : save_of(slot, content_of(slot));
   }
   // The title needs one file only.
   CardEntry listed(const Slot& slot, const Chain& /*chain*/) const override {
-    const Content content = tree_.content_of(slot.at, slot.deleted);
+    const Content& content = content_of(slot);
     CardSave light{CardKind::ps2, {}, {}, Blob::copy_of(tree_.entry(slot.at)), {}, {}};
     std::size_t size = content.is_folder ? 0 : le32(light.entry.view(), length_at);
     for (const Inside& one : content.files) {
@@ -130,6 +131,9 @@ class Ps2Card final : public BlockCard {
       put_le(entry, cluster_at, 4, first);
       const std::vector<std::size_t> own =
           tree_.row(first, clusters_of_folder(save.files.size() + 2), false).clusters;
+      if (own.size() != clusters_of_folder(save.files.size() + 2))
+        return fail(ErrorCode::damaged, "the save's folder can't be read back: the allocation table is broken",
+                    "`bayswap card rescue` puts what is left on a fresh card");
       for (std::size_t i = 0; i < save.files.size(); ++i) {
         const std::size_t at = block_at(own[(i + 2) / 2]) + (i + 2) % 2 * entry_bytes;
         const std::size_t data = tree_.write(save.files[i].bytes.view());
@@ -189,7 +193,15 @@ class Ps2Card final : public BlockCard {
     return {{content.clusters, "the missing links are guessed to be the clusters beside", true}};
   }
 
+  void forget() const override { contents_.clear(); }
+
  private:
+  // Each is asked for several times: which clusters, what name, what content.
+  [[nodiscard]] const Content& content_of(const Slot& slot) const {
+    const auto known = contents_.find(slot.at);
+    if (known != contents_.end()) return known->second;
+    return contents_.emplace(slot.at, tree_.content_of(slot.at, slot.deleted)).first->second;
+  }
   [[nodiscard]] CardSave save_of(const Slot& slot, const Content& content) const {
     const Blob entry = Blob::copy_of(tree_.entry(slot.at));
     if (!content.is_folder)
@@ -227,6 +239,7 @@ class Ps2Card final : public BlockCard {
   }
 
   Tree tree_;
+  mutable std::map<std::size_t, Content> contents_;  // by where the entry is
 };
 
 }  // namespace

@@ -22,8 +22,15 @@ Tree::Tree(Blob image, bool with_spare)
   // A table is one cluster: its links stand in a row.
   constexpr std::size_t links_a_table = cluster_bytes / 4;
   link_places_.resize(super_.allocatable);
+  std::set<std::size_t> tables;
   for (std::size_t first = 0; first < super_.allocatable; first += links_a_table) {
-    const std::size_t at = super_.link_at(pages_, first);
+    std::size_t at = super_.link_at(pages_, first);
+    if (at != 0 && !tables.insert(at).second) {
+      // Two tables in one place: neither says which clusters are free.
+      if (super_.problem.empty())
+        super_.problem = fmt::format("two pointers lead to the table in cluster {}", at / cluster_bytes);
+      at = 0;
+    }
     for (std::size_t i = first; at != 0 && i < std::min(first + links_a_table, super_.allocatable); ++i)
       link_places_[i] = at + 4 * (i - first);
   }
@@ -52,17 +59,22 @@ void Tree::set_link(std::size_t cluster, std::uint32_t value) {
 }
 
 Row Tree::row(std::size_t first, std::size_t count, bool deleted) const {
+  std::vector<bool> seen(super_.allocatable);
+  return row(first, count, deleted, seen);
+}
+
+Row Tree::row(std::size_t first, std::size_t count, bool deleted, std::vector<bool>& seen) const {
   Row way;
   if (count == 0) return way;
   std::size_t cluster = first;
-  std::vector<bool> seen(super_.allocatable);
   for (;;) {
     if (cluster >= super_.allocatable)
       way.problem = way.clusters.empty() ? fmt::format("it begins at cluster {}, which there is not", cluster)
                                          : fmt::format("cluster {} leads to cluster {}, which there is not",
                                                        way.clusters.back(), cluster);
     else if (seen[cluster])
-      way.problem = fmt::format("its clusters lead in a circle at cluster {}", cluster);
+      way.problem = fmt::format("its clusters lead in a circle, or into another file of the save, at cluster {}",
+                                cluster);
     else if (way.clusters.size() == count)
       way.problem =
           fmt::format("it has {} clusters by its size, and the links lead on to cluster {}", count, cluster);
@@ -91,8 +103,11 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
   Content content;
   content.is_folder = (le16(head, mode_at) & mode_folder) != 0;
   const std::size_t length = le32(head, length_at);
+  // No cluster is in a save twice: all its files together have at most the clusters of the card.
+  std::vector<bool> seen(super_.allocatable);
+  std::set<std::string> names;
   const auto take = [&](std::size_t first, std::size_t count, const std::string& what) {
-    Row way = row(first, count, deleted);
+    Row way = row(first, count, deleted, seen);
     if (!way.problem.empty() && bridge)
       if (auto other = bridge(first, count)) way = *std::move(other);
     if (!way.problem.empty() && content.problem.empty()) content.problem = what + way.problem;
@@ -115,6 +130,8 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
     if (((mode & mode_exists) == 0) != deleted || (mode & (mode_file | mode_folder)) == 0) continue;
     const std::string name = name_of_entry(entry(its));
     const std::size_t size = le32(entry(its), length_at);
+    if (content.problem.empty() && (!is_safe_name(name) || !names.insert(name).second))
+      content.problem = fmt::format("'{}' in it is not the name of a file, or is there twice", printable(name));
     if ((mode & mode_file) == 0 || size > super_.allocatable * cluster_bytes) {
       if (content.problem.empty())
         content.problem = (mode & mode_file) == 0
@@ -191,6 +208,7 @@ void Tree::refresh(std::size_t at_least) {
     cluster = (next & link_used) != 0 ? next & ~link_used : super_.allocatable;
   }
   root_.length = std::min(length, root_.clusters.size() * 2);
+  if (root_.length < 2) root_.problem = fmt::format("it has {} entries, and needs two of its own", length);
   if (!is_dots(entry(offset_of(0)))) root_.problem = "it does not begin with its own entry";
 }
 

@@ -78,6 +78,8 @@ class Tree {
   [[nodiscard]] std::uint32_t link(std::size_t cluster) const;
   /// `count` clusters from `first` on. Those of something deleted are marked as free.
   [[nodiscard]] Row row(std::size_t first, std::size_t count, bool deleted) const;
+  /// The same, where `seen` has the clusters that must not come up again; those of the row are added.
+  [[nodiscard]] Row row(std::size_t first, std::size_t count, bool deleted, std::vector<bool>& seen) const;
   [[nodiscard]] Content content_of(std::size_t entry_at, bool deleted, const Bridge& bridge = {}) const;
   [[nodiscard]] Blob read(const std::vector<std::size_t>& clusters, std::size_t size) const;
   /// The first entry of the root that nobody uses, or the one behind the last.

@@ -107,6 +107,8 @@ class SatCard final : public BlockCard {
   }
   Chain chain(const Slot& slot) const override {
     Chain way{{slot.number}, {}};
+    std::vector<bool> seen(block_count());
+    seen[slot.number] = true;
     const std::size_t size = be32(image_, slot.at + size_at);
     std::size_t in = 0;            // which block of the chain the list has come to
     std::size_t at = entry_bytes;  // and where in it
@@ -123,11 +125,12 @@ class SatCard final : public BlockCard {
       if (next == 0) break;
       if (next < first_block || next >= block_count())
         way.problem = fmt::format("block {} is in its list, and no save can be there", next);
-      else if (std::ranges::find(way.blocks, next) != way.blocks.end())
+      else if (seen[next])
         way.problem = fmt::format("block {} is twice in its list", next);
       else if (tag(next) == tag_first)
         way.problem = fmt::format("block {} is in its list, and begins another save", next);
       if (!way.problem.empty()) return way;
+      seen[next] = true;
       way.blocks.push_back(next);
     }
     const std::size_t room = (way.blocks.size() - in) * (block_size_ - tag_bytes) - (at - tag_bytes);
@@ -191,6 +194,7 @@ class SatCard final : public BlockCard {
   void erase(const Slot& slot, const std::vector<std::size_t>& /*blocks*/) override {
     put_be32(image_, slot.at, 0);
   }
+  void forget() const override { used_.reset(); }
   void repair_medium() override {
     for (std::size_t at = 0; at < block_size_; at += mark.size())
       std::ranges::copy(mark, image_.begin() + static_cast<std::ptrdiff_t>(at));
@@ -208,12 +212,20 @@ class SatCard final : public BlockCard {
   [[nodiscard]] std::uint32_t tag(std::size_t block) const { return be32(image_, block_at(block)); }
   // Per block: a live save has it.
   [[nodiscard]] std::vector<bool> used() const {
+    if (used_) return *used_;
     std::vector<bool> blocks(block_count());
+    // Saves that claim more than this are not followed any further, and nothing is put on such a card.
+    std::size_t budget = 4 * block_count();
     for (std::size_t block = first_block; block < block_count(); ++block)
       if (tag(block) == tag_first) {
-        for (const std::size_t own : chain({block, block_at(block), false}).blocks) blocks[own] = true;
+        blocks[block] = true;
+        if (budget == 0) continue;
+        const Chain own = chain({block, block_at(block), false});
+        for (const std::size_t one : own.blocks) blocks[one] = true;
+        budget -= std::min(budget, own.blocks.size());
       }
-    return blocks;
+    used_ = std::move(blocks);
+    return *used_;
   }
   // A block that reads like the first one of a save, whatever its tag: a name, a list that ends, and a size
   // that takes just these blocks.
@@ -232,6 +244,7 @@ class SatCard final : public BlockCard {
   }
 
   Blob file_;
+  mutable std::optional<std::vector<bool>> used_;
   bool spread_;
   std::size_t block_size_ = smallest_block;
 };
