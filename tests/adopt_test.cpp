@@ -92,6 +92,7 @@ TEST(HostileArchives, AreRefusedByName) {
   EXPECT_EQ(code({{"a", {}}, {"b", {}}, {"c", {}}}, few), ErrorCode::unsafe);
   ArchiveLimits small;
   small.max_bytes = 1000;
+  small.max_ratio = 0;
   EXPECT_EQ(code({{"large", noise(1001, 1)}}, small), ErrorCode::unsafe);
   ArchiveLimits limits;
   const auto bomb =

@@ -89,7 +89,7 @@ TEST(Text, Utf8IsToldFromWhatIsNone) {
     EXPECT_EQ(utf8_length(none), 0U);
   EXPECT_EQ(printable("a\x1b[31m\xc2\x9b"
                       "2J\xc2\xa0"),
-            "a?[31m??2J\xc2\xa0");
+            "a?[31m?2J\xc2\xa0");
 }
 
 TEST(Toml, TextsOfAnyBytesComeBack) {

@@ -144,9 +144,14 @@ TEST_F(BaysAtHome, UsersLayoutsAreLoaded) {
   write(home_.layouts + "/second.toml",
         "id = \"n64.mine\"\nplatform = \"n64\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 8\nsize = "
         "32768\n");
-  const auto clash = load_catalog(home_);
-  ASSERT_FALSE(clash);
-  EXPECT_NE(clash.error().message.find("second.toml"), std::string::npos);
+  write(home_.layouts + "/third.toml", "nonsense");
+  std::vector<Error> skipped;
+  const auto some = load_catalog(home_, &skipped);
+  ASSERT_TRUE(some);
+  EXPECT_EQ((*some->find("n64.mine"))->origin, home_.layouts + "/mine.toml");
+  ASSERT_EQ(skipped.size(), 2U) << "a bad file hurts no other, and is named";
+  EXPECT_NE(skipped[0].message.find("second.toml"), std::string::npos);
+  EXPECT_NE(skipped[1].message.find("third.toml"), std::string::npos);
 }
 
 class BayInMemory : public testing::Test {

@@ -63,7 +63,7 @@ TEST_F(CardCli, BrokenCardsAreNamedAndMended) {
     EXPECT_EQ(read(name), sound);
   };
   mistake({"lst", path(name)}, 2, "list");
-  mistake({"list", path("none")}, 5, "does not exist");
+  mistake({"list", path("none")}, 4, "does not exist");
   mistake({"list", path(dump)}, 4, "no memory card");
   mistake({"take", path(name), "BESLPS-99001IDB", "--out", path("x")}, 2, "BESLPS-99001IDA");
   mistake({"take", path(name), "--out", path("x")}, 2, "--all");

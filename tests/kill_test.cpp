@@ -54,7 +54,7 @@ TEST_P(Kill, ACarryAtEveryCall) {
   for (int at = 1; at <= total; ++at) {
     fresh_home();
     const Outcome stopped = bayswap(there_, failpoint(at));
-    if (GetParam() == "nospace") {
+    if (GetParam() == "error") {
       EXPECT_TRUE(stopped.code == 0 || stopped.code == 5) << at << ": " << stopped.code << stopped.err;
       EXPECT_TRUE(stopped.code != 0 || read(tv_save) == carried_) << at;
     } else {
@@ -89,7 +89,7 @@ TEST_P(Kill, AnUndoAtEveryCall) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "torn", "nospace"),
+INSTANTIATE_TEST_SUITE_P(Modes, Kill, testing::Values("kill", "kill-after", "torn", "error"),
                          [](const auto& row) {
                            std::string name = row.param;
                            std::erase(name, '-');
@@ -177,7 +177,7 @@ TEST_P(KillDeeds, AtEveryCall) {
   std::ifstream(folder_ / "calls") >> total;
   ASSERT_GT(total, 5);
   const Files after = files();
-  const std::vector<std::string> modes{"kill", "kill-after", "torn", "nospace"};
+  const std::vector<std::string> modes{"kill", "kill-after", "torn", "error"};
   for (int at = 1; at <= total; ++at) {
     fresh();
     failpoint["FAILPOINT_AT"] = std::to_string(at);

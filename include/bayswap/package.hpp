@@ -3,6 +3,7 @@
 
 #include <bayswap/base.hpp>
 
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
@@ -62,7 +63,8 @@ struct PackagedFile {
 /// Changes are made in memory, every hash made right; the signature is the console's and stays as it was.
 class BlockPackage {
  public:
-  /// `not_recognised`; `damaged` where header or file table lead out of the file.
+  /// Fails with `not_recognised`; with `damaged` if header or file table lead out of the file, its files claim
+  /// more blocks than it has, or a name in it can't be a file's.
   [[nodiscard]] static Result<BlockPackage> open(const Blob& image);
   [[nodiscard]] static bool is_one(ByteView head);
 
@@ -115,7 +117,7 @@ class BlockPackage {
                                                std::int64_t modified);
   [[nodiscard]] Result<void> put_here(const std::string& path, ByteView bytes, std::int64_t modified);
   void make_hashes_right();
-  void list_files();
+  [[nodiscard]] Result<void> list_files();
 
   std::vector<Byte> bytes_;
   std::size_t base_ = 0;  // where the first hash table is
@@ -123,6 +125,8 @@ class BlockPackage {
   std::vector<Record> records_;
   std::vector<PackagedFile> files_;
   std::vector<std::size_t> record_of_;  // of each of files_
+  std::map<std::string, std::size_t> file_at_;  // by path: which of files_, the first of that name
+  std::size_t lost_records_ = 0;        // whose folder does not exist
   std::set<std::uint32_t> touched_;     // blocks whose hashes are not right yet
   std::uint32_t search_from_ = 0;       // no block before it is free
 

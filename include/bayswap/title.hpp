@@ -25,25 +25,26 @@ struct RomFacts {
   std::vector<std::string> evidence;  // one sentence each
 };
 
-/// A ROM file's bytes, fetched as they are asked for. `read` gives up to `count` bytes from `at` on, fewer at
-/// the end.
+/// A ROM file's bytes, fetched as they are asked for. `read` returns up to `count` bytes from `at` on, fewer at
+/// the end, or why they can't be read.
 struct RomSource {
   std::uint64_t size_bytes = 0;
-  std::function<Blob(std::uint64_t at, std::size_t count)> read;
+  std::function<Result<Blob>(std::uint64_t at, std::size_t count)> read;
 };
 /// Of bytes in memory, which must outlive it.
 [[nodiscard]] RomSource rom_source(ByteView rom);
 
-/// Reads the header of a ROM, wherever its platform keeps it. The file's name is never asked.
-/// `not_recognised` when it is no ROM of a platform whose ROMs can be told: n64, gba, gb, gbc, nds, nes,
+/// Reads the header of a ROM, wherever its platform keeps it. The file's name does not count. Fails if the
+/// source can't be read; with `not_recognised` when it is no ROM of a platform whose ROMs can be told: n64, gba, gb, gbc, nds, nes,
 /// snes, md, sms, gg, ws, ngp, 3ds, and images of gc, wii, scd, sat, dc, ps1, ps2 and psp discs. Source of
 /// the facts: docs/formats/roms.md and docs/formats/n64.md.
 [[nodiscard]] Result<RomFacts> identify_rom(const RomSource& rom);
 [[nodiscard]] Result<RomFacts> identify_rom(ByteView rom);
 
 /// Looks through a gba ROM for the names that the console's save libraries leave in it, and adds the chips
-/// they stand for. Reads the whole ROM. Does nothing for other platforms.
-void find_chip_tags(const RomSource& rom, RomFacts& facts);
+/// they stand for. Reads the whole ROM. Does nothing for other platforms. Fails if the ROM can't be read; what
+/// was found until then is in `facts`.
+Result<void> find_chip_tags(const RomSource& rom, RomFacts& facts);
 
 /// Digests of a ROM as lists of known ROMs give them.
 struct RomDigests {
@@ -52,8 +53,8 @@ struct RomDigests {
   std::string sha1;
   std::string sha256;
 };
-/// Of the bytes from `skip` on: 0, or RomFacts::header_size_bytes for the cartridge's own. `io` where the
-/// source gives fewer bytes than it promised.
+/// Digests the bytes from `skip` on: 0, or RomFacts::header_size_bytes for the cartridge's own. Fails if the
+/// source does, with `io` if it has fewer bytes than it said.
 [[nodiscard]] Result<RomDigests> digest_rom(const RomSource& rom, std::size_t skip = 0);
 
 }  // namespace bayswap

@@ -37,7 +37,11 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
   if (inflateInit2(&z, window) != Z_OK) throw std::bad_alloc();
   const auto close = [](z_stream* open) { inflateEnd(open); };
   const std::unique_ptr<z_stream, decltype(close)> guard(&z, close);
-  std::vector<Byte> out;
+  // In pieces that stay where they are: a buffer that grows is there twice when it does.
+  constexpr std::size_t piece_bytes = std::size_t{256} << 10;
+  std::vector<Buffer> pieces;
+  std::size_t last_bytes = 0;
+  std::size_t total = 0;
   std::array<Byte, 16384> piece{};
   const std::size_t max_in = std::min<std::size_t>(in.size(), std::size_t{1} << 30);
   z.next_in =
@@ -48,17 +52,35 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
     z.avail_out = static_cast<uInt>(piece.size());
     state = inflate(&z, Z_NO_FLUSH);
     const std::size_t got = piece.size() - z.avail_out;
-    if (out.size() + got > limit)
+    if (total + got > limit)
       return fail(ErrorCode::does_not_fit, fmt::format("over {} bytes come out of it", limit),
                   "no save is that large: is it an archive of something else?");
-    out.insert(out.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(got));
+    total += got;
+    for (ByteView rest = ByteView(piece).first(got); !rest.empty();) {
+      if (pieces.empty() || last_bytes == piece_bytes) {
+        pieces.emplace_back(piece_bytes);
+        last_bytes = 0;
+      }
+      const std::size_t count = std::min(rest.size(), piece_bytes - last_bytes);
+      std::ranges::copy(rest.first(count), pieces.back().bytes().subspan(last_bytes).begin());
+      last_bytes += count;
+      rest = rest.subspan(count);
+    }
     if (state != Z_OK && state != Z_STREAM_END)
       return fail(ErrorCode::damaged,
                   fmt::format("its compressed stream breaks off or is damaged at byte {} of {}",
                               max_in - z.avail_in, in.size()),
                   "copy the file again from where it came from");
   }
-  return Inflated{Blob::copy_of(out), max_in - z.avail_in};
+  Buffer out(total);
+  std::size_t at = 0;
+  for (Buffer& one : pieces) {
+    const std::size_t count = std::min(piece_bytes, total - at);
+    std::ranges::copy(one.view().first(count), out.bytes().subspan(at).begin());
+    at += count;
+    one = Buffer(0);
+  }
+  return Inflated{std::move(out).freeze(), max_in - z.avail_in};
 }
 
 std::vector<Byte> deflate_to(ByteView plain, int window, int level) {
@@ -126,21 +148,22 @@ Result<Compressed> read_chunks(const Blob& bytes, std::size_t limit) {
     return fail(ErrorCode::does_not_fit, fmt::format("{} bytes are said to be in it, over {}", total, limit),
                 "no save is that large: is it something else?");
   if (total / chunk > max_chunks) return broken(chunk_size_at, "far too many chunks");
-  std::vector<Byte> plain;
+  Buffer plain(static_cast<std::size_t>(total));
+  std::size_t done = 0;
   std::size_t at = chunks_head_bytes;
-  while (plain.size() < total) {
+  while (done < total) {
     if (at + 4 > in.size()) return broken(at, "a chunk is missing");
     const std::size_t length = le32(in, at);
     at += 4;
     if (length > in.size() - at) return broken(at, "a chunk runs over the end");
-    const std::size_t wanted = std::min<std::size_t>(chunk, total - plain.size());
+    const std::size_t wanted = std::min<std::size_t>(chunk, total - done);
     BAYSWAP_TRY(const Inflated piece, inflate_from(in.subspan(at, length), zlib_window, wanted));
     if (piece.plain.size() != wanted) return broken(at, "a chunk is too short");
-    const ByteView view = piece.plain.view();
-    plain.insert(plain.end(), view.begin(), view.end());
+    std::ranges::copy(piece.plain.view(), plain.bytes().subspan(done).begin());
+    done += wanted;
     at += length;
   }
-  return Compressed{Compression::chunks, bytes.slice(0, at), Blob::copy_of(plain)};
+  return Compressed{Compression::chunks, bytes.slice(0, at), std::move(plain).freeze()};
 }
 
 bool begins_with(const Blob& file, ByteView magic) {
@@ -222,10 +245,12 @@ Result<Compressed> read_stream(Compression kind, const Blob& bytes, std::size_t 
 }
 
 Result<Compressed> unwrap(const Blob& file) {
+  // What a small file unfolds to is held in memory: not more than a card has, and in proportion.
+  const std::size_t limit = (std::size_t{24} << 20) + 3 * file.size();
   for (const auto& [kind, magic] : {std::pair{Compression::gzip, ByteView(gzip_magic)},
                                     std::pair{Compression::chunks, ByteView(chunks_magic)}}) {
     if (!begins_with(file, magic)) continue;
-    BAYSWAP_TRY(Compressed whole, read_stream(kind, file));
+    BAYSWAP_TRY(Compressed whole, read_stream(kind, file, limit));
     if (whole.stream.size() != file.size())
       return fail(
           ErrorCode::damaged,
@@ -234,7 +259,7 @@ Result<Compressed> unwrap(const Blob& file) {
     return whole;
   }
   if (may_be_zlib(file.view())) {
-    auto whole = read_stream(Compression::zlib, file);
+    auto whole = read_stream(Compression::zlib, file, limit);
     if (whole && whole->stream.size() == file.size() && !whole->plain.empty()) return whole;
   }
   return Compressed{Compression::none, file, file};

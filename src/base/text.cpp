@@ -133,15 +133,35 @@ std::string lower(std::string_view text) {
   return out;
 }
 
+bool is_control(std::uint32_t c) {
+  return c < 0x20 || (c >= 0x7f && c < 0xa0) || c == 0x061c || c == 0x200e || c == 0x200f ||
+         (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
+}
+
+std::uint32_t utf8_character(std::string_view text, std::size_t length) {
+  const auto at = [&](std::size_t i) { return static_cast<std::uint32_t>(static_cast<Byte>(text[i])); };
+  if (length == 1) return at(0);
+  std::uint32_t c = at(0) & (0x7fU >> length);
+  for (std::size_t i = 1; i < length; ++i) c = c << 6U | (at(i) & 0x3fU);
+  return c;
+}
+
 std::string printable(std::string_view text) {
-  std::string out(text);
-  for (char& c : out)
-    if (static_cast<Byte>(c) < 0x20 || static_cast<Byte>(c) == 0x7f) c = '?';
-  // The controls behind ASCII too, as UTF-8 writes them: terminals obey them.
-  for (auto at = out.find('\xc2'); at != std::string::npos && at + 1 < out.size();
-       at = out.find('\xc2', at + 1))
-    if (const auto next = static_cast<Byte>(out[at + 1]); next >= 0x80 && next < 0xa0)
-      out.replace(at, 2, "??");
+  std::string out;
+  out.reserve(text.size());
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    if (length == 0) {  // no UTF-8; some terminals obey 80 to 9F even so
+      out += static_cast<Byte>(text.front()) < 0xa0 ? '?' : text.front();
+      text.remove_prefix(1);
+      continue;
+    }
+    if (is_control(utf8_character(text, length)))
+      out += '?';
+    else
+      out += text.substr(0, length);
+    text.remove_prefix(length);
+  }
   return out;
 }
 

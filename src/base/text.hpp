@@ -24,7 +24,14 @@ enum class TextEncoding {
 /// Lower case of ASCII letters; other bytes as they are.
 [[nodiscard]] std::string lower(std::string_view text);
 
-/// `text` made safe for a terminal and a file name: control characters, those behind ASCII too, become '?'.
+/// Returns whether a character moves the cursor, turns the direction of the text round or hides: controls of
+/// ASCII and of Latin-1, marks of direction, ends of lines and of paragraphs.
+[[nodiscard]] bool is_control(std::uint32_t character);
+/// Returns the character that the first `length` bytes of `text` are in UTF-8, where utf8_length gave the length.
+[[nodiscard]] std::uint32_t utf8_character(std::string_view text, std::size_t length);
+
+/// Returns `text` made safe for a terminal and a file name: each control character (see is_control) becomes '?',
+/// and so do bytes 80 to 9F that are not UTF-8.
 [[nodiscard]] std::string printable(std::string_view text);
 
 /// Whether `text` can be the name of one file anywhere: valid UTF-8 of 1 to 255 bytes, printable, not "." or

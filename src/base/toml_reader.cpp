@@ -9,10 +9,68 @@
 
 namespace bayswap {
 
+namespace {
+
+constexpr std::size_t max_depth = 32;
+constexpr std::size_t min_bytes_a_key = 16;  // in a large file
+
+// What the text would make of the parser: how deep names and brackets go, how many keys there are. Texts and
+// comments are passed over.
+struct TomlShape {
+  std::size_t depth = 0;
+  std::size_t keys = 0;
+};
+TomlShape shape_of(std::string_view text) {
+  TomlShape shape;
+  std::size_t brackets = 0;
+  std::size_t dots = 0;
+  for (std::size_t at = 0; at < text.size(); ++at) {
+    const char c = text[at];
+    if (c == '"' || c == '\'') {
+      const std::string_view rest = text.substr(at);
+      const bool long_one = rest.starts_with("\"\"\"") || rest.starts_with("'''");
+      const std::string_view mark = rest.substr(0, long_one ? 3 : 1);
+      for (at += mark.size(); at < text.size(); ++at) {
+        if (c == '"' && text[at] == '\\') {
+          ++at;
+        } else if (text.substr(at, mark.size()) == mark || (!long_one && text[at] == '\n')) {
+          at += mark.size() - 1;
+          break;
+        }
+      }
+    } else if (c == '#') {
+      at = std::min(text.find('\n', at), text.size()) - 1;
+    } else if (c == '[' || c == '{') {
+      ++brackets;
+      dots = 0;
+    } else if (c == ']' || c == '}') {
+      brackets -= brackets > 0 ? 1 : 0;
+    } else if (c == '.') {
+      ++dots;
+    } else if (c == '\n' || c == ',' || c == '=') {
+      dots = 0;
+      shape.keys += c == '=' || c == ',' ? 1 : 0;
+    }
+    shape.depth = std::max(shape.depth, brackets + dots);
+  }
+  return shape;
+}
+
+}  // namespace
+
 Result<toml::table> parse_toml(std::string_view text, const std::string& origin, std::size_t limit) {
   if (text.size() > limit)
     return fail(ErrorCode::bad_usage, fmt::format("{}: {} bytes, over the {} that such a file may have",
                                                   origin, text.size(), limit));
+  const TomlShape shape = shape_of(text);
+  if (shape.depth > max_depth)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{}: names or brackets {} deep, over the {} that such a file may have", origin,
+                            shape.depth, max_depth),
+                "the file is damaged, or not meant for Bay Swap");
+  if (shape.keys > 1000 + text.size() / min_bytes_a_key)
+    return fail(ErrorCode::bad_usage, fmt::format("{}: {} values in {} bytes", origin, shape.keys, text.size()),
+                "the file is damaged, or not meant for Bay Swap");
   toml::parse_result parsed = toml::parse(text);
   if (!parsed)
     return fail(ErrorCode::bad_usage,

@@ -28,7 +28,8 @@ namespace bayswap {
 /// Of files that people write, and of those that grow: what is remembered of titles, accounts and chips, and
 /// an entry of the logbook with all its files.
 inline constexpr std::size_t max_toml_size_bytes = std::size_t{256} << 10;
-inline constexpr std::size_t max_book_size_bytes = std::size_t{64} << 20;
+inline constexpr std::size_t max_book_size_bytes = std::size_t{4} << 20;     // what was learned
+inline constexpr std::size_t max_record_size_bytes = std::size_t{16} << 20;  // an entry of 50,000 files
 
 /// Parses `text`; `bad_usage` with file and line where it is no TOML, or over the limit.
 [[nodiscard]] Result<toml::table> parse_toml(std::string_view text, const std::string& origin,

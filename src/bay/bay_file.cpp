@@ -215,7 +215,7 @@ Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& h
   return bays;
 }
 
-Result<Catalog> load_catalog(const Home& home) {
+Result<Catalog> load_catalog(const Home& home, std::vector<Error>* skipped) {
   Catalog catalog;
   LocalStore disk;
   BAYSWAP_TRY(const auto folder, disk.stat(home.layouts));
@@ -224,9 +224,11 @@ Result<Catalog> load_catalog(const Home& home) {
   for (const FileInfo& entry : entries) {
     if (entry.kind != FileInfo::Kind::file || extension_of(entry.name) != ".toml") continue;
     const std::string path = join_path(home.layouts, entry.name);
-    BAYSWAP_TRY(const Blob file, disk.read(path, max_toml_size_bytes));
-    BAYSWAP_TRY(Layout layout, parse_layout(text_of(file), path));
-    BAYSWAP_CHECK(catalog.add(std::move(layout)));
+    const auto file = disk.read(path, max_toml_size_bytes);
+    auto layout = file ? parse_layout(text_of(*file), path) : tl::unexpected(file.error());
+    const auto added = layout ? catalog.add(*std::move(layout)) : tl::unexpected(layout.error());
+    // One bad file does not take the others away.
+    if (!added && skipped != nullptr) skipped->push_back(added.error());
   }
   return catalog;
 }

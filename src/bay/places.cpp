@@ -31,8 +31,10 @@ class PlaceFinder {
 
   Result<std::vector<FileInfo>> list(const std::string& folder) {
     auto entries = store_.list(folder);
-    if (!entries && entries.error().code != ErrorCode::not_found && on_error_)
+    if (!entries && entries.error().code != ErrorCode::not_found) {
+      if (!on_error_) return tl::unexpected(std::move(entries.error()));
       on_error_(folder, entries.error());
+    }
     if (!entries) return std::vector<FileInfo>{};
     seen_ += entries->size();
     if (seen_ > max_names)
@@ -87,7 +89,7 @@ class PlaceFinder {
     if (depth == deepest_rom_folder) return {};
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries)
-      if (entry.kind == FileInfo::Kind::folder && !entry.link) {
+      if (entry.kind == FileInfo::Kind::folder && !entry.link && !is_os_metadata(entry.name)) {
         BAYSWAP_CHECK(rom_folders(component, join(folder, entry.name), depth + 1, words));
       }
     return {};

@@ -11,6 +11,7 @@
 #include "base/try.hpp"
 #include "bay/save_list.hpp"
 #include "fs/path.hpp"
+#include "fs/read_errors.hpp"
 
 namespace bayswap {
 namespace {
@@ -251,7 +252,11 @@ std::string BaySave::name() const {
 
 Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
                                       const ScanOptions& wish) {
-  return BayScanner(catalog, bay, store, wish).run();
+  ReadErrors noted(store);
+  auto saves = BayScanner(catalog, bay, noted, wish).run();
+  // Who asks for errors gets them one by one; for all others a list with a gap is none.
+  if (!wish.on_error) BAYSWAP_CHECK(noted.check());
+  return saves;
 }
 
 std::vector<std::string> accounts_of(const std::vector<BaySave>& saves) {

@@ -24,7 +24,8 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Platfor
                   fmt::format("{} holds over {} files", store.display_path(folder), max_files),
                   "point the bay's roms at the ROMs' own folder");
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
-    if (entry.kind == FileInfo::Kind::folder && depth < max_depth) {
+    if (entry.kind == FileInfo::Kind::folder && depth < max_depth && !entry.link &&
+        !is_os_metadata(entry.name)) {
       if (auto below = collect(store, path, depth + 1, platform, seen, roms);
           !below && below.error().code == ErrorCode::does_not_fit)
         return below;  // a folder we may not read is passed over
@@ -55,6 +56,13 @@ Result<const Layout*> layout_for(const Catalog& catalog, const PlatformRule& rul
 }
 
 }  // namespace
+
+Result<void> check_root(const Bay& bay, Store& store) {
+  BAYSWAP_TRY(const auto root, store.stat("."));
+  if (root && root->kind == FileInfo::Kind::folder) return {};
+  return fail(ErrorCode::not_found, fmt::format("the root of bay {} does not exist: {}", bay.name, bay.root),
+              fmt::format("plug in the medium it is on, or correct root in {}", bay.origin));
+}
 
 Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
   std::vector<RomFile> roms;
@@ -93,10 +101,13 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
   const auto report = [&](bool is_error, std::string text, std::string hint) {
     problems.push_back({is_error, std::move(text), std::move(hint)});
   };
-  const auto root = store.list(".");
-  if (!root) {
+  if (const auto there = check_root(bay, store); !there) {
+    report(true, there.error().message, there.error().hint);
+    return problems;
+  }
+  if (const auto root = store.list("."); !root) {
     report(true, fmt::format("the root folder {} can't be read: {}", bay.root, root.error().message),
-           "plug the device in, or mend root in " + bay.origin);
+           "check its permissions, or correct root in " + bay.origin);
     return problems;
   }
   if (!store.may_write("."))

@@ -6,6 +6,7 @@
 #include <thread>
 
 #include "base/endian.hpp"
+#include "base/parallel.hpp"
 
 namespace bayswap {
 namespace {
@@ -98,13 +99,11 @@ bool TracingStore::is_as_then(Store& store, std::string_view trace) {
     begin = at;
   }
   std::atomic<bool> changed = false;
-  std::vector<std::jthread> helpers;
-  helpers.reserve(pieces.size());
-  for (const std::string_view piece : pieces)
-    helpers.emplace_back([&store, &changed, piece] {
-      if (!is_as_then_here(store, piece, changed)) changed = true;
-    });
-  helpers.clear();
+  std::atomic<std::size_t> next{0};
+  in_parallel(pieces.empty() ? 0 : pieces.size() - 1, [&] {
+    for (std::size_t i = next++; i < pieces.size(); i = next++)
+      if (!is_as_then_here(store, pieces[i], changed)) changed = true;
+  });
   return !changed;
 }
 

@@ -13,6 +13,7 @@
 #include "carry/download.hpp"
 #include "carry/shape_plan.hpp"
 #include "fs/path.hpp"
+#include "fs/read_errors.hpp"
 
 namespace bayswap {
 namespace {
@@ -154,11 +155,14 @@ class Finder {
   }
 
   void folders(const PlatformRule& rule) {
-    std::set<std::string> names{""};
-    for (const TreeFile& file : files_)
-      for (std::string folder = folder_of(file.path); folder != "."; folder = folder_of(folder))
-        names.insert(folder);
-    for (const std::string& name : names) folder(rule, name);
+    // One that has only folders in it is not a save: one of those is meant.
+    std::set<std::string> names;
+    for (const TreeFile& file : files_) {
+      const std::string folder = folder_of(file.path);
+      names.insert(folder == "." ? "" : folder);
+    }
+    for (const std::string& name : names)
+      if (found_.size() < max_candidates) folder(rule, name);
   }
 
   void folder(const PlatformRule& rule, const std::string& name) {
@@ -387,8 +391,12 @@ class Finder {
 
 Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
                                               const std::string& game, const TitleBook* titles) {
+  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
   BAYSWAP_TRY(auto files, files_of_download(path));
-  return Finder(catalog, std::move(files), path, to, game, titles).run();
+  ReadErrors target(*to.store);
+  auto found = Finder(catalog, std::move(files), path, {to.bay, &target}, game, titles).run();
+  BAYSWAP_CHECK(target.check());
+  return found;
 }
 
 Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
@@ -408,7 +416,11 @@ Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, Open
     cargo.modified = std::max(cargo.modified.value_or(file.modified), file.modified);
   std::vector<SourceSave> all;
   all.push_back(std::move(cargo));
-  return plan_shapes(catalog, std::move(all), std::nullopt, to, request);
+  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
+  ReadErrors target(*to.store);
+  auto plan = plan_shapes(catalog, std::move(all), std::nullopt, OpenBay{to.bay, &target}, request);
+  BAYSWAP_CHECK(target.check());
+  return plan;
 }
 
 }  // namespace bayswap

@@ -11,6 +11,7 @@
 #include "carry/plan_files.hpp"
 #include "carry/shape_plan.hpp"
 #include "fs/path.hpp"
+#include "fs/read_errors.hpp"
 
 namespace bayswap {
 namespace {
@@ -145,6 +146,16 @@ Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, St
   return plan;
 }
 
+Result<Plan> plan_either_way(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
+                             const CarryRequest& request) {
+  if (!all_plain(*from.bay) || !all_plain(*to.bay))
+    return plan_from_scan(catalog, from, to, outside, request);
+  CarryRequest plain = request;
+  BAYSWAP_CHECK(name_by_rom(catalog, from, outside, plain));
+  BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
+  return plan_files(catalog, from, to, plain, std::move(sides));
+}
+
 }  // namespace
 
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
@@ -153,12 +164,14 @@ Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store&
     if (std::ranges::find(acceptable_issues, word) == acceptable_issues.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
                   fmt::format("it knows {}", fmt::join(acceptable_issues, ", ")));
-  if (!all_plain(*from.bay) || !all_plain(*to.bay))
-    return plan_from_scan(catalog, from, to, outside, request);
-  CarryRequest plain = request;
-  BAYSWAP_CHECK(name_by_rom(catalog, from, outside, plain));
-  BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
-  return plan_files(catalog, from, to, plain, std::move(sides));
+  BAYSWAP_CHECK(check_root(*from.bay, *from.store));
+  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
+  ReadErrors source(*from.store);
+  ReadErrors target(*to.store);
+  auto plan = plan_either_way(catalog, {from.bay, &source}, {to.bay, &target}, outside, request);
+  BAYSWAP_CHECK(source.check());
+  BAYSWAP_CHECK(target.check());
+  return plan;
 }
 
 }  // namespace bayswap

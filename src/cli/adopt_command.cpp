@@ -45,7 +45,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   BAYSWAP_TRY(const Bay to, find_bay(home, options.to));
   LocalStore store(to.root);
-  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   BAYSWAP_TRY(const ChipBook book, ChipBook::load(home));
   CarryRequest request;

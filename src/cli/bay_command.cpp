@@ -88,7 +88,7 @@ Result<std::string> add(const Globals& globals, const BayAddOptions& options) {
   const std::string path = join_path(home.bays, bay.name + ".toml");
   const std::string text = to_toml(bay);
   BAYSWAP_CHECK(parse_bay(text, bay.name, path, home.bays));  // what is written can be read
-  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   for (const PlatformRule& rule : bay.rules)
     if (rule.keeping == Keeping::file) BAYSWAP_CHECK(catalog.find(rule.layout));
   LocalStore disk;
@@ -212,7 +212,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   if (!home) return report(home.error());
   const auto bay = find_bay(*home, name);
   if (!bay) return report(bay.error());
-  const auto catalog = load_catalog(*home);
+  const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
   LocalStore store(bay->root);
   Json saves = Json::array();
@@ -248,7 +248,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
 int bay_check_command(const Globals& globals, const std::vector<std::string>& names) {
   const auto home = home_of(globals);
   if (!home) return report(home.error());
-  const auto catalog = load_catalog(*home);
+  const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
   std::vector<std::pair<std::string, Result<Bay>>> bays;
   if (names.empty()) {

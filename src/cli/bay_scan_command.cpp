@@ -215,7 +215,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   }
   TracingStore store(local);
   BAYSWAP_CHECK(store.list("."));
-  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   LocalStore disk;
   const std::string memory_path = normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
   ScanMemory memory = ScanMemory::load(disk, memory_path);

@@ -19,7 +19,7 @@ Result<int> check(CardJob& job) {
     print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
   if (!job.globals.json) {
     for (const CardProblem& problem : problems)
-      fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), problem.text,
+      fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), printable(problem.text),
                  problem.repairable ? toned(Tone::dim, "  (can be repaired)") : "");
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
   }

@@ -103,7 +103,7 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
     BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), false, Recent::does_not_count));
     note_hard_links(plan, store);
     for (const PlanIssue& issue : plan.issues) say(globals.quiet, "bayswap: warning: " + issue.text);
-    BAYSWAP_TRY(entry, bayswap::run(plan, store, logbook->book()));
+    BAYSWAP_TRY(entry, run_whole(plan, store, *logbook));
   }
   if (globals.json) {
     print_json({{"path", path},
@@ -139,7 +139,7 @@ Result<int> CardJob::write_new(const std::string& what,
     plan.changes.push_back({path, std::nullopt, bytes});
   }
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-  BAYSWAP_CHECK(bayswap::run(plan, disk, logbook->book()));
+  BAYSWAP_CHECK(run_whole(plan, disk, *logbook));
   if (globals.json || globals.quiet) return exit_done;
   for (const auto& [path, bytes] : files)
     print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));

@@ -54,7 +54,7 @@ class CarryJob {
                   "name two different bays");
     from_store_ = std::make_unique<LocalStore>(from_.root);
     to_store_ = std::make_unique<LocalStore>(to_.root);
-    BAYSWAP_TRY(catalog_, load_catalog(home_));
+    BAYSWAP_TRY(catalog_, catalog_of(globals_));
     BAYSWAP_TRY(titles_, TitleBook::load(home_));
     BAYSWAP_TRY(accounts_, AccountBook::load(home_));
     BAYSWAP_TRY(book_, ChipBook::load(home_));
@@ -190,7 +190,7 @@ class CarryJob {
     if (const auto rest = wait_until_idle(globals_, *plan, *to_store_, logbook_->book(), options_.wait);
         !rest)
       return {label, "refused", rest.error().message};
-    const auto id = bayswap::run(*plan, *to_store_, logbook_->book());
+    const auto id = run_whole(*plan, *to_store_, *logbook_);
     if (!id) return {label, "failed", id.error().message};
     return {label, "carried", fmt::format("logbook entry {}", *id)};
   }

@@ -211,7 +211,7 @@ class Conversion {
       BAYSWAP_CHECK(wait_until_idle(globals_, plan, disk_, logbook->book(), false, Recent::does_not_count));
       note_hard_links(plan, disk_);
       for (const PlanIssue& issue : plan.issues) warnings_.push_back(issue.text);
-      BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan, disk_, logbook->book()));
+      BAYSWAP_TRY(const std::int64_t id, run_whole(plan, disk_, *logbook));
       return id;
     }
     for (const Output& output : outputs) BAYSWAP_CHECK(disk_.create(output.path, output.file->bytes.view()));

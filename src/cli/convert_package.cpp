@@ -119,7 +119,7 @@ class PackageJob {
       BAYSWAP_CHECK(wait_until_idle(globals_, plan_, disk_, logbook->book(), false, Recent::does_not_count));
       note_hard_links(plan_, disk_);
       for (const PlanIssue& issue : plan_.issues) say(globals_.quiet, "bayswap: warning: " + issue.text);
-      BAYSWAP_TRY(entry, bayswap::run(plan_, disk_, logbook->book()));
+      BAYSWAP_TRY(entry, run_whole(plan_, disk_, *logbook));
     }
     Json files = Json::array();
     for (const FileChange& change : plan_.changes) {

@@ -24,7 +24,7 @@ class Learning {
                                              : fmt::format("{} files are no pairs", options_.files.size()),
                   "name them two by two: the known form, then the one to learn");
     BAYSWAP_TRY(home_, home_of(globals_));
-    BAYSWAP_TRY(catalog_, load_catalog(home_));
+    BAYSWAP_TRY(catalog_, catalog_of(globals_));
     BAYSWAP_CHECK(settle_platform());
     std::vector<Example> examples;
     for (std::size_t i = 0; i < options_.files.size(); i += 2) {

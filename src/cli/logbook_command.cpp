@@ -248,7 +248,7 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
     print_json({{"folder", folder}, {"entries", *count}, {"problems", problems}});
   } else {
     fmt::print("{} new {} {} {}; every byte was read back and its digest compared.\n", *count,
-               *count == 1 ? "entry" : "entries", into_folder ? "went to" : "came from", folder);
+               *count == 1 ? "entry" : "entries", into_folder ? "went to" : "came from", printable(folder));
   }
   return problems.empty() ? exit_done : exit_problems;
 }
@@ -287,7 +287,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   }
   // Another bay: the save is carried from its bay as that was then.
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Catalog catalog, load_catalog(home));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   BAYSWAP_TRY(const ChipBook chips, ChipBook::load(home));
   BAYSWAP_TRY(const AccountBook accounts, AccountBook::load(home));

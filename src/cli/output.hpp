@@ -42,7 +42,7 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
 /// "label   value" with the label column of a fixed width; long values are folded at words and indented.
 void print_field(std::string_view label, const std::string& value, Tone tone = Tone::plain);
 
-[[nodiscard]] std::string json_text(const Json& json);
+[[nodiscard]] std::string json_text(Json json);
 void print_json(const Json& json);
 
 [[nodiscard]] Json to_json(const GameId& game);

@@ -39,7 +39,11 @@ Result<Home> home_of(const Globals& globals) {
 Result<Catalog> catalog_of(const Globals& globals) {
   const auto home = home_of(globals);
   if (!home) return Catalog{};
-  return load_catalog(*home);
+  std::vector<Error> skipped;
+  auto catalog = load_catalog(*home, &skipped);
+  for (const Error& error : skipped)
+    say(globals.quiet, fmt::format("bayswap: warning: a layout file is left out: {}", error.message));
+  return catalog;
 }
 
 Result<RomFacts> rom_at(const Globals& globals, const std::string& path) {
@@ -174,6 +178,21 @@ Result<void> wait_until_idle(const Globals& globals, const Plan& plan, Store& ta
   }
 }
 
+InterruptsHeld::InterruptsHeld() {
+  sigset_t held{};
+  sigemptyset(&held);
+  for (const int number : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&held, number);
+  pthread_sigmask(SIG_BLOCK, &held, &before_);
+}
+InterruptsHeld::~InterruptsHeld() {
+  pthread_sigmask(SIG_SETMASK, &before_, nullptr);
+}
+
+Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook) {
+  const InterruptsHeld held;
+  return bayswap::run(plan, target, logbook.book());
+}
+
 std::vector<std::string> bay_roots(const Globals& globals) {
   std::vector<std::string> roots;
   const auto home = home_of(globals);
@@ -283,7 +302,7 @@ int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook
     if (const auto idle = wait_until_idle(globals, plan, target, logbook.book(), false); !idle)
       return report(idle.error());
   }
-  const auto id = run(plan, target, logbook.book());
+  const auto id = run_whole(plan, target, logbook);
   if (!id) return report(id.error());
   if (!globals.json && !globals.quiet)
     fmt::print("{}\n",

@@ -3,6 +3,8 @@
 
 #include <bayswap/carry.hpp>
 
+#include <csignal>
+
 #include "cli/commands.hpp"
 
 namespace bayswap::cli {
@@ -33,6 +35,18 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
 /// A number from 1 to `most` from the terminal; 0 where none is given.
 [[nodiscard]] std::size_t ask_number(std::size_t most);
 
+/// Holds Ctrl-C and SIGTERM back as long as it lives: a change of many files is finished, or taken back, first.
+class InterruptsHeld {
+ public:
+  InterruptsHeld();
+  ~InterruptsHeld();
+  InterruptsHeld(const InterruptsHeld&) = delete;
+  InterruptsHeld& operator=(const InterruptsHeld&) = delete;
+
+ private:
+  sigset_t before_{};
+};
+
 /// The absolute roots of all bays of the home folder.
 [[nodiscard]] std::vector<std::string> bay_roots(const Globals& globals);
 
@@ -51,6 +65,9 @@ class LockedLogbook {
   LocalStore store_;
   std::optional<Logbook> book_;
 };
+
+/// Runs the plan (see bayswap::run) with interrupts held back.
+[[nodiscard]] Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook);
 
 /// Whether a file that was changed a second ago counts as one in use. It does where a game may be writing;
 /// not where the user names the very file.

@@ -2,6 +2,7 @@
 #include <archive.h>
 #include <archive_entry.h>
 #include <fmt/format.h>
+#include <locale.h>  // newlocale, which <clocale> has not
 
 #include <algorithm>
 #include <array>
@@ -14,6 +15,28 @@
 
 namespace bayswap {
 namespace {
+
+constexpr std::size_t max_path_bytes = 4096;
+constexpr std::ptrdiff_t max_folders = 32;
+
+// libarchive reads names as the thread's locale has them; ours is UTF-8, whatever the environment says.
+class Utf8Locale {
+ public:
+  Utf8Locale()
+      : own_(newlocale(LC_CTYPE_MASK, "C.UTF-8", nullptr)),
+        before_(own_ != nullptr ? uselocale(own_) : nullptr) {}
+  ~Utf8Locale() {
+    if (own_ == nullptr) return;
+    uselocale(before_);
+    freelocale(own_);
+  }
+  Utf8Locale(const Utf8Locale&) = delete;
+  Utf8Locale& operator=(const Utf8Locale&) = delete;
+
+ private:
+  locale_t own_;
+  locale_t before_;
+};
 
 // Names as they are used below the archive's root: '/' between folders, no "./" in front.
 std::string plain_name(std::string_view name) {
@@ -34,6 +57,7 @@ class Reader {
         handle_(archive_read_new(), &archive_read_free) {}
 
   Result<std::map<std::string, ArchiveStore::File>> run() {
+    const Utf8Locale names;
     struct archive* a = handle_.get();
     for (auto* enable :
          {archive_read_support_format_zip, archive_read_support_format_7zip, archive_read_support_format_rar,
@@ -87,27 +111,48 @@ class Reader {
     const std::string path = plain_name(name);
     if (type == AE_IFDIR && (path.empty() || path == ".")) return {};
     if (!is_safe_relative(path) || printable(path) != path)
-      return refused(name, "leads out of the archive, or is no file name");
+      return refused(name, "leads out of the archive, or is not a file name");
+    if (path.size() > max_path_bytes || std::ranges::count(path, '/') > max_folders)
+      return refused(name, fmt::format("is over {} bytes long, or over {} folders deep", max_path_bytes, max_folders));
     if (++limits_.entries > limits_.max_entries)
       return refused(name, fmt::format("is one too many: over {} entries", limits_.max_entries));
+    limits_.bytes += path.size();
     if (type == AE_IFDIR) return {};
     if (files.contains(path)) return refused(name, "is there twice");
+    BAYSWAP_TRY(Blob bytes, content_of(entry, name));
+    const std::int64_t modified = archive_entry_mtime_is_set(entry) != 0 ? archive_entry_mtime(entry) : 0;
+    files.emplace(path, ArchiveStore::File{std::move(bytes), modified});
+    return {};
+  }
+
+  [[nodiscard]] std::uint64_t room() const {
+    const std::uint64_t most = limits_.max_bytes + limits_.max_ratio * file_.size();
+    return most - std::min(most, limits_.bytes);
+  }
+
+  // What the archive says of the size is only a hint: the buffer is never larger than what may come.
+  Result<Blob> content_of(archive_entry* entry, const std::string& name) {
+    const bool told = archive_entry_size_is_set(entry) != 0 && archive_entry_size(entry) >= 0;
+    const auto said = told ? static_cast<std::uint64_t>(archive_entry_size(entry)) : 0;
+    if (said > room()) return too_large(name);
     std::vector<Byte> bytes;
-    std::array<Byte, 4096> piece{};
+    bytes.reserve(static_cast<std::size_t>(said));
+    std::array<Byte, std::size_t{16} << 10> piece{};
     while (true) {
       const la_ssize_t got = archive_read_data(handle_.get(), piece.data(), piece.size());
       if (got < 0) return broken(false);
       if (got == 0) break;
+      if (static_cast<std::uint64_t>(got) > room()) return too_large(name);
       limits_.bytes += static_cast<std::uint64_t>(got);
-      if (limits_.bytes > limits_.max_bytes)
-        return refused(name, fmt::format("takes it over {} MiB", limits_.max_bytes >> 20));
-      if (limits_.bytes > limits_.least_bytes_for_ratio && limits_.bytes / limits_.max_ratio > file_.size())
-        return refused(name, fmt::format("grows to over {} times its size: a bomb", limits_.max_ratio));
       bytes.insert(bytes.end(), piece.begin(), piece.begin() + got);
     }
-    const std::int64_t modified = archive_entry_mtime_is_set(entry) != 0 ? archive_entry_mtime(entry) : 0;
-    files.emplace(path, ArchiveStore::File{Blob::copy_of(bytes), modified});
-    return {};
+    return Blob::copy_of(bytes);
+  }
+  tl::unexpected<Error> too_large(const std::string& name) const {
+    return refused(name, fmt::format("takes it over {} MiB, {} times its size: it may be a bomb",
+                                     (limits_.max_bytes + limits_.max_ratio * file_.size()) >> 20,
+                                     (limits_.max_bytes + limits_.max_ratio * file_.size()) /
+                                         std::max<std::size_t>(1, file_.size())));
   }
 
   const Blob& file_;

@@ -5,14 +5,13 @@
 
 namespace bayswap {
 
-/// What an archive may come to, counted over one within another as well.
+/// What an archive may come to, counted over one within another as well. All of it is held in memory: it may
+/// have so many bytes, and so many times its own size more.
 struct ArchiveLimits {
-  std::uint64_t max_bytes = std::uint64_t{512} << 20;
+  std::uint64_t max_bytes = std::uint64_t{24} << 20;
+  std::uint64_t max_ratio = 4;
   std::size_t max_entries = 20000;
-  std::uint64_t max_ratio = 500;
-  std::uint64_t least_bytes_for_ratio = std::uint64_t{16}
-                                        << 20;  // what is small may be packed as well as it likes
-  std::uint64_t bytes = 0;
+  std::uint64_t bytes = 0;  // of files and of names, so far
   std::size_t entries = 0;
 };
 

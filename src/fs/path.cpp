@@ -1,5 +1,7 @@
 #include "fs/path.hpp"
 
+#include <algorithm>
+#include <array>
 #include <filesystem>
 
 namespace bayswap {
@@ -52,8 +54,10 @@ bool is_safe_relative(std::string_view path) {
 }
 
 bool is_os_metadata(std::string_view name) {
-  return name == ".DS_Store" || name == "Thumbs.db" || name == "desktop.ini" || name == "__MACOSX" ||
-         name.starts_with("._");
+  constexpr std::array<std::string_view, 9> names{
+      ".DS_Store",  "Thumbs.db",    "desktop.ini", "__MACOSX",     "System Volume Information",
+      "lost+found", "$RECYCLE.BIN", ".Trashes",    ".Spotlight-V100"};
+  return std::ranges::find(names, name) != names.end() || name.starts_with("._") || name.starts_with(".Trash-");
 }
 
 bool is_own_temporary(std::string_view name) {

@@ -152,18 +152,21 @@ Result<LookedAt> read_as_rom(Store& store, const std::string& path) {
   BAYSWAP_TRY(Blob head, store.read_head(path, small + 1));
   if (head.size() <= small) {
     rom.whole = head;
-    rom.source = {head.size(), [head](std::uint64_t at, std::size_t count) {
+    rom.source = {head.size(), [head](std::uint64_t at, std::size_t count) -> Result<Blob> {
                     return head.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, head.size())),
                                       count);
                   }};
   } else {
     BAYSWAP_TRY(rom.source, rom_source(store, path));
-    rom.source.read = [head, rest = rom.source.read](std::uint64_t at, std::size_t count) {
-      return at + count <= head.size() ? head.slice(static_cast<std::size_t>(at), count) : rest(at, count);
+    rom.source.read = [head, rest = rom.source.read](std::uint64_t at, std::size_t count) -> Result<Blob> {
+      if (at + count > head.size()) return rest(at, count);
+      return head.slice(static_cast<std::size_t>(at), count);
     };
   }
   if (auto facts = bayswap::identify_rom(rom.source)) {
     rom.facts = *std::move(facts);
+  } else if (facts.error().code != ErrorCode::not_recognised) {
+    return tl::unexpected(std::move(facts.error()));
   } else {
     rom.facts = rom_by_name(path, rom.source.size_bytes);
   }
@@ -247,7 +250,7 @@ Hints hints_beside(Store& store, const std::string& path) {
   Hints hints;
   hints.extension = lower(extension_of(path));
   if (auto rom = rom_beside(store, path)) {
-    if (const auto source = rom_source(store, rom->first)) find_chip_tags(*source, rom->second);
+    if (const auto source = rom_source(store, rom->first)) (void)find_chip_tags(*source, rom->second);
     hints.game = std::move(rom->second.game);
     hints.chips = std::move(rom->second.chips);
   }
@@ -258,7 +261,7 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
                              const Hints& hints) {
   BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
   if (rom.facts) {
-    find_chip_tags(rom.source, *rom.facts);
+    BAYSWAP_CHECK(find_chip_tags(rom.source, *rom.facts));
     return rom_finding(*std::move(rom.facts), static_cast<std::size_t>(rom.source.size_bytes));
   }
   BAYSWAP_TRY(const Blob bytes, rom.whole ? Result<Blob>(*rom.whole) : store.read(path));
@@ -270,8 +273,7 @@ Result<RomSource> rom_source(Store& store, const std::string& path) {
   BAYSWAP_TRY(const auto info, store.stat(path));
   BAYSWAP_TRY(const Blob probe, store.read_head(path, 1));  // says what stands in the way of reading
   return RomSource{info ? info->size_bytes : 0, [&store, path](std::uint64_t at, std::size_t count) {
-                     auto bytes = store.read_range(path, at, count);
-                     return bytes ? *std::move(bytes) : Blob();
+                     return store.read_range(path, at, count);
                    }};
 }
 

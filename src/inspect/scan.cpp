@@ -5,6 +5,7 @@
 #include <atomic>
 #include <thread>
 
+#include "base/parallel.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
@@ -50,7 +51,7 @@ class Scanner {
     }
     work();
     for (const FileInfo& entry : entries) {
-      if (entry.kind != FileInfo::Kind::folder) continue;
+      if (entry.kind != FileInfo::Kind::folder || entry.link) continue;  // what it leads to has its own place
       const std::string path = path_of(entry);
       if (depth >= max_depth) {
         report_(path, fail(ErrorCode::unsupported,
@@ -69,12 +70,8 @@ class Scanner {
     const auto run = [&] {
       for (std::size_t i = next++; i < waiting_.size(); i = next++) look(waiting_[i]);
     };
-    {
-      std::vector<std::jthread> helpers;
-      const unsigned processors = std::clamp(std::thread::hardware_concurrency(), 1U, 8U);
-      for (unsigned i = 1; i < processors && i < waiting_.size(); ++i) helpers.emplace_back(run);
-      run();
-    }
+    const std::size_t processors = std::clamp(std::thread::hardware_concurrency(), 1U, 8U);
+    in_parallel(std::min(processors, waiting_.size()) - (waiting_.empty() ? 0 : 1), run);
     for (const Group& group : waiting_)
       for (std::size_t i = 0; i < group.paths.size(); ++i) report_(group.paths[i], group.findings[i]);
     waiting_.clear();
@@ -88,7 +85,7 @@ class Scanner {
       if (!files.back() || !files.back()->facts) continue;
       LookedAt& rom = *files.back();
       if (rom.source.size_bytes <= max_rom_bytes_for_tags || group.paths.size() > 1)
-        find_chip_tags(rom.source, *rom.facts);
+        (void)find_chip_tags(rom.source, *rom.facts);
       if (hints_.game || hints.game) continue;
       hints.game = rom.facts->game;
       hints.chips = rom.facts->chips;

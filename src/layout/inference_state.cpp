@@ -12,6 +12,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_streams = 1024;
+constexpr std::size_t failed_stream_cost = std::size_t{16} << 10;
 constexpr std::size_t max_plain_bytes = std::size_t{16} << 20;
 
 bool same_way(const Slot& a, const Slot& b) {
@@ -33,7 +34,9 @@ Reading read_plain(const Example& example, const Stream& stream, const Blob& pla
 Reading read_example(const Example& example) {
   const ByteView file = example.file.view();
   std::size_t tried = 0;
-  for (std::size_t at = 0; at + 8 < file.size() && tried < max_streams; ++at) {
+  // Streams may unfold to a lot, and overlap: all of them together get so much attention and no more.
+  std::size_t budget = std::min(max_plain_bytes, file.size() * 16 + (std::size_t{4} << 20));
+  for (std::size_t at = 0; at + 8 < file.size() && tried < max_streams && budget > 0; ++at) {
     const bool gzip = file[at] == 0x1f && file[at + 1] == 0x8b && file[at + 2] == 8;
     const bool zlib =
         (file[at] & 0x8f) == 8 && (file[at] * 256 + file[at + 1]) % 31 == 0 && (file[at + 1] & 0x20) == 0;
@@ -41,8 +44,12 @@ Reading read_example(const Example& example) {
     if (!gzip && !zlib && !chunks) continue;
     ++tried;
     const Compression kind = gzip ? Compression::gzip : zlib ? Compression::zlib : Compression::chunks;
-    auto stream = read_stream(kind, example.file.slice(at, file.size()), max_plain_bytes);
-    if (!stream || stream->plain.empty()) continue;
+    auto stream = read_stream(kind, example.file.slice(at, file.size()), budget);
+    if (!stream || stream->plain.empty()) {
+      budget -= std::min(budget, failed_stream_cost);
+      continue;
+    }
+    budget -= std::min(budget, stream->plain.size());
     Reading inside = read_plain(example, {kind, at}, stream->plain);
     if (!inside.ways.empty()) return inside;
     at += stream->stream.size() - 1;

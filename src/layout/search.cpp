@@ -42,7 +42,8 @@ std::vector<std::size_t> places_of(ByteView needle, ByteView file) {
   std::size_t from = anchor;
   const std::size_t last = file.size() - needle.size() + anchor;
   // Few tries: in a file full of repeats the anchor may stand nearly everywhere.
-  for (std::size_t tries = 0; tries < 4096 && from <= last; ++tries) {
+  const std::size_t max_tries = std::clamp<std::size_t>((std::size_t{32} << 20) / needle.size(), 64, 4096);
+  for (std::size_t tries = 0; tries < max_tries && from <= last; ++tries) {
     const void* hit = memmem(file.data() + from, last - from + length, needle.data() + anchor, length);
     if (hit == nullptr) break;
     const auto at = static_cast<std::size_t>(static_cast<const Byte*>(hit) - file.data()) - anchor;

@@ -9,8 +9,9 @@
 #include <fstream>
 #include <limits>
 #include <set>
-#include <thread>
+#include <atomic>
 
+#include "base/parallel.hpp"
 #include "base/try.hpp"
 #include "logbook/record.hpp"
 #include "logbook/sql.hpp"
@@ -40,11 +41,13 @@ std::pair<std::optional<Digest>, std::optional<Digest>> digests_of(const FileCha
   if (!change.before || !change.after ||
       std::min(change.before->size(), change.after->size()) < worth_a_thread)
     return {digest(change.before), digest(change.after)};
-  std::optional<Digest> before;
-  std::jthread helper([&] { before = digest(change.before); });
-  const std::optional<Digest> after = digest(change.after);
-  helper.join();
-  return {before, after};
+  std::array<std::optional<Digest>, 2> digests;
+  std::atomic<std::size_t> next{0};
+  in_parallel(1, [&] {
+    for (std::size_t i = next++; i < digests.size(); i = next++)
+      digests.at(i) = digest(i == 0 ? change.before : change.after);
+  });
+  return {digests[0], digests[1]};
 }
 
 }  // namespace

@@ -94,7 +94,7 @@ std::string record_text(const Entry& entry) {
 }
 
 Result<Entry> entry_from_record(std::string_view text, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(text, origin, max_book_size_bytes));
+  BAYSWAP_TRY(const toml::table root, parse_toml(text, origin, max_record_size_bytes));
   TableReader reader(root, origin);
   Entry entry;
   BAYSWAP_TRY(const auto id, reader.integer("id"));
@@ -197,7 +197,7 @@ Result<std::vector<Entry>> read_records(Store& store, std::vector<std::string>& 
   for (const FileInfo& file : files) {
     if (file.kind != FileInfo::Kind::file || extension_of(file.name) != ".toml") continue;
     const std::string path = join_path(records, file.name);
-    BAYSWAP_TRY(const Blob text, store.read(path, max_book_size_bytes + 1));
+    BAYSWAP_TRY(const Blob text, store.read(path, max_record_size_bytes + 1));
     auto entry = entry_from_record({reinterpret_cast<const char*>(text.data()), text.size()},
                                    store.display_path(path));
     if (!entry) {

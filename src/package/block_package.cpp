@@ -147,8 +147,9 @@ Result<std::vector<std::uint32_t>> BlockPackage::chain(std::uint32_t first, std:
   std::vector<std::uint32_t> blocks;
   const std::uint32_t total = total_blocks();
   std::uint32_t block = first;
+  std::set<std::uint32_t> seen;
   for (std::uint32_t i = 0; i < count; ++i) {
-    if (block >= total || i >= total || !holds(block_at(block), block_bytes))
+    if (block >= total || !holds(block_at(block), block_bytes) || !seen.insert(block).second)
       return fail(ErrorCode::damaged,
                   fmt::format("a chain of {} blocks from block {} on leads to block {} of {}", count, first,
                               block, total),
@@ -172,8 +173,7 @@ Result<void> BlockPackage::read_table() {
       records_.push_back(record);
     }
   }
-  list_files();
-  return {};
+  return list_files();
 }
 
 Result<void> BlockPackage::write_table() {
@@ -189,17 +189,23 @@ Result<void> BlockPackage::write_table() {
     std::ranges::copy(records_[i].raw, bytes_.begin() + static_cast<std::ptrdiff_t>(at));
     touched_.insert(block);
   }
-  list_files();
-  return {};
+  return list_files();
 }
 
-void BlockPackage::list_files() {
+Result<void> BlockPackage::list_files() {
   files_.clear();
   record_of_.clear();
+  file_at_.clear();
+  lost_records_ = 0;
+  std::uint64_t claimed = 0;
   for (std::size_t i = 0; i < records_.size(); ++i) {
     const Record& record = records_[i];
     if (record.name_size() == 0) continue;
     std::string path = record.name();
+    if (!is_safe_name(path))
+      return fail(ErrorCode::damaged, fmt::format("'{}' in the package is not a file name", printable(path)),
+                  "its file table is damaged, or made to mislead; copy it again");
+    if (!record.is_folder()) claimed += blocks_for(record.size());
     std::uint16_t parent = record.parent();
     bool sound = true;
     for (int depth = 0; parent != 0xFFFF && sound; ++depth) {
@@ -208,23 +214,32 @@ void BlockPackage::list_files() {
       path.insert(0, records_[parent].name() + "/");
       parent = records_[parent].parent();
     }
-    if (!sound) continue;
+    if (!sound) {
+      ++lost_records_;
+      continue;
+    }
+    file_at_.emplace(path, files_.size());
     files_.push_back(
         {path, record.is_folder(), record.is_folder() ? 0 : record.size(), from_fat_time(record.updated())});
     record_of_.push_back(i);
   }
+  if (claimed > total_blocks())
+    return fail(ErrorCode::damaged,
+                fmt::format("the package's files claim {} blocks, and it has {}", claimed, total_blocks()),
+                "its file table is damaged, or made to mislead; copy it again");
+  return {};
 }
 
 Result<Blob> BlockPackage::read(const std::string& path) const {
-  const auto found = std::ranges::find(files_, path, &PackagedFile::path);
-  if (found == files_.end() || found->folder) {
+  const auto found = file_at_.find(path);
+  if (found == file_at_.end() || files_[found->second].folder) {
     std::vector<std::string> names;
     for (const PackagedFile& file : files_)
       if (!file.folder) names.push_back(file.path);
     return fail(ErrorCode::not_found, fmt::format("no file '{}' in the package", printable(path)),
                 did_you_mean(path, names));
   }
-  const Record& record = records_[record_of_[static_cast<std::size_t>(found - files_.begin())]];
+  const Record& record = records_[record_of_[found->second]];
   const std::size_t count = blocks_for(record.size());
   BAYSWAP_TRY(const auto blocks, chain(record.first(), static_cast<std::uint32_t>(count)));
   Buffer out(record.size());
@@ -243,7 +258,12 @@ std::vector<std::string> BlockPackage::check() const {
   };
   if (differs(content_type_at, base_ - content_type_at, header_hash_at))
     problems.emplace_back("the header's hash is wrong");
-  const std::uint32_t total = total_blocks();
+  if (lost_records_ > 0)
+    problems.push_back(fmt::format("{} files are in a folder that does not exist: they can't be read", lost_records_));
+  const std::size_t room = (bytes_.size() - std::min(bytes_.size(), base_)) / block_bytes;
+  if (total_blocks() > room)
+    problems.push_back(fmt::format("the header speaks of {} blocks, and the file has room for {}", total_blocks(), room));
+  const auto total = static_cast<std::uint32_t>(std::min<std::size_t>(total_blocks(), room));
   if (total == 0) return problems;
   if (differs(active_table_at(0, levels() - 1), block_bytes, top_hash_at))
     problems.emplace_back("the hash of the top hash table is wrong");

@@ -73,12 +73,12 @@ Result<void> BlockPackage::resize_chain(std::vector<std::uint32_t>& blocks, std:
 // The index of the folder's record, made if need be; 0xFFFF for the root.
 Result<std::size_t> BlockPackage::folder_record(const std::string& path, std::int64_t modified) {
   if (path.empty()) return std::size_t{0xFFFF};
-  const auto found = std::ranges::find(files_, path, &PackagedFile::path);
-  if (found != files_.end()) {
-    if (!found->folder)
+  const auto found = file_at_.find(path);
+  if (found != file_at_.end()) {
+    if (!files_[found->second].folder)
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} is a file in the package, no folder", printable(path)));
-    return record_of_[static_cast<std::size_t>(found - files_.begin())];
+    return record_of_[found->second];
   }
   const auto [above, name] = split(path);
   BAYSWAP_TRY(const std::size_t parent, folder_record(above, modified));
@@ -87,7 +87,7 @@ Result<std::size_t> BlockPackage::folder_record(const std::string& path, std::in
 
 Result<std::size_t> BlockPackage::new_record(const std::string& name, bool folder, std::size_t parent,
                                              std::int64_t modified) {
-  if (name.empty() || name.size() > Record::name_most || name == "." || name == "..")
+  if (name.empty() || name.size() > Record::name_most || !is_safe_name(name))
     return fail(ErrorCode::does_not_fit,
                 fmt::format("'{}' is no name for a file in a package", printable(name)),
                 fmt::format("it has 1 to {} bytes", Record::name_most));
@@ -99,7 +99,7 @@ Result<std::size_t> BlockPackage::new_record(const std::string& name, bool folde
   records_[slot].place({}, 0);
   if (folder) records_[slot].raw[40] &= static_cast<Byte>(~Record::contiguous_flag);
   records_[slot].stamp(modified);
-  list_files();
+  BAYSWAP_CHECK(list_files());
   return slot;
 }
 
@@ -111,16 +111,16 @@ Result<void> BlockPackage::put(const std::string& path, ByteView bytes, std::int
 }
 
 Result<void> BlockPackage::put_here(const std::string& path, ByteView bytes, std::int64_t modified) {
-  const auto found = std::ranges::find(files_, path, &PackagedFile::path);
+  const auto found = file_at_.find(path);
   std::size_t slot = 0;
-  if (found == files_.end()) {
+  if (found == file_at_.end()) {
     const auto [above, name] = split(path);
     BAYSWAP_TRY(const std::size_t parent, folder_record(above, modified));
     BAYSWAP_TRY(slot, new_record(name, false, parent, modified));
-  } else if (found->folder) {
+  } else if (files_[found->second].folder) {
     return fail(ErrorCode::bad_usage, fmt::format("{} is a folder in the package", printable(path)));
   } else {
-    slot = record_of_[static_cast<std::size_t>(found - files_.begin())];
+    slot = record_of_[found->second];
   }
   const Record old = records_[slot];
   BAYSWAP_TRY(auto blocks, chain(old.first(), old.size() == 0 ? 0 : old.blocks()));
@@ -139,10 +139,10 @@ Result<void> BlockPackage::put_here(const std::string& path, ByteView bytes, std
 }
 
 Result<void> BlockPackage::drop(const std::string& path) {
-  const auto found = std::ranges::find(files_, path, &PackagedFile::path);
-  if (found == files_.end() || found->folder)
+  const auto found = file_at_.find(path);
+  if (found == file_at_.end() || files_[found->second].folder)
     return fail(ErrorCode::not_found, fmt::format("no file '{}' in the package", printable(path)));
-  const std::size_t slot = record_of_[static_cast<std::size_t>(found - files_.begin())];
+  const std::size_t slot = record_of_[found->second];
   const Record old = records_[slot];
   BAYSWAP_TRY(auto blocks, chain(old.first(), old.size() == 0 ? 0 : old.blocks()));
   BAYSWAP_CHECK(resize_chain(blocks, 0));

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "base/try.hpp"
 #include "title/readers.hpp"
 
 namespace bayswap {
@@ -62,12 +63,12 @@ std::optional<RomFacts> read_gba_header(const RomView& rom) {
   return facts;
 }
 
-void find_chip_tags(const RomSource& rom, RomFacts& facts) {
-  if (facts.game.platform != Platform::gba) return;
+Result<void> find_chip_tags(const RomSource& rom, RomFacts& facts) {
+  if (facts.game.platform != Platform::gba) return {};
   constexpr std::size_t chunk = std::size_t{1} << 20;
   constexpr std::size_t overlap = 16;  // over the longest tag
   for (std::uint64_t at = 0; at < rom.size_bytes; at += chunk - overlap) {
-    const Blob bytes = rom.read(at, chunk);
+    BAYSWAP_TRY(const Blob bytes, rom.read(at, chunk));
     const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
     for (const ChipTag& tag : chip_tags) {
       // RTC_V is the end of a longer word, so only the others must begin a 32-bit word.
@@ -85,6 +86,7 @@ void find_chip_tags(const RomSource& rom, RomFacts& facts) {
     }
     if (bytes.size() < chunk) break;
   }
+  return {};
 }
 
 }  // namespace bayswap

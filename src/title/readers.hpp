@@ -13,8 +13,9 @@ inline constexpr std::size_t rom_head_size = 4096;
 struct RomView {
   const RomSource& source;
   Blob head;
+  mutable std::optional<Error> failure;  // the first read that failed: nothing that was found counts
 
-  /// All `count` bytes from `at` on, or an empty blob where the file ends before.
+  /// Returns all `count` bytes from `offset` on, or an empty blob if the file ends before or can't be read.
   [[nodiscard]] Blob at(std::uint64_t offset, std::size_t count) const;
 };
 

@@ -120,6 +120,7 @@ std::optional<RomFacts> read_snes_header(const RomView& rom) {
   if (best == nullptr) return std::nullopt;
   const Blob header = rom.at(best_copier + best->at, header_size);
   const ByteView h = header.view();
+  if (h.size() != header_size) return std::nullopt;  // it could be read a moment ago
   RomFacts facts;
   facts.game.platform = Platform::snes;
   facts.header_size_bytes = static_cast<std::size_t>(best_copier);
@@ -129,7 +130,8 @@ std::optional<RomFacts> read_snes_header(const RomView& rom) {
   facts.check_code = le16(h, checksum_at);
   if (h[maker_at] == extended_maker) {
     const Blob extended = rom.at(best_copier + best->at - extended_back, 6);
-    if (const ByteView code = extended.view().subspan(2, 4); is_plain_code(code))
+    if (const ByteView code = extended.empty() ? ByteView{} : extended.view().subspan(2, 4);
+        !code.empty() && is_plain_code(code))
       facts.game.code.assign(code.begin(), code.end());
   }
   facts.confidence = best_score >= 11 ? 0.97 : 0.85;

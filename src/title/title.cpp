@@ -9,6 +9,7 @@
 
 #include "base/checksum.hpp"
 #include "base/text.hpp"
+#include "base/try.hpp"
 #include "title/readers.hpp"
 
 namespace bayswap {
@@ -50,7 +51,7 @@ std::string_view to_text(RomOrder order) {
 }
 
 RomSource rom_source(ByteView rom) {
-  return {rom.size(), [rom](std::uint64_t at, std::size_t count) {
+  return {rom.size(), [rom](std::uint64_t at, std::size_t count) -> Result<Blob> {
             const std::size_t start = static_cast<std::size_t>(std::min<std::uint64_t>(at, rom.size()));
             return Blob::copy_of(rom.subspan(start, std::min(count, rom.size() - start)));
           }};
@@ -58,18 +59,24 @@ RomSource rom_source(ByteView rom) {
 
 Blob RomView::at(std::uint64_t offset, std::size_t count) const {
   if (offset > source.size_bytes || source.size_bytes - offset < count) return {};
-  Blob bytes = offset + count <= head.size() ? head.slice(static_cast<std::size_t>(offset), count)
-                                             : source.read(offset, count);
-  return bytes.size() == count ? bytes : Blob();
+  if (offset + count <= head.size()) return head.slice(static_cast<std::size_t>(offset), count);
+  if (failure) return {};
+  auto bytes = source.read(offset, count);
+  if (!bytes) failure = std::move(bytes.error());
+  return !failure && bytes->size() == count ? *bytes : Blob();
 }
 
 Result<RomFacts> identify_rom(const RomSource& rom) {
-  const RomView view{rom, rom.read(0, rom_head_size)};
+  BAYSWAP_TRY(Blob head, rom.read(0, rom_head_size));
+  const RomView view{rom, std::move(head), {}};
   for (auto* reader :
        {read_n64_header, read_nes_header, read_disc_header, read_first_sectors, read_3ds_header,
         read_x360_program, read_md_header, read_ngp_header, read_nds_header, read_gba_header, read_disc_files,
         read_sms_header, read_gb_header, read_snes_header, read_ws_footer})
-    if (auto facts = reader(view)) return *std::move(facts);
+    if (auto facts = reader(view); facts || view.failure) {
+      if (view.failure) return tl::unexpected(*view.failure);
+      return *std::move(facts);
+    }
   return fail(ErrorCode::not_recognised, "no ROM header of a platform we know",
               "check that the file is a ROM, and not packed in an archive; pce and a26 ROMs have no header "
               "to tell them by");
@@ -85,7 +92,7 @@ Result<RomDigests> digest_rom(const RomSource& rom, std::size_t skip) {
   Hasher sha256(EVP_sha256());
   RomDigests digests;
   for (std::uint64_t at = skip; at < rom.size_bytes;) {
-    const Blob bytes = rom.read(at, chunk_size);
+    BAYSWAP_TRY(const Blob bytes, rom.read(at, chunk_size));
     if (bytes.empty())
       return fail(ErrorCode::io, fmt::format("the ROM could not be read at offset {}", at), "try again");
     digests.crc32 = crc32(bytes.view(), digests.crc32);

@@ -47,8 +47,7 @@ std::optional<RomFacts> read_ws_footer(const RomView& rom) {
   // The checksum is over the whole ROM: the jump has made it worth reading.
   std::uint16_t sum = 0;
   for (std::uint64_t at = 0; at < size - 2;) {
-    const Blob bytes =
-        rom.source.read(at, static_cast<std::size_t>(std::min<std::uint64_t>(1U << 20, size - 2 - at)));
+    const Blob bytes = rom.at(at, static_cast<std::size_t>(std::min<std::uint64_t>(1U << 20, size - 2 - at)));
     if (bytes.empty()) return std::nullopt;
     sum = static_cast<std::uint16_t>(sum + sum16(bytes.view()));
     at += bytes.size();

@@ -1,9 +1,17 @@
-// Loaded before libc (LD_PRELOAD): at the n-th call that could change a disk, kills the process or makes the
-// call fail. FAILPOINT_AT=n, FAILPOINT_MODE=kill (SIGKILL before the call), kill-after, torn (half of a
-// write, then SIGKILL), nospace. FAILPOINT_LOG=path: the number of calls is written there at a clean end.
+// Loaded before libc (LD_PRELOAD): the n-th call that touches a disk kills the process or fails.
+//
+// FAILPOINT_SET   "writes" (default): calls that could change a disk; "reads": those that look at it
+// FAILPOINT_AT    n, counted within the set; 0: none
+// FAILPOINT_MODE  kill (SIGKILL before the call), kill-after, torn (half of a write, then SIGKILL), short (half of
+//                 a write or a read, reported so), error
+// FAILPOINT_ERRNO the number that a failing call gives; ENOSPC where it is not set
+// FAILPOINT_LOG   path: the number of calls is written there at a clean end
+#include <dirent.h>
 #include <dlfcn.h>
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #include <atomic>
@@ -13,32 +21,33 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <type_traits>
 
 namespace {
 
+enum class Set { writes, reads };
+
 std::atomic<int> calls{0};
 
-const char* mode() {
-  const char* text = std::getenv("FAILPOINT_MODE");
-  return text != nullptr ? text : "kill";
+const char* variable(const char* name, const char* otherwise) {
+  const char* text = std::getenv(name);
+  return text != nullptr ? text : otherwise;
 }
-
-bool is(const char* wanted) {
-  return std::strcmp(mode(), wanted) == 0;
+bool mode_is(const char* wanted) {
+  return std::strcmp(variable("FAILPOINT_MODE", "kill"), wanted) == 0;
+}
+Set wanted_set() {
+  static const Set set = std::strcmp(variable("FAILPOINT_SET", "writes"), "reads") == 0 ? Set::reads : Set::writes;
+  return set;
+}
+int wanted_call() {
+  static const int at = std::atoi(variable("FAILPOINT_AT", "0"));
+  return at;
 }
 
 template <class Function>
 Function* real(const char* name) {
   return reinterpret_cast<Function*>(dlsym(RTLD_NEXT, name));
-}
-
-// True where this is the call.
-bool hit() {
-  static const int at = [] {
-    const char* text = std::getenv("FAILPOINT_AT");
-    return text != nullptr ? std::atoi(text) : 0;
-  }();
-  return ++calls == at;
 }
 
 void die() {
@@ -47,32 +56,48 @@ void die() {
 }
 
 template <class Call>
-auto guarded(Call&& call) -> decltype(call()) {
-  const bool now = hit();
-  if (now && is("nospace")) {
-    errno = ENOSPC;
-    return static_cast<decltype(call())>(-1);
+auto guarded(Set set, Call&& call) -> decltype(call()) {
+  using Result = decltype(call());
+  if (set != wanted_set()) return call();
+  const bool now = ++calls == wanted_call();
+  if (now && (mode_is("error") || mode_is("short"))) {
+    errno = std::atoi(variable("FAILPOINT_ERRNO", "28"));
+    if constexpr (std::is_pointer_v<Result>)
+      return nullptr;
+    else
+      return static_cast<Result>(-1);
   }
-  if (now && !is("kill-after")) die();
+  if (now && !mode_is("kill-after")) die();
   const auto result = call();
   if (now) die();
   return result;
 }
 
-ssize_t torn_write(int fd, const void* data, size_t size, const auto& whole, const auto& part) {
-  if (fd == STDOUT_FILENO || fd == STDERR_FILENO) return whole();
-  if (is("torn") && size > 1 &&
-      calls + 1 == std::atoi(std::getenv("FAILPOINT_AT") != nullptr ? std::getenv("FAILPOINT_AT") : "0")) {
-    (void)part(data, size / 2);
+// Writes and reads of bytes can also be done in part.
+template <class Whole, class Part>
+ssize_t counted(Set set, size_t size, Whole&& whole, Part&& part) {
+  const bool now = set == wanted_set() && calls + 1 == wanted_call() && size > 1;
+  if (now && mode_is("torn") && set == Set::writes) {
+    (void)part(size / 2);
     die();
   }
-  return guarded(whole);
+  if (now && mode_is("short")) {
+    ++calls;
+    return part(size / 2);
+  }
+  return guarded(set, whole);
+}
+
+bool is_own_output(int fd) {
+  return fd == STDOUT_FILENO || fd == STDERR_FILENO || fd == STDIN_FILENO;
 }
 
 __attribute__((destructor)) void report() {
   if (const char* path = std::getenv("FAILPOINT_LOG")) {
+    const int count = calls.load();
+    calls = 1 << 30;  // what follows is ours
     if (std::FILE* file = std::fopen(path, "w")) {
-      std::fprintf(file, "%d", calls.load());
+      std::fprintf(file, "%d", count);
       std::fclose(file);
     }
   }
@@ -82,84 +107,111 @@ __attribute__((destructor)) void report() {
 
 extern "C" {
 
+// ---- Calls that could change a disk -------------------------------------------------------------
+
 ssize_t write(int fd, const void* data, size_t size) {
   static auto* next = real<ssize_t(int, const void*, size_t)>("write");
-  return torn_write(
-      fd, data, size, [&] { return next(fd, data, size); },
-      [&](const void* d, size_t n) { return next(fd, d, n); });
+  if (is_own_output(fd)) return next(fd, data, size);
+  return counted(
+      Set::writes, size, [&] { return next(fd, data, size); }, [&](size_t n) { return next(fd, data, n); });
 }
 ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
   static auto* next = real<ssize_t(int, const void*, size_t, off64_t)>("pwrite64");
-  return torn_write(
-      fd, data, size, [&] { return next(fd, data, size, at); },
-      [&](const void* d, size_t n) { return next(fd, d, n, at); });
+  return counted(
+      Set::writes, size, [&] { return next(fd, data, size, at); }, [&](size_t n) { return next(fd, data, n, at); });
 }
 ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
   return pwrite64(fd, data, size, at);
 }
-int fsync(int fd) {
-  static auto* next = real<int(int)>("fsync");
-  return guarded([&] { return next(fd); });
+
+#define GUARDED(set, result, name, parameters, arguments) \
+  result name parameters {                                \
+    static auto* next = real<result parameters>(#name);   \
+    return guarded(set, [&] { return next arguments; });  \
+  }
+
+GUARDED(Set::writes, int, fsync, (int fd), (fd))
+GUARDED(Set::writes, int, fdatasync, (int fd), (fd))
+GUARDED(Set::writes, int, syncfs, (int fd) noexcept, (fd))
+GUARDED(Set::writes, int, ftruncate, (int fd, off_t size) noexcept, (fd, size))
+GUARDED(Set::writes, int, ftruncate64, (int fd, off64_t size) noexcept, (fd, size))
+GUARDED(Set::writes, int, fchmod, (int fd, mode_t bits) noexcept, (fd, bits))
+GUARDED(Set::writes, int, rename, (const char* from, const char* to) noexcept, (from, to))
+GUARDED(Set::writes, int, renameat, (int a, const char* from, int b, const char* to) noexcept, (a, from, b, to))
+GUARDED(Set::writes, int, renameat2, (int a, const char* from, int b, const char* to, unsigned flags) noexcept,
+        (a, from, b, to, flags))
+GUARDED(Set::writes, int, link, (const char* from, const char* to) noexcept, (from, to))
+GUARDED(Set::writes, int, linkat, (int a, const char* from, int b, const char* to, int flags) noexcept,
+        (a, from, b, to, flags))
+GUARDED(Set::writes, int, unlink, (const char* path) noexcept, (path))
+GUARDED(Set::writes, int, unlinkat, (int folder, const char* path, int flags) noexcept, (folder, path, flags))
+GUARDED(Set::writes, int, mkdir, (const char* path, mode_t bits) noexcept, (path, bits))
+GUARDED(Set::writes, int, mkdirat, (int folder, const char* path, mode_t bits) noexcept, (folder, path, bits))
+GUARDED(Set::writes, int, rmdir, (const char* path) noexcept, (path))
+
+// ---- Calls that look at it ----------------------------------------------------------------------
+
+ssize_t read(int fd, void* data, size_t size) {
+  static auto* next = real<ssize_t(int, void*, size_t)>("read");
+  if (is_own_output(fd)) return next(fd, data, size);
+  return counted(
+      Set::reads, size, [&] { return next(fd, data, size); }, [&](size_t n) { return next(fd, data, n); });
 }
-int fdatasync(int fd) {
-  static auto* next = real<int(int)>("fdatasync");
-  return guarded([&] { return next(fd); });
+ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
+  static auto* next = real<ssize_t(int, void*, size_t, off64_t)>("pread64");
+  return counted(
+      Set::reads, size, [&] { return next(fd, data, size, at); }, [&](size_t n) { return next(fd, data, n, at); });
 }
-int ftruncate(int fd, off_t size) {
-  static auto* next = real<int(int, off_t)>("ftruncate");
-  return guarded([&] { return next(fd, size); });
+ssize_t pread(int fd, void* data, size_t size, off_t at) {
+  return pread64(fd, data, size, at);
 }
-int ftruncate64(int fd, off64_t size) {
-  static auto* next = real<int(int, off64_t)>("ftruncate64");
-  return guarded([&] { return next(fd, size); });
+
+GUARDED(Set::reads, int, stat, (const char* path, struct stat* st) noexcept, (path, st))
+GUARDED(Set::reads, int, lstat, (const char* path, struct stat* st) noexcept, (path, st))
+GUARDED(Set::reads, int, fstat, (int fd, struct stat* st) noexcept, (fd, st))
+GUARDED(Set::reads, int, fstatat, (int folder, const char* path, struct stat* st, int flags) noexcept,
+        (folder, path, st, flags))
+GUARDED(Set::reads, DIR*, opendir, (const char* path), (path))
+GUARDED(Set::reads, DIR*, fdopendir, (int fd), (fd))
+GUARDED(Set::reads, dirent*, readdir, (DIR * folder), (folder))
+GUARDED(Set::reads, dirent64*, readdir64, (DIR * folder), (folder))
+GUARDED(Set::reads, char*, realpath, (const char* path, char* out) noexcept, (path, out))
+GUARDED(Set::reads, int, flock, (int fd, int operation) noexcept, (fd, operation))
+
+int open(const char* path, int flags, ...) {
+  static auto* next = real<int(const char*, int, ...)>("open");
+  va_list rest;
+  va_start(rest, flags);
+  const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
+  va_end(rest);
+  return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads, [&] { return next(path, flags, bits); });
 }
-int rename(const char* from, const char* to) noexcept {
-  static auto* next = real<int(const char*, const char*)>("rename");
-  return guarded([&] { return next(from, to); });
+int open64(const char* path, int flags, ...) {
+  static auto* next = real<int(const char*, int, ...)>("open64");
+  va_list rest;
+  va_start(rest, flags);
+  const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
+  va_end(rest);
+  return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads, [&] { return next(path, flags, bits); });
 }
-int link(const char* from, const char* to) noexcept {
-  static auto* next = real<int(const char*, const char*)>("link");
-  return guarded([&] { return next(from, to); });
+int openat(int folder, const char* path, int flags, ...) {
+  static auto* next = real<int(int, const char*, int, ...)>("openat");
+  va_list rest;
+  va_start(rest, flags);
+  const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
+  va_end(rest);
+  return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads,
+                 [&] { return next(folder, path, flags, bits); });
 }
-int unlink(const char* path) noexcept {
-  static auto* next = real<int(const char*)>("unlink");
-  return guarded([&] { return next(path); });
-}
-int renameat(int a, const char* from, int b, const char* to) noexcept {
-  static auto* next = real<int(int, const char*, int, const char*)>("renameat");
-  return guarded([&] { return next(a, from, b, to); });
-}
-int renameat2(int a, const char* from, int b, const char* to, unsigned flags) noexcept {
-  static auto* next = real<int(int, const char*, int, const char*, unsigned)>("renameat2");
-  return guarded([&] { return next(a, from, b, to, flags); });
-}
-int linkat(int a, const char* from, int b, const char* to, int flags) noexcept {
-  static auto* next = real<int(int, const char*, int, const char*, int)>("linkat");
-  return guarded([&] { return next(a, from, b, to, flags); });
-}
-int unlinkat(int folder, const char* path, int flags) noexcept {
-  static auto* next = real<int(int, const char*, int)>("unlinkat");
-  return guarded([&] { return next(folder, path, flags); });
-}
-int mkdirat(int folder, const char* path, mode_t mode_bits) noexcept {
-  static auto* next = real<int(int, const char*, mode_t)>("mkdirat");
-  return guarded([&] { return next(folder, path, mode_bits); });
-}
-int syncfs(int fd) noexcept {
-  static auto* next = real<int(int)>("syncfs");
-  return guarded([&] { return next(fd); });
-}
-int fchmod(int fd, mode_t mode_bits) noexcept {
-  static auto* next = real<int(int, mode_t)>("fchmod");
-  return guarded([&] { return next(fd, mode_bits); });
-}
-int rmdir(const char* path) noexcept {
-  static auto* next = real<int(const char*)>("rmdir");
-  return guarded([&] { return next(path); });
-}
-int mkdir(const char* path, mode_t mode_bits) noexcept {
-  static auto* next = real<int(const char*, mode_t)>("mkdir");
-  return guarded([&] { return next(path, mode_bits); });
+long syscall(long number, ...) noexcept {
+  static auto* next = real<long(long, ...)>("syscall");
+  va_list rest;
+  va_start(rest, number);
+  long a[6];
+  for (long& one : a) one = va_arg(rest, long);
+  va_end(rest);
+  const auto call = [&] { return next(number, a[0], a[1], a[2], a[3], a[4], a[5]); };
+  return number == SYS_openat2 ? guarded(Set::reads, call) : call();
 }
 
 }  // extern "C"
