@@ -125,6 +125,41 @@ class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
       if (word.starts_with("@")) word = path(word.substr(1));
     return words;
   }
+  std::map<std::string, std::string> failpoint(const std::string& set, int at, const std::string& mode) const {
+    return {{"LD_PRELOAD", BAYSWAP_FAILPOINT},
+            {"FAILPOINT_LOG", folder_ / "calls"},
+            {"FAILPOINT_SET", set},
+            {"FAILPOINT_AT", std::to_string(at)},
+            {"FAILPOINT_MODE", mode}};
+  }
+  // Runs the deed undisturbed, and counts.
+  int calls_of(const std::string& set) const {
+    const Outcome whole = bayswap(words(), failpoint(set, 0, "kill"));
+    EXPECT_EQ(whole.code, 0) << whole.err;
+    int total = 0;
+    std::ifstream(folder_ / "calls") >> total;
+    EXPECT_GT(total, 5);
+    return total;
+  }
+  void expect_done_by_the_same_again(const Files& after, const std::string& set, int at) const {
+    const Outcome again = bayswap(words());
+    ASSERT_EQ(again.code, 0) << set << " " << at << ": " << again.err;
+    EXPECT_TRUE(files() == after) << set << " " << at;
+    const Outcome check = bayswap({"logbook", "check"});
+    ASSERT_EQ(check.code, 0) << set << " " << at << ": " << check.out << check.err;
+  }
+  void prepare() const {
+    for (const char* account : {"80000011", "80000012"})
+      ASSERT_EQ(bayswap({"carry", "AHLP", "--from", "clubroom-console", "--to", "home-trees", "--account",
+                         std::string("80000001=") + account, "--yes"})
+                    .code,
+                0);
+    ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);  // so that there is something to prune
+    ASSERT_EQ(bayswap({"card", "make", "ps1", path("clubroom/cards/other.card")}).code, 0);
+    std::filesystem::create_directory(folder_ / "kept");
+    for (const std::string& name : {GetParam().folder, std::string("home")})
+      std::filesystem::copy(path(name), folder_ / ("kept/" + name), std::filesystem::copy_options::recursive);
+  }
   // The world as it was made, with one carry done; from a copy, which is faster than making it.
   void fresh() const {
     const auto copy =
@@ -151,38 +186,24 @@ INSTANTIATE_TEST_SUITE_P(
                     Deed{"card",
                          {"card", "copy", "@clubroom/cards/saltglass.card", "--all",
                           "@clubroom/cards/other.card", "--replace"},
-                         "clubroom"}),
+                         "clubroom"},
+                    Deed{"convert",
+                         {"convert", "@bench/dumps/N99P.sra", "--to", "n64.combined", "--base",
+                          "@quay-tv/saves/Lantern Skiff (Europe).srm", "--out",
+                          "@quay-tv/saves/Lantern Skiff (Europe).srm", "--replace"},
+                         "quay-tv"}),
     [](const auto& row) { return row.param.name; });
 
 TEST_P(KillDeeds, AtEveryCall) {
-  for (const char* account : {"80000011", "80000012"})
-    ASSERT_EQ(bayswap({"carry", "AHLP", "--from", "clubroom-console", "--to", "home-trees", "--account",
-                       std::string("80000001=") + account, "--yes"})
-                  .code,
-              0);
-  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);  // so that there is something to prune
-  ASSERT_EQ(bayswap({"card", "make", "ps1", path("clubroom/cards/other.card")}).code, 0);
-  std::filesystem::create_directory(folder_ / "kept");
-  for (const std::string& name : {GetParam().folder, std::string("home")})
-    std::filesystem::copy(path(name), folder_ / ("kept/" + name), std::filesystem::copy_options::recursive);
+  prepare();
   fresh();
   const Files before = files();
-  std::map<std::string, std::string> failpoint{{"LD_PRELOAD", BAYSWAP_FAILPOINT},
-                                               {"FAILPOINT_LOG", folder_ / "calls"}};
-  failpoint["FAILPOINT_AT"] = "0";
-  failpoint["FAILPOINT_MODE"] = "kill";
-  const Outcome whole = bayswap(words(), failpoint);
-  ASSERT_EQ(whole.code, 0) << whole.err;
-  int total = 0;
-  std::ifstream(folder_ / "calls") >> total;
-  ASSERT_GT(total, 5);
+  const int total = calls_of("writes");
   const Files after = files();
   const std::vector<std::string> modes{"kill", "kill-after", "torn", "error"};
   for (int at = 1; at <= total; ++at) {
     fresh();
-    failpoint["FAILPOINT_AT"] = std::to_string(at);
-    failpoint["FAILPOINT_MODE"] = modes[static_cast<std::size_t>(at) % modes.size()];
-    (void)bayswap(words(), failpoint);
+    (void)bayswap(words(), failpoint("writes", at, modes[static_cast<std::size_t>(at) % modes.size()]));
     for (const auto& [name, bytes] : files()) {
       const bool old = before.contains(name) && before.at(name) == bytes;
       const bool made = after.contains(name) && after.at(name) == bytes;
@@ -190,12 +211,82 @@ TEST_P(KillDeeds, AtEveryCall) {
     }
     for (const auto& [name, bytes] : before)
       ASSERT_TRUE(!after.contains(name) || std::filesystem::exists(name)) << at << ": " << name;
-    const Outcome again = bayswap(words());
-    ASSERT_EQ(again.code, 0) << at << ": " << again.err;
-    EXPECT_EQ(files(), after) << at;
-    const Outcome check = bayswap({"logbook", "check"});
-    ASSERT_EQ(check.code, 0) << at << ": " << check.out << check.err;
+    expect_done_by_the_same_again(after, "writes", at);
   }
+}
+
+// Every way in which a call can fail short of ending the process, at every call that changes or reads something:
+// no file is half, what is said is true, the logbook is sound, and the same again succeeds.
+TEST_P(KillDeeds, EveryErrorAtEveryCall) {
+  prepare();
+  const std::vector<int> numbers{EIO, ENOSPC, EINTR, EACCES, EMFILE, EPERM, ENOLCK};
+  std::size_t turn = 0;
+  for (const char* set : {"writes", "reads"}) {
+    fresh();
+    const Files before = files();
+    const int total = calls_of(set);
+    const Files after = files();
+    const int step = std::max(1, total / 120);  // thousands of reads: every so many, with another error each
+    for (int at = 1; at <= total; at += step, ++turn) {
+      fresh();
+      const bool is_short = turn % (numbers.size() + 1) == numbers.size();
+      auto environment = failpoint(set, at, is_short ? "short" : "error");
+      environment["FAILPOINT_ERRNO"] = std::to_string(numbers[turn % numbers.size()]);
+      SCOPED_TRACE(std::string(set) + " call " + std::to_string(at) + (is_short ? ", short" : ", errno ") +
+                   environment["FAILPOINT_ERRNO"]);
+      const Outcome outcome = bayswap(words(), environment);
+      ASSERT_LE(outcome.code, 5) << outcome.err;
+      const Files now = files();
+      if (outcome.code == 0) {
+        ASSERT_TRUE(now == after) << "done was said";
+      } else {
+        ASSERT_TRUE(outcome.code == 1 || has(outcome.err, "What to do:")) << outcome.err;
+      }
+      if (has(outcome.err, "verything is as it was") || has(outcome.err, "othing was changed")) {
+        ASSERT_TRUE(now == before || now == after) << outcome.err;
+      }
+      for (const auto& [name, bytes] : now)
+        ASSERT_TRUE((before.contains(name) && before.at(name) == bytes) ||
+                    (after.contains(name) && after.at(name) == bytes))
+            << name;
+      expect_done_by_the_same_again(after, set, at);
+    }
+  }
+}
+
+// A lost index is made again whole, or not at all: whenever that is stopped, no entry is missing afterwards.
+class LostIndex : public DemoArcade {};
+TEST_F(LostIndex, IsMadeAgainWhole) {
+  for (int i = 0; i < 3; ++i) {
+    ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
+    ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  }
+  const auto ids = [this] {
+    std::vector<int> found;
+    for (const auto& entry : json({"logbook"})) found.push_back(entry["id"]);
+    return found;
+  };
+  const auto all = ids();
+  ASSERT_EQ(all.size(), 6U);
+  const std::vector<std::string> modes{"kill", "kill-after", "torn", "error"};
+  int total = 1;
+  for (int at = 0; at <= total; ++at) {
+    for (const char* name : {"index.sqlite", "index.sqlite-journal"})
+      std::filesystem::remove(path("home/logbook/") + name);
+    (void)bayswap({"logbook", "check"},
+                  {{"LD_PRELOAD", BAYSWAP_FAILPOINT},
+                   {"FAILPOINT_LOG", folder_ / "calls"},
+                   {"FAILPOINT_AT", std::to_string(at)},
+                   {"FAILPOINT_MODE", modes[static_cast<std::size_t>(at) % modes.size()]}});
+    if (at == 0) std::ifstream(folder_ / "calls") >> total;
+    ASSERT_EQ(ids(), all) << "stopped at call " << at << " of " << total;
+    ASSERT_EQ(bayswap({"logbook", "check"}).code, 0);
+  }
+  EXPECT_GT(total, 5);
+  // An index that lost entries on its own: their records are never written over.
+  const Outcome more = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
+  ASSERT_EQ(more.code, 0) << more.err;
+  EXPECT_EQ(ids().front(), 7);
 }
 
 TEST_F(DemoArcade, SurvivesBeingKilledAtRandomTimes) {

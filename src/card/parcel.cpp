@@ -102,20 +102,19 @@ Blob to_parcel(const CardSave& save) {
   for (const CardFile& file : save.files)
     head += fmt::format("\n[[file]]\nname = {}\n{}", toml_quoted(file.name),
                         pieces_in_head(file.entry, file.bytes));
-  std::vector<Byte> parcel(parcel_magic.begin(), parcel_magic.end());
-  parcel.resize(parcel.size() + 4);
-  put_le(parcel, parcel_magic.size(), 4, head.size());
-  parcel.insert(parcel.end(), head.begin(), head.end());
-  const auto append = [&](const Blob& piece) {
-    parcel.insert(parcel.end(), piece.view().begin(), piece.view().end());
-  };
-  append(save.entry);
-  append(save.payload);
+  std::vector<Blob> pieces{save.entry, save.payload};
   for (const CardFile& file : save.files) {
-    append(file.entry);
-    append(file.bytes);
+    pieces.push_back(file.entry);
+    pieces.push_back(file.bytes);
   }
-  return Blob::copy_of(parcel);
+  std::size_t size = parcel_magic.size() + 4 + head.size();
+  for (const Blob& piece : pieces) size += piece.size();
+  Buffer parcel(size);
+  put_le(parcel.bytes(), parcel_magic.size(), 4, head.size());
+  std::ranges::copy(parcel_magic, parcel.bytes().begin());
+  auto out = std::ranges::copy(head, parcel.bytes().subspan(parcel_magic.size() + 4).begin()).out;
+  for (const Blob& piece : pieces) out = std::ranges::copy(piece.view(), out).out;
+  return std::move(parcel).freeze();
 }
 
 Result<Blob> to_single_save(const CardSave& save) {

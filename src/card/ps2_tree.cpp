@@ -108,8 +108,13 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
   std::set<std::string> names;
   const auto take = [&](std::size_t first, std::size_t count, const std::string& what) {
     Row way = row(first, count, deleted, seen);
-    if (!way.problem.empty() && bridge)
-      if (auto other = bridge(first, count)) way = *std::move(other);
+    if (!way.problem.empty() && bridge) {
+      for (const std::size_t own : way.clusters) seen[own] = false;  // the bridged row begins with them again
+      auto other = bridge(first, count);
+      const bool free = other && std::ranges::none_of(other->clusters, [&](std::size_t own) { return seen[own]; });
+      if (free) way = *std::move(other);
+      for (const std::size_t own : way.clusters) seen[own] = true;
+    }
     if (!way.problem.empty() && content.problem.empty()) content.problem = what + way.problem;
     content.clusters.insert(content.clusters.end(), way.clusters.begin(), way.clusters.end());
     return std::move(way.clusters);

@@ -269,6 +269,7 @@ Json to_json(const Entry& entry) {
           {"state", to_text(entry.state)},
           {"when", utc_time(entry.begun)},
           {"device", entry.device},
+          {"imported", entry.imported},
           {"reason", entry.reason},
           {"game", entry.game ? to_json(*entry.game) : Json(nullptr)},
           {"from", {{"bay", entry.from_bay}, {"files", strings(entry.from_paths)}}},

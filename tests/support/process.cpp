@@ -1,5 +1,6 @@
 #include "support/process.hpp"
 
+#include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -28,7 +29,8 @@ struct TempFile {
 }  // namespace
 
 Outcome run_process(const std::vector<std::string>& words, const std::string& folder,
-                    const std::map<std::string, std::string>& environment, const std::string& input) {
+                    const std::map<std::string, std::string>& environment, const std::string& input,
+                    std::size_t max_data_bytes) {
   // Files instead of pipes: nothing to deadlock on, whatever the program prints.
   const TempFile in;
   const TempFile out;
@@ -44,6 +46,10 @@ Outcome run_process(const std::vector<std::string>& words, const std::string& fo
     argv.push_back(nullptr);
     for (const auto& [name, value] : environment) setenv(name.c_str(), value.c_str(), 1);
     if (chdir(folder.c_str()) != 0) _exit(126);
+    if (max_data_bytes > 0) {
+      const rlimit limit{max_data_bytes, max_data_bytes};
+      setrlimit(RLIMIT_DATA, &limit);
+    }
     dup2(in.handle(), STDIN_FILENO);
     dup2(out.handle(), STDOUT_FILENO);
     dup2(err.handle(), STDERR_FILENO);
@@ -51,8 +57,13 @@ Outcome run_process(const std::vector<std::string>& words, const std::string& fo
     _exit(127);
   }
   int status = 0;
-  if (child < 0 || waitpid(child, &status, 0) != child) throw std::runtime_error("no process");
-  return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), out.text(), err.text()};
+  rusage usage{};
+  if (child < 0 || wait4(child, &status, 0, &usage) != child) throw std::runtime_error("no process");
+  const auto seconds = [](const timeval& time) {
+    return static_cast<double>(time.tv_sec) + static_cast<double>(time.tv_usec) / 1e6;
+  };
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), out.text(), err.text(),
+          seconds(usage.ru_utime) + seconds(usage.ru_stime)};
 }
 
 }  // namespace bayswap::test
