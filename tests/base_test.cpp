@@ -77,6 +77,38 @@ TEST(Text, NearestWord) {
   });
 }
 
+TEST(Toml, NamesAndBracketsOfAnyDepthAreRefusedNotFollowed) {
+  const auto refused = [](const std::string& text) {
+    const auto parsed = parse_toml(text, "x.toml", std::size_t{4} << 20);
+    return !parsed && parsed.error().code == ErrorCode::bad_usage;
+  };
+  const auto many = [](std::string_view piece, int times) {
+    std::string out;
+    for (int i = 0; i < times; ++i) out += piece;
+    return out;
+  };
+  EXPECT_TRUE(refused(many("a.", 100000) + "a = 1"));
+  EXPECT_TRUE(refused("[" + many("a.", 100000) + "a]"));
+  EXPECT_TRUE(refused("a = " + many("[", 100000)));
+  EXPECT_TRUE(refused("a = " + many("{ a = ", 100000)));
+  EXPECT_TRUE(refused(many("a=1\n", 100000))) << "far too many for its size";
+  EXPECT_FALSE(refused("a = \"" + many("[.", 1000) + "\" # " + many(".", 1000)));
+  EXPECT_FALSE(refused("a = '''\n" + many("[.\n", 1000) + "'''\nb = \"\\\"" + many("{", 99) + "\""));
+  EXPECT_FALSE(refused("[a.b.c.d]\ne = [[1, 2], [3.5]]\nf = { g = 1 }"));
+}
+
+TEST(Text, NamesAreSafeOrNot) {
+  for (const char* safe : {"a", "save.sav", "caf\xc3\xa9", "...", "-rf", "a b"})
+    EXPECT_TRUE(is_safe_name(safe)) << safe;
+  for (const std::string& odd :
+       std::vector<std::string>{"", ".", "..", "a/b", "/", "a\\b", std::string("a\0b", 3), "\x1b[31m", "\xff",
+                                "\xe2\x80\xae", std::string(256, 'n')})
+    EXPECT_FALSE(is_safe_name(odd)) << odd;
+  EXPECT_EQ(printable("a\xe2\x80\xae"
+                      "b\xe2\x80\xa8\xe2\x81\xa6\x7f\x9b\xe9"),
+            "a?b????\xe9");
+}
+
 TEST(Text, Utf8IsToldFromWhatIsNone) {
   for (const std::string_view one : {"a", "\x7f", "\xc2\x80", "\xdf\xbf", "\xe0\xa0\x80", "\xed\x9f\xbf",
                                      "\xef\xbf\xbf", "\xf0\x90\x80\x80", "\xf4\x8f\xbf\xbf"}) {

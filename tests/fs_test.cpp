@@ -1,8 +1,10 @@
 #include <gtest/gtest.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 #include <bayswap/fs.hpp>
 
+#include <array>
 #include <filesystem>
 #include <fstream>
 #include <thread>
@@ -145,6 +147,90 @@ TEST(LocalStore, LinksAreFollowedButNeverOutOfTheRoot) {
   EXPECT_FALSE(store.replace("loop", text_blob("bad").view()));
   EXPECT_EQ(text_of(*LocalStore(folder.path()).read("outside/save")), "outside");
   EXPECT_EQ(files_in(folder / "outside"), 1U);
+}
+
+TEST(LocalStore, ARootThatIsAwayIsNeverMade) {
+  const Folder folder;
+  LocalStore store(folder / "stick");
+  std::vector<bool> placed;
+  const std::vector<FileChange> changes{{"saves/x", std::nullopt, text_blob("x")}};
+  EXPECT_EQ(store.replace("saves/x", text_blob("x").view()).error().code, ErrorCode::not_found);
+  EXPECT_EQ(store.create("x", text_blob("x").view()).error().code, ErrorCode::not_found);
+  EXPECT_EQ(store.apply(changes, placed).error().code, ErrorCode::not_found);
+  EXPECT_EQ(store.list(".").error().code, ErrorCode::not_found);
+  EXPECT_FALSE(stdfs::exists(folder / "stick"));
+  stdfs::create_directory(folder / "stick");
+  EXPECT_TRUE(store.apply(changes, placed)) << "plugged in";
+  EXPECT_EQ(placed, std::vector<bool>{true});
+}
+
+TEST(LocalStore, NothingOutOfTheRootIsReadThroughALink) {
+  const Folder folder;
+  put(folder / "outside/save", "outside");
+  put(folder / "root/real/save", "inside");
+  stdfs::create_symlink("../outside/save", folder / "root/relative");
+  stdfs::create_symlink(folder / "outside/save", folder / "root/absolute");
+  stdfs::create_directory_symlink("../outside", folder / "root/folder");
+  stdfs::create_symlink(folder / "root/real/save", folder / "root/back-inside");
+  LocalStore store(folder / "root");
+  for (const char* path : {"relative", "absolute", "folder/save", "../outside/save"})
+    EXPECT_EQ(store.read(path).error().code, ErrorCode::unsafe) << path;
+  EXPECT_EQ(store.list("folder").error().code, ErrorCode::unsafe);
+  EXPECT_EQ(text_of(*store.read("back-inside")), "inside");
+}
+
+TEST(LocalStore, ApplyChangesAllOrSaysWhichWereChanged) {
+  const Folder folder;
+  put(folder / "b", "b0");
+  put(folder / "c", "c0");
+  LocalStore store(folder.path());
+  std::vector<bool> placed;
+  const std::vector<FileChange> changes{{"a", std::nullopt, text_blob("a1")},
+                                        {"b", text_blob("b0"), text_blob("b1")},
+                                        {"c", text_blob("c0"), std::nullopt},
+                                        {"deep/er/d", std::nullopt, text_blob("d1")}};
+  ASSERT_TRUE(store.apply(changes, placed));
+  EXPECT_EQ(placed, (std::vector<bool>{true, true, true, true}));
+  EXPECT_EQ(text_of(*store.read("b")), "b1");
+  EXPECT_FALSE(*store.stat("c"));
+  EXPECT_EQ(text_of(*store.read("deep/er/d")), "d1");
+  EXPECT_EQ(files_in(folder.path()), 3U) << "nothing is left lying about";
+  // Another program was faster: its bytes stay, and so does what comes after.
+  put(folder / "b", "played on");
+  const auto late = store.apply(std::vector<FileChange>{{"a", text_blob("a1"), text_blob("a2")},
+                                                        {"b", text_blob("b1"), text_blob("b2")},
+                                                        {"deep/er/d", text_blob("d1"), std::nullopt}},
+                                placed);
+  EXPECT_EQ(late.error().code, ErrorCode::busy);
+  EXPECT_EQ(placed, (std::vector<bool>{true, false, false}));
+  EXPECT_EQ(text_of(*store.read("b")), "played on");
+  EXPECT_EQ(text_of(*store.read("deep/er/d")), "d1");
+  const auto removal = store.apply(std::vector<FileChange>{{"b", text_blob("b1"), std::nullopt}}, placed);
+  EXPECT_EQ(removal.error().code, ErrorCode::busy);
+  EXPECT_EQ(text_of(*store.read("b")), "played on");
+  EXPECT_EQ(files_in(folder.path()), 3U);
+  // Hundreds of files at once, more than may be open.
+  std::vector<FileChange> many;
+  for (int i = 0; i < 3000; ++i)
+    many.push_back({"many/" + std::to_string(i % 7) + "/" + std::to_string(i), std::nullopt, noise(9, 1)});
+  ASSERT_TRUE(store.apply(many, placed));
+  EXPECT_EQ(*store.read("many/3/2999"), noise(9, 1));
+}
+
+TEST(LocalStore, ReplaceKeepsFurtherAttributesAndCountsNames) {
+  const Folder folder;
+  put(folder / "save", "old");
+  const bool has_attributes = setxattr((folder / "save").c_str(), "user.note", "mine", 4, 0) == 0;
+  stdfs::create_hard_link(folder / "save", folder / "other name");
+  LocalStore store(folder.path());
+  EXPECT_EQ((*store.stat("save"))->hard_links, 2U);
+  ASSERT_TRUE(store.replace("save", text_blob("new").view()));
+  EXPECT_EQ(text_of(*store.read("other name")), "old");
+  std::array<char, 16> value{};
+  if (has_attributes) {
+    ASSERT_EQ(getxattr((folder / "save").c_str(), "user.note", value.data(), value.size()), 4);
+    EXPECT_STREQ(value.data(), "mine");
+  }
 }
 
 TEST(LocalStore, TwoWritersOfOneFileDontMix) {

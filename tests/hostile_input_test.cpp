@@ -1,10 +1,10 @@
-// Inputs that are made to mislead, through every command: whatever they claim, no file outside is touched, and
-// memory and time stay in proportion to what was given.
+// Inputs that are made to mislead, through every command: whatever they claim, no file outside is touched,
+// and memory and time stay in proportion to what was given.
+#include <sys/stat.h>
+#include <unistd.h>
 #include <bayswap/card.hpp>
 #include <bayswap/compression.hpp>
 #include <bayswap/logbook.hpp>
-#include <sys/stat.h>
-#include <unistd.h>
 
 #include <filesystem>
 #include <fstream>
@@ -35,10 +35,11 @@ class HostileInput : public DemoArcade {
 #else
     const std::size_t max_data_bytes = program_bytes + free_bytes + 8 * input_bytes;
 #endif
-    const Outcome outcome = run_process(words, folder_.path(), {{"BAYSWAP_HOME", path("home")}}, {}, max_data_bytes);
+    const Outcome outcome =
+        run_process(words, folder_.path(), {{"BAYSWAP_HOME", path("home")}}, {}, max_data_bytes);
     EXPECT_LE(outcome.code, 5) << outcome.err.substr(0, 2000);
     EXPECT_TRUE(outcome.code <= 1 || has(outcome.err, "What to do:"));
-    EXPECT_EQ(outcome.err.find("bad_alloc"), std::string::npos) << "over " << max_data_bytes << " bytes";
+    EXPECT_EQ(outcome.err.find("out of memory"), std::string::npos) << "over " << max_data_bytes << " bytes";
 #ifndef BAYSWAP_SANITIZED
     EXPECT_LE(outcome.cpu_seconds, 2 + 2 * static_cast<double>(input_bytes) / (1 << 20));
 #endif
@@ -47,7 +48,9 @@ class HostileInput : public DemoArcade {
     std::map<std::string, std::string> files;
     for (const auto& one : fs::recursive_directory_iterator(folder_.path())) {
       const std::string name = one.path().string();
-      if (!one.is_regular_file() || name.find("/w/home/logbook") != std::string::npos || name.find("/out") != std::string::npos) continue;
+      if (!one.is_regular_file() || name.find("/w/home/logbook") != std::string::npos ||
+          name.find("/out") != std::string::npos)
+        continue;
       std::ifstream file(name, std::ios::binary);
       files[name] = {std::istreambuf_iterator<char>(file), {}};
     }
@@ -64,7 +67,8 @@ TEST_F(HostileInput, EveryCommandOverEveryOneStaysInProportion) {
       {"600-by-4.card", ps2_card_of_one_chain(8 * mega, 600, 4)},
       {"sat.card", sat_memory_of_shared_lists(2000)},
       {"gc.zip", zip_of("gc.card", gc_card_of_one_chain())},
-      {"loop.package", looping_package(read("clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty"))},
+      {"loop.package",
+       looping_package(read("clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty"))},
       {"names.parcel", parcel_with_names("../../evil", {"../../evil", "/tmp/evil", "a/b"})},
       {"long-names.tar.gz", tar_of_long_names(100, mega)},
       {"zeros.gz", wrap(Compression::gzip, Blob::filled(200 * mega, 0))},
@@ -136,8 +140,17 @@ TEST_F(HostileInput, EveryCommandOverEveryOneStaysInProportion) {
 
 TEST_F(HostileInput, NamesFromFilesNeverBecomePathsOutside) {
   const auto before = everything();
-  const std::vector<std::string> names{"../../evil", "/tmp/bayswap-evil", "a/../../evil", "..", ".", "a/b", "a\\b",
-                                       std::string("nul\0evil", 8), "\x1b[31m", "", std::string(300, 'n')};
+  const std::vector<std::string> names{"../../evil",
+                                       "/tmp/bayswap-evil",
+                                       "a/../../evil",
+                                       "..",
+                                       ".",
+                                       "a/b",
+                                       "a\\b",
+                                       std::string("nul\0evil", 8),
+                                       "\x1b[31m",
+                                       "",
+                                       std::string(300, 'n')};
   for (const std::string& name : names) {
     fs::create_directories(folder_ / "out/saves");
     put("out/x.parcel", parcel_with_names("BESLES-99031", {"icon.sys", name}));
@@ -161,9 +174,9 @@ TEST_F(HostileInput, NamesFromFilesNeverBecomePathsOutside) {
 
 TEST_F(HostileInput, BadBooksInTheHomeFolderAreNamedAndHurtNoOther) {
   put("w/home/layouts/deep.toml", text_blob(dotted_toml(200000)));
-  put("w/home/layouts/clock.toml",
-      text_blob("id = \"gb.short\"\nplatform = \"gb\"\nname = \"x\"\n[[part]]\nrole = \"sram\"\nat = 0\nsize = 8192\n"
-                "[[part]]\nrole = \"rtc\"\nat = 8192\nsize = 7\n"));
+  put("w/home/layouts/clock.toml", text_blob("id = \"gb.short\"\nplatform = \"gb\"\nname = "
+                                             "\"x\"\n[[part]]\nrole = \"sram\"\nat = 0\nsize = 8192\n"
+                                             "[[part]]\nrole = \"rtc\"\nat = 8192\nsize = 7\n"));
   put("w/home/bays/deep.toml", text_blob(dotted_toml(200000)));
   const Outcome there = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
   EXPECT_EQ(there.code, 0) << there.err;
@@ -171,12 +184,70 @@ TEST_F(HostileInput, BadBooksInTheHomeFolderAreNamedAndHurtNoOther) {
   EXPECT_LE(bayswap({"bay", "list"}).code, 1);
   put("x.gb", noise(8199, 1));
   expect_in_proportion({"inspect", folder_ / "x.gb"}, 8199);
-  expect_in_proportion({"convert", folder_ / "x.gb", "--from", "gb.short", "--to", "gb.raw", "--out", folder_ / "o"}, 8199);
+  expect_in_proportion(
+      {"convert", folder_ / "x.gb", "--from", "gb.short", "--to", "gb.raw", "--out", folder_ / "o"}, 8199);
   // A book that is used by every carry can't be left out: its line is named.
   put("w/home/titles.toml", text_blob(dotted_toml(200000)));
   const Outcome stopped = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
   EXPECT_EQ(stopped.code, 2);
   EXPECT_TRUE(has(stopped.err, "titles.toml"));
+}
+
+TEST_F(HostileInput, NamesAreReadAsUtf8AndShownWithoutTricks) {
+  // Whatever the locale says, a zip file's flagged names are UTF-8.
+  put("caf.zip", zip_of("saves/Caf\xc3\xa9/Lantern Skiff (Europe).srm", read(tv_save)));
+  const Outcome adopted =
+      run_process({BAYSWAP_BINARY, "adopt", folder_ / "caf.zip", "--to", "quay-tv", "--dry-run"},
+                  folder_.path(), {{"BAYSWAP_HOME", path("home")}, {"LC_ALL", "C"}});
+  EXPECT_EQ(adopted.code, 0) << adopted.err;
+  EXPECT_TRUE(has(adopted.out, "Caf\xc3\xa9"));
+  // Controls of Latin-1, marks of direction, ends of lines, bytes that are no UTF-8.
+  const std::string odd =
+      "odd-\xc2\x9b"
+      "2J\xe2\x80\xae\xe2\x80\xa8\x7f\xff.bin";
+  put(odd, noise(1000, 1));
+  const Outcome text = bayswap({"inspect", folder_ / odd});
+  const Outcome document = bayswap({"inspect", folder_ / odd, "--json"});
+  for (const char* trick : {"\xc2\x9b", "\xe2\x80\xae", "\xe2\x80\xa8", "\x7f"}) {
+    EXPECT_EQ((text.out + text.err).find(trick), std::string::npos);
+    EXPECT_EQ(document.out.find(trick), std::string::npos);
+  }
+  const auto parsed = nlohmann::json::parse(document.out);
+  EXPECT_EQ(parsed[0]["path"], folder_ /
+                                   "odd-\xc2\x9b"
+                                   "2J\xe2\x80\xae\xe2\x80\xa8\x7f\xf4\x8f\xbf\xbf.bin")
+      << "the byte FF stands as U+10FFFF";
+}
+
+TEST_F(HostileInput, AMediumThatIsAwayIsRefusedAndItsEntriesStayOpen) {
+  fs::rename(path("quay-tv"), folder_ / "unplugged");
+  for (const std::vector<std::string>& words :
+       {std::vector<std::string>{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"},
+        {"carry", "Lantern Skiff", "--from", "quay-tv", "--to", "bench", "--yes"},
+        {"adopt", "w/bench/dumps/N99P.sra", "--to", "quay-tv", "--yes"},
+        {"bay", "scan", "quay-tv"},
+        {"bay", "show", "quay-tv"}}) {
+    const Outcome outcome = bayswap(words);
+    EXPECT_EQ(outcome.code, 4) << words[0] << outcome.out;
+    EXPECT_TRUE(has(outcome.err, "plug in the medium"));
+    EXPECT_FALSE(exists("quay-tv"));
+  }
+  fs::rename(folder_ / "unplugged", path("quay-tv"));
+  ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
+  fs::rename(path("quay-tv"), folder_ / "unplugged");
+  const Outcome undone = bayswap({"undo", "--yes"});
+  EXPECT_EQ(undone.code, 4);
+  EXPECT_TRUE(has(undone.err, "plug in"));
+  EXPECT_FALSE(exists("quay-tv"));
+  fs::rename(folder_ / "unplugged", path("quay-tv"));
+  EXPECT_EQ(bayswap({"undo", "--yes"}).code, 0);
+}
+
+TEST_F(HostileInput, AFailingStdoutIsSaid) {
+  const Outcome full = run_process({"/bin/sh", "-c", std::string(BAYSWAP_BINARY) + " layouts > /dev/full"},
+                                   folder_.path(), {{"BAYSWAP_HOME", path("home")}});
+  EXPECT_EQ(full.code, 5);
+  EXPECT_TRUE(has(full.err, "output could not be written"));
 }
 
 // ---- Logbooks that someone else wrote -----------------------------------------------------------
@@ -187,7 +258,9 @@ class ForeignLogbook : public HostileInput {
     EXPECT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
     put("victim", text_blob("precious"));
   }
-  [[nodiscard]] bool victim_lives() const { return *LocalStore().read(folder_ / "victim") == text_blob("precious"); }
+  [[nodiscard]] bool victim_lives() const {
+    return *LocalStore().read(folder_ / "victim") == text_blob("precious");
+  }
   // What makes SQLite delete the named file when it opens the index beside it.
   void put_journal(const std::string& index) const {
     const std::string name = folder_ / "victim";
@@ -209,10 +282,12 @@ class ForeignLogbook : public HostileInput {
   [[nodiscard]] std::string record(const std::string& path, const std::string& more = {}) const {
     const Blob evil = text_blob("evil");
     put("foreign/blobs/" + sha256(evil.view()).hex().substr(0, 2) + "/" + sha256(evil.view()).hex(), evil);
-    return "id = 9\nkind = \"carry\"\nbegun = 1935655200\ndevice = \"x\"\nreason = \"x\"\nfrom_bay = \"a\"\nto_bay = "
+    return "id = 9\nkind = \"carry\"\nbegun = 1935655200\ndevice = \"x\"\nreason = \"x\"\nfrom_bay = "
+           "\"a\"\nto_bay = "
            "\"b\"\n" +
            more + "\n[[change]]\npath = \"" + path + "\"\nbefore = \"" + sha256(evil.view()).hex() +
-           "\"\nbefore_bytes = 4\nafter = \"" + sha256(text_blob("precious").view()).hex() + "\"\nafter_bytes = 8\n";
+           "\"\nbefore_bytes = 4\nafter = \"" + sha256(text_blob("precious").view()).hex() +
+           "\"\nafter_bytes = 8\n";
   }
 };
 
@@ -248,8 +323,8 @@ TEST_F(ForeignLogbook, AnExportNeverWritesOverWhatIsNotItsOwn) {
 }
 
 TEST_F(ForeignLogbook, ItsPathsAreNotFollowedOutOfTheBays) {
-  for (const std::string& victim :
-       {folder_ / "victim", std::string("victim"), folder_ / "w/quay-tv/../../victim", std::string("/etc/../etc/x")}) {
+  for (const std::string& victim : {folder_ / "victim", std::string("victim"),
+                                    folder_ / "w/quay-tv/../../victim", std::string("/etc/../etc/x")}) {
     put("foreign/records/0000000009.toml", text_blob(record(victim)));
     const auto count = json({"logbook"}).size();
     const Outcome taken = bayswap({"logbook", "import", folder_ / "foreign"});
@@ -266,7 +341,8 @@ TEST_F(ForeignLogbook, ItsPathsAreNotFollowedOutOfTheBays) {
   }
   // A whole home folder that someone else made: the same, without an import.
   fs::remove(path("home/logbook/index.sqlite"));
-  put("w/home/logbook/records/0000000009.toml", text_blob(record(folder_ / "victim", "machine = \"0123\"\n")));
+  put("w/home/logbook/records/0000000009.toml",
+      text_blob(record(folder_ / "victim", "machine = \"0123\"\n")));
   for (const auto& blob : fs::recursive_directory_iterator(folder_ / "foreign/blobs"))
     if (blob.is_regular_file()) {
       const std::string name = blob.path().filename();
@@ -329,13 +405,18 @@ TEST_F(HostileInput, AFolderThatBecomesALinkIsNeverWrittenThrough) {
   kill(attacker, SIGKILL);
   int status = 0;
   waitpid(attacker, &status, 0);
-  EXPECT_TRUE(fs::is_empty(folder_ / "outside"));
+  std::string escaped;
+  for (const auto& one : fs::recursive_directory_iterator(folder_ / "outside"))
+    escaped += one.path().string() + " ";
+  EXPECT_EQ(escaped, "");
 }
 
 TEST_F(HostileInput, FilesMadeBeforehandAreNeverTakenForOurs) {
-  // The temporary names of older versions followed from the target's; an attacker makes them in a shared folder.
+  // The temporary names of older versions followed from the target's; an attacker makes them in a shared
+  // folder.
   chmod(path("quay-tv/saves").c_str(), 01777);
-  for (int i = 0; i < 300; ++i) fs::create_symlink(folder_ / "stolen", path("quay-tv/saves/.bayswap-" + std::to_string(i) + ".tmp"));
+  for (int i = 0; i < 300; ++i)
+    fs::create_symlink(folder_ / "stolen", path("quay-tv/saves/.bayswap-" + std::to_string(i) + ".tmp"));
   ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}).code, 0);
   EXPECT_FALSE(fs::exists(folder_ / "stolen"));
   struct stat st {};

@@ -125,7 +125,8 @@ class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
       if (word.starts_with("@")) word = path(word.substr(1));
     return words;
   }
-  std::map<std::string, std::string> failpoint(const std::string& set, int at, const std::string& mode) const {
+  std::map<std::string, std::string> failpoint(const std::string& set, int at,
+                                               const std::string& mode) const {
     return {{"LD_PRELOAD", BAYSWAP_FAILPOINT},
             {"FAILPOINT_LOG", folder_ / "calls"},
             {"FAILPOINT_SET", set},
@@ -215,8 +216,8 @@ TEST_P(KillDeeds, AtEveryCall) {
   }
 }
 
-// Every way in which a call can fail short of ending the process, at every call that changes or reads something:
-// no file is half, what is said is true, the logbook is sound, and the same again succeeds.
+// Every way in which a call can fail short of ending the process, at every call that changes or reads
+// something: no file is half, what is said is true, the logbook is sound, and the same again succeeds.
 TEST_P(KillDeeds, EveryErrorAtEveryCall) {
   prepare();
   const std::vector<int> numbers{EIO, ENOSPC, EINTR, EACCES, EMFILE, EPERM, ENOLCK};

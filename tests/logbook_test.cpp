@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <bayswap/logbook.hpp>
 
+#include "logbook/record.hpp"
 #include "support/builders.hpp"
 #include "support/failing_store.hpp"
 #include "support/folder.hpp"
@@ -27,6 +28,7 @@ class InMemory : public testing::Test {
     return entry;
   }
   MemoryStore blobs_;
+  MemoryStore elsewhere_;
   std::int64_t now_ = 1935655200;
 };
 
@@ -142,6 +144,113 @@ TEST_F(InMemory, NothingIsBegunWhenBytesCannotBeKept) {
     ASSERT_FALSE(id);
     EXPECT_EQ(id.error().code, ErrorCode::io);
     EXPECT_TRUE(book.entries()->empty());
+  }
+}
+
+TEST_F(InMemory, RecordsAreNeverWrittenOverByAnIndexThatIsBehind) {
+  {
+    Logbook book = open();
+    for (int i = 0; i < 3; ++i)
+      ASSERT_TRUE(
+          book.finish(*book.begin(carry("X"), {{"/a", {}, text_blob(std::to_string(i))}}), EntryState::done));
+  }
+  // An index that was rebuilt in part, as older versions could leave it: it knows of no entry.
+  Logbook behind = *Logbook::open(elsewhere_, ":memory:", [this] { return now_++; });
+  const auto all = blobs_.files();
+  for (const auto& [path, bytes] : all) ASSERT_TRUE(elsewhere_.replace(path, bytes.view()));
+  const auto id = behind.begin(carry("new"), {{"/a", text_blob("2"), text_blob("3")}});
+  ASSERT_TRUE(id) << id.error().message;
+  EXPECT_EQ(*id, 4) << "after the highest record";
+  for (const auto& [path, bytes] : all) EXPECT_EQ(*elsewhere_.read(path), bytes) << path;
+  EXPECT_EQ(behind.entries()->size(), 4U);
+  std::vector<std::string> notes;
+  EXPECT_TRUE(behind.check(notes)->empty());
+}
+
+TEST_F(InMemory, CheckComparesRecordsBlobsAndIndexInAllDirections) {
+  Logbook book = open();
+  const auto id = book.begin(carry("X"), {{"/a", {}, text_blob("1")}});
+  ASSERT_TRUE(book.finish(*id, EntryState::done));
+  Entry lost = *book.entry(*id);
+  lost.id = 7;
+  lost.reason = "of an index that is gone";
+  ASSERT_TRUE(write_record(blobs_, lost));
+  ASSERT_TRUE(blobs_.replace("blobs/00/0123", text_blob("orphan").view()));
+  ASSERT_TRUE(blobs_.replace("blobs/00/.bayswap-1.tmp", text_blob("left over").view()));
+  std::vector<std::string> notes;
+  EXPECT_TRUE(book.check(notes)->empty());
+  EXPECT_EQ(notes.size(), 3U) << "an entry only its record had, and two orphans";
+  EXPECT_EQ(book.entry(7)->reason, lost.reason);
+  EXPECT_EQ(book.prune(5, true)->blobs, 2U);
+  EXPECT_EQ(*book.bytes(*lost.changes[0].after), text_blob("1"));
+}
+
+// What version 1 wrote, as its schema had it.
+TEST(LogbookOnDisk, OfTheFirstVersionIsConverted) {
+  const Folder folder;
+  LocalStore blobs(folder.path());
+  const std::string index = folder / "index.sqlite";
+  sqlite3* db = nullptr;
+  ASSERT_EQ(sqlite3_open(index.c_str(), &db), SQLITE_OK);
+  const auto sql = [&](const std::string& text) {
+    char* error = nullptr;
+    EXPECT_EQ(sqlite3_exec(db, text.c_str(), nullptr, nullptr, &error), SQLITE_OK)
+        << (error != nullptr ? error : "");
+  };
+  sql(R"sql(
+CREATE TABLE IF NOT EXISTS entry (
+  id INTEGER PRIMARY KEY AUTOINCREMENT,
+  kind INTEGER NOT NULL, state INTEGER NOT NULL, begun INTEGER NOT NULL,
+  device TEXT NOT NULL, reason TEXT NOT NULL,
+  platform TEXT, code TEXT, title TEXT, region INTEGER, revision INTEGER,
+  from_bay TEXT NOT NULL, to_bay TEXT NOT NULL, undoes INTEGER);
+CREATE TABLE IF NOT EXISTS source (
+  entry INTEGER NOT NULL REFERENCES entry(id), position INTEGER NOT NULL, path TEXT NOT NULL,
+  PRIMARY KEY (entry, position)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS change (
+  entry INTEGER NOT NULL REFERENCES entry(id), position INTEGER NOT NULL, path TEXT NOT NULL,
+  before TEXT, before_bytes INTEGER NOT NULL, after TEXT, after_bytes INTEGER NOT NULL,
+  PRIMARY KEY (entry, position)) WITHOUT ROWID;
+PRAGMA user_version = 1;
+)sql");
+  const std::string digest = sha256(text_blob("new").view()).hex();
+  sql("INSERT INTO entry VALUES (5, 0, 1, 1935655200, '" + host_name() +
+      "', 'because', 'n64', 'N99P', 'LANTERN SKIFF', 4, 2, 'bench', 'tv', NULL)");
+  sql("INSERT INTO source VALUES (5, 0, 'dumps/x.sra')");
+  sql("INSERT INTO change VALUES (5, 0, '/tv/a', NULL, 0, '" + digest + "', 3)");
+  sqlite3_close(db);
+  ASSERT_TRUE(blobs.create("blobs/" + digest.substr(0, 2) + "/" + digest, text_blob("new").view()));
+  for (int opened = 0; opened < 2; ++opened) {
+    auto book = Logbook::open(blobs, index);
+    ASSERT_TRUE(book) << book.error().message;
+    const auto entries = *book->entries();
+    ASSERT_EQ(entries.size(), 1U);
+    EXPECT_EQ(entries[0].id, 5);
+    EXPECT_EQ(entries[0].reason, "because");
+    EXPECT_EQ(entries[0].game->region, Region::europe);
+    EXPECT_EQ(entries[0].from_paths, std::vector<std::string>{"dumps/x.sra"});
+    EXPECT_EQ(text_of(*book->bytes(*entries[0].changes[0].after)), "new");
+    EXPECT_FALSE(is_foreign(entries[0])) << "this host made it";
+    EXPECT_EQ((*book->newest())->id, 5);
+  }
+  auto book = Logbook::open(blobs, index);
+  EXPECT_EQ(*book->begin(Entry{}, {}), 6) << "numbers go on";
+}
+
+TEST(LogbookOnDisk, AnIndexWithViewsOrOtherTablesIsNotOurs) {
+  for (const char* more :
+       {"CREATE VIEW x AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i FROM n) SELECT * FROM n",
+        "CREATE TRIGGER x AFTER INSERT ON entry BEGIN DELETE FROM entry; END", "CREATE TABLE more (x)",
+        "DROP TABLE change; CREATE TABLE change (entry, position, path, before, before_bytes, after, "
+        "after_bytes AS (zeroblob(1000000000)))"}) {
+    const Folder folder;
+    LocalStore blobs(folder.path());
+    ASSERT_TRUE(Logbook::open(blobs, folder / "index.sqlite"));
+    sqlite3* db = nullptr;
+    ASSERT_EQ(sqlite3_open((folder / "index.sqlite").c_str(), &db), SQLITE_OK);
+    EXPECT_EQ(sqlite3_exec(db, more, nullptr, nullptr, nullptr), SQLITE_OK) << more;
+    sqlite3_close(db);
+    EXPECT_EQ(Logbook::open(blobs, folder / "index.sqlite").error().code, ErrorCode::damaged) << more;
   }
 }
 

@@ -41,6 +41,7 @@ struct Plan {
   std::string to_bay;
   std::vector<std::string> from_files;  // as the user knows them
   std::optional<std::int64_t> undoes;
+  std::string root;  // absolute path of the folder the changes stay in; empty: the target store's root
   std::vector<FileChange> changes;  // paths as the target's store knows them; empty: all is as it should be
   std::vector<Step> steps;
   std::vector<PlanIssue> issues;

@@ -74,6 +74,10 @@ class Store {
   /// store has no such folder.
   [[nodiscard]] virtual std::string root() const { return {}; }
 
+  /// From now on, a path below the folder `root` (absolute) that leads out of it through a link is not
+  /// changed, and `root` is not made: for a store without a root of its own. The base version does nothing.
+  virtual void stay_within(const std::string& root) { (void)root; }
+
   /// Returns the first `count` bytes of a file, all of them if it is shorter.
   [[nodiscard]] Result<Blob> read_head(const std::string& path, std::size_t count) {
     return read_range(path, 0, count);
@@ -106,6 +110,7 @@ class LocalStore final : public Store {
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
   std::string root() const override;
+  void stay_within(const std::string& root) override { fences_.push_back(root); }
 
  private:
   [[nodiscard]] Result<int> open_below(const std::string& path, int flags) const;
@@ -114,6 +119,7 @@ class LocalStore final : public Store {
 
   std::string root_;
   Privacy privacy_;
+  std::vector<std::string> fences_;
   mutable std::atomic<int> root_handle_{-1};
 };
 

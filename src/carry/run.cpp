@@ -34,6 +34,7 @@ Error put_back(Store& store, const std::vector<FileChange>& changes, const std::
 
 // The folder that has to be there for the change to be looked at later.
 std::string root_of(const Plan& plan, Store& target) {
+  if (!plan.root.empty()) return plan.root;
   if (std::string root = target.root(); !root.empty()) return root;
   std::string folder = folder_of(target.absolute_path(plan.changes.front().path));
   while (folder.starts_with('/') && folder != "/") {

@@ -13,6 +13,8 @@ namespace bayswap {
 Result<void> check_origin(const Entry& entry, Store& files, const std::vector<std::string>& bay_roots,
                           Plan& plan) {
   if (!entry.root.empty()) {
+    files.stay_within(entry.root);
+    plan.root = entry.root;
     BAYSWAP_TRY(const auto root, files.stat(entry.root));
     if (!root)
       return fail(ErrorCode::not_found, fmt::format("{} does not exist", entry.root),

@@ -215,9 +215,12 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
   LocalStore store(bay->root);
+  const auto there = check_root(*bay, store);
+  if (!there && globals.json) return report(there.error());
   Json saves = Json::array();
   std::vector<std::vector<std::string>> rows;
-  for (const PlatformRule& rule : bay->rules) add_saves(*catalog, store, rule, saves, rows);
+  if (there)
+    for (const PlatformRule& rule : bay->rules) add_saves(*catalog, store, rule, saves, rows);
   if (globals.json) {
     Json json = to_json(*bay);
     json["saves"] = std::move(saves);
@@ -233,6 +236,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
                 fmt::format("{} as {}{}", rule.path.text(),
                             rule.keeping == Keeping::file ? rule.layout : std::string(to_text(rule.keeping)),
                             rule.roms.empty() ? "" : ", ROMs in " + rule.roms));
+  if (!there) return report(there.error());
   const bool plain =
       std::ranges::any_of(bay->rules, [](const PlatformRule& rule) { return rule.keeping == Keeping::file; });
   if (!plain || rows.empty()) {

@@ -208,6 +208,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const Bay bay, find_bay(home, name));
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   LocalStore local(bay.root);
+  BAYSWAP_CHECK(check_root(bay, local));
   LastScan last(globals, home, bay, titles.to_toml());
   if (const auto text = last.still_right()) {
     fmt::print("{}", *text);

@@ -208,7 +208,8 @@ class Inspection {
 
   // The array goes out entry by entry, so that memory does not grow with it.
   void add(const Json& json) {
-    std::string text = json.dump(2, ' ', false, Json::error_handler_t::replace);
+    std::string text = json_text(json);
+    text.pop_back();
     std::string indented = shown_++ > 0 ? ",\n  " : "[\n  ";
     indented.reserve(text.size() + text.size() / 4);
     for (const char c : text) {

@@ -5,7 +5,9 @@
 #include <csignal>
 #include <cstdio>
 #include <exception>
+#include <new>
 #include <string_view>
+#include <system_error>
 
 #include "cli/commands.hpp"
 
@@ -34,12 +36,20 @@ int main(int argc, char** argv) {
   int code = 0;
   try {
     code = bayswap::cli::run_command_line(argc, argv);
-  } catch (const std::exception& error) {  // out of memory, and the like
+  } catch (const std::bad_alloc&) {
+    std::fprintf(
+        stderr,
+        "bayswap: out of memory\nWhat to do: nothing was half-written; try again with less at once.\n");
+    return 5;
+  } catch (const std::system_error&) {  // how the printing library tells of a failed write
+    std::fprintf(stderr, "bayswap: the output could not be written\nWhat to do: check where it goes.\n");
+    return 5;
+  } catch (const std::exception& error) {
     std::fprintf(stderr, "bayswap: %s\nWhat to do: nothing was half-written; try again with less at once.\n",
                  error.what());
     return 5;
   }
-  if (std::fflush(stdout) != 0 && code == 0) {
+  if ((std::fflush(stdout) != 0 || std::ferror(stdout) != 0) && code == 0) {
     std::fprintf(stderr, "bayswap: the output could not be written\nWhat to do: check where it goes.\n");
     return 5;
   }

@@ -207,6 +207,12 @@ Result<std::string> LocalStore::inside(const std::string& path) const {
     if (!root) return os_error(errno, "following its path", root_);
     if (*root != "/" && !found.starts_with(*root + "/")) return leads_out(where, root_);
   }
+  for (const std::string& fence : fences_) {
+    if (!absolute_path(path).starts_with(fence + "/")) continue;
+    const auto root = resolved_path(fence);
+    if (!root) return os_error(errno, "looking at it", fence);
+    if (!found.starts_with(*root + "/")) return leads_out(where, fence);
+  }
   return found;
 }
 

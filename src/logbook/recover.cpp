@@ -62,6 +62,7 @@ Result<std::vector<Recovered>> Logbook::recover(Store& files) {
 Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   using Outcome = Recovered::Outcome;
   Recovered result;
+  if (!entry.root.empty()) files.stay_within(entry.root);
   std::vector<Holds> holds;
   for (const LoggedChange& change : entry.changes) {
     if (!is_reachable(entry, change, files)) {

@@ -1,8 +1,8 @@
 #include "support/hostile.hpp"
 
+#include <fmt/format.h>
 #include <bayswap/card.hpp>
 #include <bayswap/compression.hpp>
-#include <fmt/format.h>
 
 #include <algorithm>
 #include <cstring>
@@ -40,7 +40,9 @@ struct Ps2 {
     links_at = std::size_t{le32(bytes, 8 * cluster)} * cluster;
   }
   void link(std::size_t from, std::uint32_t to) { put_le(bytes, links_at + 4 * from, 4, 0x80000000U | to); }
-  void put_entry(std::size_t at, unsigned mode, std::size_t length, std::size_t start, const std::string& name) {
+  void put_entry(std::size_t at, unsigned mode, std::size_t length, std::size_t start,
+                 const std::string& name) {
+    std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(at), entry, Byte{0});
     put_le(bytes, at, 2, mode);
     put_le(bytes, at + 4, 4, length);
     put_le(bytes, at + 16, 4, start);
@@ -53,8 +55,8 @@ struct Ps2 {
       link(from + i, i + 1 < count ? static_cast<std::uint32_t>(from + i + 1) : 0x7fffffffU);
   }
   // Folder `index` of the root, its own entries in the clusters from `from` on.
-  void folder(std::size_t index, std::size_t from, const std::vector<std::pair<std::string, std::size_t>>& files,
-              std::size_t start) {
+  void folder(std::size_t index, std::size_t from,
+              const std::vector<std::pair<std::string, std::size_t>>& files, std::size_t start) {
     const std::size_t root_at = at(index / 2 == 0 ? 0 : 1 + index / 2 - 1) + index % 2 * entry;
     put_entry(root_at, 0x8427, files.size() + 2, from, fmt::format("BESLES-{:05}", index));
     put_entry(at(from), 0x8427, 0, 0, ".");
@@ -75,7 +77,8 @@ Blob ps2_card_of_one_chain(std::size_t image_bytes, std::size_t saves, std::size
   const std::size_t start = root + saves * own;
   card.chain(start, card.allocatable - start);
   std::vector<std::pair<std::string, std::size_t>> inside;
-  for (std::size_t i = 0; i < files; ++i) inside.emplace_back(fmt::format("f{}", i), (card.allocatable - start) * cluster);
+  for (std::size_t i = 0; i < files; ++i)
+    inside.emplace_back(fmt::format("f{}", i), (card.allocatable - start) * cluster);
   for (std::size_t i = 0; i < saves; ++i) {
     card.chain(root + i * own, own);
     card.folder(i + 2, root + i * own, inside, start);
@@ -154,11 +157,13 @@ Blob sat_memory_of_shared_lists(std::size_t saves) {
 
 Blob looping_package(const Blob& package) {
   std::vector<Byte> bytes = bytes_of(package);
-  // Its file table is one block of records of 64 bytes: found by the first file's name length and folder FFFF.
+  // Its file table is one block of records of 64 bytes: found by the first file's name length and folder
+  // FFFF.
   for (std::size_t at = 0xB000; at + 0x1000 <= bytes.size(); at += 0x1000) {
     if (be16(bytes, at + 50) != 0xFFFF || (bytes[at + 40] & 0x3F) == 0) continue;
     for (std::size_t record = at; record < at + 0x1000; record += 64)
-      if ((bytes[record + 40] & 0x3F) != 0 && (bytes[record + 40] & 0x80) == 0) put_be32(bytes, record + 52, 0xFFFFFFFFU);
+      if ((bytes[record + 40] & 0x3F) != 0 && (bytes[record + 40] & 0x80) == 0)
+        put_be32(bytes, record + 52, 0xFFFFFFFFU);
     break;
   }
   for (std::size_t at = 0xA000; at + 24 <= 0xB000; at += 24) {  // the first hash table: each leads to block 0
@@ -235,7 +240,10 @@ Blob tar_of_long_names(std::size_t count, std::size_t length) {
     put_text(header, 136, "00000000000");
     put_text(header, 148, "        ");
     header[156] = static_cast<Byte>(type);
-    put_text(header, 257, std::string("ustar\0" "00", 8));
+    put_text(header, 257,
+             std::string("ustar\0"
+                         "00",
+                         8));
     unsigned sum = 0;
     for (const Byte b : header) sum += b;
     put_text(header, 148, fmt::format("{:06o}", sum));
@@ -248,7 +256,8 @@ Blob tar_of_long_names(std::size_t count, std::size_t length) {
     const std::string name = fmt::format("{}-", i) + std::string(length, 'n');
     std::string record = " path=" + name + "\n";
     record = std::to_string(record.size() + 7) + record;
-    while (std::stoul(record) != record.size()) record = std::to_string(record.size()) + record.substr(record.find(' '));
+    while (std::stoul(record) != record.size())
+      record = std::to_string(record.size()) + record.substr(record.find(' '));
     member('x', "x", record);
     member('0', "f", "");
   }

@@ -8,10 +8,11 @@
 
 namespace bayswap::test {
 
-/// A 64 MiB ps2 card in which `saves` folders of `files` files each all claim one chain that has all clusters.
+/// A 64 MiB ps2 card in which `saves` folders of `files` files each all claim one chain that has all
+/// clusters.
 [[nodiscard]] Blob ps2_card_of_one_chain(std::size_t image_bytes, std::size_t saves, std::size_t files);
-/// A ps2 card with a root folder of no entries; one whose two pointers to tables lead to one table; one with a
-/// file called `name`.
+/// A ps2 card with a root folder of no entries; one whose two pointers to tables lead to one table; one with
+/// a file called `name`.
 [[nodiscard]] Blob ps2_card_without_root();
 [[nodiscard]] Blob ps2_card_of_one_table();
 [[nodiscard]] Blob ps2_card_with_a_file_called(const std::string& name);

@@ -2,7 +2,8 @@
 //
 // FAILPOINT_SET   "writes" (default): calls that could change a disk; "reads": those that look at it
 // FAILPOINT_AT    n, counted within the set; 0: none
-// FAILPOINT_MODE  kill (SIGKILL before the call), kill-after, torn (half of a write, then SIGKILL), short (half of
+// FAILPOINT_MODE  kill (SIGKILL before the call), kill-after, torn (half of a write, then SIGKILL), short
+// (half of
 //                 a write or a read, reported so), error
 // FAILPOINT_ERRNO the number that a failing call gives; ENOSPC where it is not set
 // FAILPOINT_LOG   path: the number of calls is written there at a clean end
@@ -37,7 +38,8 @@ bool mode_is(const char* wanted) {
   return std::strcmp(variable("FAILPOINT_MODE", "kill"), wanted) == 0;
 }
 Set wanted_set() {
-  static const Set set = std::strcmp(variable("FAILPOINT_SET", "writes"), "reads") == 0 ? Set::reads : Set::writes;
+  static const Set set =
+      std::strcmp(variable("FAILPOINT_SET", "writes"), "reads") == 0 ? Set::reads : Set::writes;
   return set;
 }
 int wanted_call() {
@@ -118,7 +120,8 @@ ssize_t write(int fd, const void* data, size_t size) {
 ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
   static auto* next = real<ssize_t(int, const void*, size_t, off64_t)>("pwrite64");
   return counted(
-      Set::writes, size, [&] { return next(fd, data, size, at); }, [&](size_t n) { return next(fd, data, n, at); });
+      Set::writes, size, [&] { return next(fd, data, size, at); },
+      [&](size_t n) { return next(fd, data, n, at); });
 }
 ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
   return pwrite64(fd, data, size, at);
@@ -137,9 +140,10 @@ GUARDED(Set::writes, int, ftruncate, (int fd, off_t size) noexcept, (fd, size))
 GUARDED(Set::writes, int, ftruncate64, (int fd, off64_t size) noexcept, (fd, size))
 GUARDED(Set::writes, int, fchmod, (int fd, mode_t bits) noexcept, (fd, bits))
 GUARDED(Set::writes, int, rename, (const char* from, const char* to) noexcept, (from, to))
-GUARDED(Set::writes, int, renameat, (int a, const char* from, int b, const char* to) noexcept, (a, from, b, to))
-GUARDED(Set::writes, int, renameat2, (int a, const char* from, int b, const char* to, unsigned flags) noexcept,
-        (a, from, b, to, flags))
+GUARDED(Set::writes, int, renameat, (int a, const char* from, int b, const char* to) noexcept,
+        (a, from, b, to))
+GUARDED(Set::writes, int, renameat2,
+        (int a, const char* from, int b, const char* to, unsigned flags) noexcept, (a, from, b, to, flags))
 GUARDED(Set::writes, int, link, (const char* from, const char* to) noexcept, (from, to))
 GUARDED(Set::writes, int, linkat, (int a, const char* from, int b, const char* to, int flags) noexcept,
         (a, from, b, to, flags))
@@ -160,7 +164,8 @@ ssize_t read(int fd, void* data, size_t size) {
 ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
   static auto* next = real<ssize_t(int, void*, size_t, off64_t)>("pread64");
   return counted(
-      Set::reads, size, [&] { return next(fd, data, size, at); }, [&](size_t n) { return next(fd, data, n, at); });
+      Set::reads, size, [&] { return next(fd, data, size, at); },
+      [&](size_t n) { return next(fd, data, n, at); });
 }
 ssize_t pread(int fd, void* data, size_t size, off_t at) {
   return pread64(fd, data, size, at);
