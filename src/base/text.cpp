@@ -175,6 +175,35 @@ bool is_safe_name(std::string_view text) {
   return true;
 }
 
+namespace {
+
+template <class Texts>
+std::string joined_texts(Texts texts, std::string_view between) {
+  std::string out;
+  for (const auto& text : texts) {
+    if (&text != texts.data()) out += between;
+    out += text;
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string joined(std::span<const std::string> texts, std::string_view between) {
+  return joined_texts(texts, between);
+}
+std::string joined(std::span<const std::string_view> texts, std::string_view between) {
+  return joined_texts(texts, between);
+}
+std::string joined(std::span<const std::size_t> numbers, std::string_view between) {
+  std::string out;
+  for (const std::size_t& number : numbers) {
+    if (&number != numbers.data()) out += between;
+    out += std::to_string(number);
+  }
+  return out;
+}
+
 std::size_t edit_distance(std::string_view a, std::string_view b) {
   std::vector<std::size_t> row(b.size() + 1);
   std::iota(row.begin(), row.end(), std::size_t{0});

@@ -2,7 +2,10 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+
+#include <span>
 #include <string>
+#include <vector>
 
 namespace bayswap {
 
@@ -43,6 +46,11 @@ enum class TextEncoding {
 
 /// The distance between two words in single-character edits, for "did you mean".
 [[nodiscard]] std::size_t edit_distance(std::string_view a, std::string_view b);
+
+/// Returns the texts, or numbers, with `between` between each two. As fmt::join does, but compiled once.
+[[nodiscard]] std::string joined(std::span<const std::string> texts, std::string_view between);
+[[nodiscard]] std::string joined(std::span<const std::string_view> texts, std::string_view between);
+[[nodiscard]] std::string joined(std::span<const std::size_t> numbers, std::string_view between);
 
 /// The candidate nearest to `word`, as ", did you mean 'x'?", or nothing where none is near.
 template <class Words>

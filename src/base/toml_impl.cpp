@@ -4,4 +4,4 @@
 // reports an error. So they must neither stop the process nor, under NDEBUG, become promises to the compiler.
 #undef NDEBUG
 #define TOML_IMPLEMENTATION
-#include "base/toml_reader.hpp"
+#include "base/toml_library.hpp"

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "base/toml_library.hpp"
 #include "base/try.hpp"
 
 namespace bayswap {
@@ -58,7 +59,7 @@ TomlShape shape_of(std::string_view text) {
 
 }  // namespace
 
-Result<toml::table> parse_toml(std::string_view text, const std::string& origin, std::size_t limit) {
+Result<TomlFile> parse_toml(std::string_view text, const std::string& origin, std::size_t limit) {
   if (text.size() > limit)
     return fail(ErrorCode::bad_usage, fmt::format("{}: {} bytes, over the {} that such a file may have",
                                                   origin, text.size(), limit));
@@ -77,23 +78,32 @@ Result<toml::table> parse_toml(std::string_view text, const std::string& origin,
                 fmt::format("{}, line {}: {}", origin, parsed.error().source().begin.line,
                             std::string(parsed.error().description())),
                 "the file is not valid TOML there; texts go in double quotes, tables in [brackets]");
-  return std::move(parsed).table();
+  return TomlFile(std::make_shared<const toml::table>(std::move(parsed).table()));
 }
 
-std::string TableReader::place(const toml::source_region& source) const {
-  return source.begin.line == 0 ? origin_ : fmt::format("{}, line {}", origin_, source.begin.line);
-}
+struct TableReader::Access {
+  static const toml::table& table(const TableReader& reader) {
+    return *static_cast<const toml::table*>(reader.table_);
+  }
+  // The value of a key that counts as asked for; null if it is missing.
+  static const toml::node* node(TableReader& reader, std::string_view key) {
+    reader.asked_.emplace_back(key);
+    return table(reader).get(key);
+  }
+  static std::string place(const TableReader& reader, const toml::source_region& source) {
+    return source.begin.line == 0 ? reader.origin_
+                                  : fmt::format("{}, line {}", reader.origin_, source.begin.line);
+  }
+  static TableReader below(const toml::table& table, const std::string& origin) { return {&table, origin}; }
+};
 
 tl::unexpected<Error> TableReader::error(std::string_view key, const std::string& what,
                                          std::string hint) const {
-  const toml::node* at = table_->get(key);
+  const toml::table& table = Access::table(*this);
+  const toml::node* at = table.get(key);
   return fail(ErrorCode::bad_usage,
-              fmt::format("{}: {}", place((at != nullptr ? at : table_)->source()), what), std::move(hint));
-}
-
-const toml::node* TableReader::node(std::string_view key) {
-  asked_.emplace_back(key);
-  return table_->get(key);
+              fmt::format("{}: {}", Access::place(*this, at != nullptr ? at->source() : table.source()), what),
+              std::move(hint));
 }
 
 namespace {
@@ -124,7 +134,7 @@ std::string unquoted(std::string_view text) {
 }  // namespace
 
 Result<std::optional<std::string>> TableReader::text(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   if (const auto* value = at->as_string()) return unquoted(value->get());
   return error(key, fmt::format("{} must be a text in quotes", key));
@@ -138,14 +148,14 @@ Result<std::string> TableReader::needed_text(std::string_view key) {
 }
 
 Result<std::optional<std::int64_t>> TableReader::integer(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   if (const auto* value = at->as_integer()) return value->get();
   return error(key, fmt::format("{} must be a whole number", key));
 }
 
 Result<std::optional<std::vector<std::int64_t>>> TableReader::integers(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   std::vector<std::int64_t> values;
   if (const auto* list = at->as_array())
@@ -157,7 +167,7 @@ Result<std::optional<std::vector<std::int64_t>>> TableReader::integers(std::stri
 }
 
 Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   std::vector<std::string> values;
   if (const auto* one = at->as_string()) {
@@ -173,7 +183,7 @@ Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_v
 }
 
 Result<std::vector<TableReader>> TableReader::tables(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   std::vector<TableReader> readers;
   if (at == nullptr) return readers;
   const auto* list = at->as_array();
@@ -181,22 +191,22 @@ Result<std::vector<TableReader>> TableReader::tables(std::string_view key) {
   for (const toml::node& element : *list) {
     const auto* table = element.as_table();
     if (table == nullptr) return error(key, fmt::format("{0} must be written as [[{0}]]", key));
-    readers.emplace_back(*table, origin_);
+    readers.push_back(Access::below(*table, origin_));
   }
   return readers;
 }
 
 Result<std::optional<TableReader>> TableReader::table(std::string_view key) {
-  const toml::node* at = node(key);
+  const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   const auto* table = at->as_table();
   if (table == nullptr) return error(key, fmt::format("{0} must be a table, written as [{0}]", key));
-  return TableReader(*table, origin_);
+  return Access::below(*table, origin_);
 }
 
 Result<std::vector<std::string>> TableReader::table_names() {
   std::vector<std::pair<std::size_t, std::string>> names;
-  for (const auto& [key, value] : *table_) {
+  for (const auto& [key, value] : Access::table(*this)) {
     if (value.as_table() == nullptr) return error(key.str(), fmt::format("{} must be a table", key.str()));
     names.emplace_back(value.source().begin.line, key.str());
   }
@@ -209,7 +219,7 @@ Result<std::vector<std::string>> TableReader::table_names() {
 
 Result<std::vector<std::string>> TableReader::keys() {
   std::vector<std::pair<std::size_t, std::string>> names;
-  for (const auto& [key, value] : *table_) names.emplace_back(key.source().begin.line, key.str());
+  for (const auto& [key, value] : Access::table(*this)) names.emplace_back(key.source().begin.line, key.str());
   std::ranges::sort(names);
   std::vector<std::string> out;
   out.reserve(names.size());
@@ -218,11 +228,11 @@ Result<std::vector<std::string>> TableReader::keys() {
 }
 
 Result<void> TableReader::no_other_keys() const {
-  for (const auto& [key, value] : *table_) {
+  for (const auto& [key, value] : Access::table(*this)) {
     const std::string word(key.str());
     if (std::ranges::find(asked_, word) == asked_.end())
       return fail(ErrorCode::bad_usage,
-                  fmt::format("{}: unknown word '{}'", place(key.source()), printable(word)),
+                  fmt::format("{}: unknown word '{}'", Access::place(*this, key.source()), printable(word)),
                   did_you_mean(word, asked_));
   }
   return {};

@@ -34,7 +34,7 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
     const auto keeping = keeping_from_text(*keeps);
     if (!keeping)
       return reader.error("keeps", fmt::format("'{}' is no way to keep saves", printable(*keeps)),
-                          fmt::format("known are {}", fmt::join(keeping_words, ", ")));
+                          fmt::format("known are {}", joined(keeping_words, ", ")));
     rule.keeping = *keeping;
   }
   if (rule.keeping == Keeping::file) {
@@ -96,7 +96,7 @@ bool is_bay_name(std::string_view name) {
 
 Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
                       const std::string& folder) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin));
   TableReader reader(root, origin);
   Bay bay;
   bay.name = name;
@@ -163,7 +163,7 @@ Result<Bay> bay_like(const std::string& template_id, const std::string& name, co
     for (const BuiltInText& text : rows) ids.emplace_back(text.id);
     const std::string near = did_you_mean(template_id, ids);
     return fail(ErrorCode::bad_usage, fmt::format("no form of bay is called '{}'", printable(template_id)),
-                near.empty() ? fmt::format("there are {}", fmt::join(ids, ", ")) : near);
+                near.empty() ? fmt::format("there are {}", joined(ids, ", ")) : near);
   }
   const std::string text = fmt::format("root = {}\n", toml_quoted(root)) + std::string(row->toml);
   return parse_bay(text, name, fmt::format("{} (built in)", row->id), ".");

@@ -49,7 +49,7 @@ bool ChipBook::is_about(const Row& row, const GameId& game) {
 }
 
 Result<ChipBook> ChipBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   ChipBook book;
   BAYSWAP_TRY(auto games, reader.tables("game"));
@@ -92,7 +92,7 @@ std::string ChipBook::to_toml() const {
     std::vector<std::string> chips;
     for (const ChipFact& chip : row.chips)
       chips.push_back(toml_quoted(fmt::format("{} {}", to_text(Role{chip.kind, 0}), chip.size_bytes)));
-    out += fmt::format("chips = [{}]\n", fmt::join(chips, ", "));
+    out += fmt::format("chips = [{}]\n", joined(chips, ", "));
     if (!row.chips.empty()) out += fmt::format("because = {}\n", toml_quoted(row.chips.back().evidence));
   }
   return out;

@@ -201,7 +201,7 @@ Result<NameRule> NameRule::parse(std::string_view text) {
       const std::string near = did_you_mean(word, known_words);
       return fail(ErrorCode::bad_usage,
                   fmt::format("unknown word {{{}}} in '{}'", printable(word), printable(text)),
-                  near.empty() ? fmt::format("known are {}", fmt::join(known_words, ", ")) : near);
+                  near.empty() ? fmt::format("known are {}", joined(known_words, ", ")) : near);
     }
     rule.pieces_.push_back({true, std::string(word)});
     sample += "x";

@@ -46,7 +46,7 @@ bool is_about(const GameId& row, const GameId& game) {
 }  // namespace
 
 Result<TitleBook> TitleBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   TitleBook book;
   BAYSWAP_TRY(auto tables, reader.tables("title"));

@@ -272,14 +272,14 @@ Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wis
                 wish.blocks > 0
                     ? fmt::format("there is no {} card of {} blocks", format.tag, wish.blocks)
                     : fmt::format("there is no {} card of {} bytes", format.tag, wish.image_bytes),
-                fmt::format("they have {} blocks", fmt::join(blocks, ", ")));
+                fmt::format("they have {} blocks", joined(blocks, ", ")));
   }
   NewCardOptions sure = wish;
   if (sure.form.empty()) sure.form = format.forms.front();
   if (std::ranges::find(format.forms, sure.form) == format.forms.end())
     return fail(ErrorCode::bad_usage,
                 fmt::format("a {} card has no form called '{}'", format.tag, printable(wish.form)),
-                fmt::format("it is {}", fmt::join(format.forms, " or ")));
+                fmt::format("it is {}", joined(format.forms, " or ")));
   return format.open(format.fresh(*size, sure));
 }
 std::unique_ptr<Card> make_card(CardKind kind) {

@@ -54,7 +54,7 @@ Result<CardSave> read_parcel(const Blob& file) {
   if (head > max_parcel_head || head > bytes.size() - from) return damaged("its head runs over the end");
   const std::string text(bytes.begin() + static_cast<std::ptrdiff_t>(from),
                          bytes.begin() + static_cast<std::ptrdiff_t>(from + head));
-  BAYSWAP_TRY(const toml::table root, parse_toml(text, "the parcel's head"));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(text, "the parcel's head"));
   TableReader reader(root, "the parcel's head");
   CardSave save;
   BAYSWAP_TRY(const std::string kind, reader.needed_text("kind"));

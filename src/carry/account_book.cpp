@@ -12,7 +12,7 @@
 namespace bayswap {
 
 Result<AccountBook> AccountBook::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin, max_book_size_bytes));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin, max_book_size_bytes));
   TableReader reader(root, origin);
   AccountBook book;
   BAYSWAP_TRY(auto tables, reader.tables("pair"));

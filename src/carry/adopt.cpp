@@ -131,7 +131,7 @@ class Finder {
     const Ranked& best = ranked.front();
     one.score += for_likeness * best.likeness.score;
     one.reasons.push_back(fmt::format("{:.0f} % like {}: {}", best.likeness.score * 100, best.save->path,
-                                      fmt::join(best.likeness.reasons, ", ")));
+                                      joined(best.likeness.reasons, ", ")));
     const NameFacts& theirs = best.save->facts;
     GameId& game = one.facts.game;
     if (game.code.empty() && game.title_id == 0) game = theirs.game;

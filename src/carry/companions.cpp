@@ -12,7 +12,7 @@ namespace bayswap {
 namespace {
 
 Result<void> read_rules(std::string_view toml, const std::string& origin, std::vector<CompanionRule>& rules) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin));
   TableReader reader(root, origin);
   BAYSWAP_TRY(auto tables, reader.tables("companion"));
   for (TableReader& table : tables) {

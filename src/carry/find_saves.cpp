@@ -62,7 +62,7 @@ Result<void> one_game(const std::vector<BaySave>& found, const std::string& what
   games.resize(std::min(games.size(), max_named));
   return fail(ErrorCode::bad_usage,
               fmt::format("'{}' could be several saves of {}: {}, {}{}", printable(what), bay,
-                          described(found.front()), fmt::join(games, ", "), more),
+                          described(found.front()), joined(games, ", "), more),
               "name one by its code, its title id or its path");
 }
 

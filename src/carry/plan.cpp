@@ -85,7 +85,7 @@ Plan asking_whose(const std::vector<BaySave>& saves, std::vector<std::string> ac
   plan.to_bay = to.bay->name;
   plan.issues.push_back(
       {PlanIssue::Level::refusal, "which-account",
-       fmt::format("{} has this save of several accounts: {}", from.bay->name, fmt::join(accounts, ", ")),
+       fmt::format("{} has this save of several accounts: {}", from.bay->name, joined(accounts, ", ")),
        fmt::format("say whose is meant: --account {}, or --account {}=THEIRS with the account's name at {}",
                    accounts.front(), accounts.front(), to.bay->name)});
   plan.account_question = AccountQuestion{true, {}, std::move(accounts)};
@@ -163,7 +163,7 @@ Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store&
   for (const std::string& word : request.accept)
     if (std::ranges::find(acceptable_issues, word) == acceptable_issues.end())
       return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
-                  fmt::format("it knows {}", fmt::join(acceptable_issues, ", ")));
+                  fmt::format("it knows {}", joined(acceptable_issues, ", ")));
   BAYSWAP_CHECK(check_root(*from.bay, *from.store));
   BAYSWAP_CHECK(check_root(*to.bay, *to.store));
   ReadErrors source(*from.store);

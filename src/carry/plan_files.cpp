@@ -186,7 +186,7 @@ class FilePlanner {
   void refuse_empty() {
     plan_.issues.push_back({Level::refusal, "empty",
                             fmt::format("this save is empty: {} holds nothing that the target keeps",
-                                        fmt::join(plan_.from_files, ", ")),
+                                        joined(plan_.from_files, ", ")),
                             "usually the game has never saved, the cartridge's battery is flat, or the dump "
                             "failed: read the cartridge again, "
                             "or save in the game first"});
@@ -217,7 +217,7 @@ class FilePlanner {
       plan_.issues.push_back(
           {Level::warning, "odd-target",
            fmt::format("{} has {} bytes, which no {} file has; it is taken as {}: {}", shown, old->size(),
-                       target.layout->id, own->layout.id, fmt::join(own->evidence, "; ")),
+                       target.layout->id, own->layout.id, joined(own->evidence, "; ")),
            fmt::format("look at it in the game; if it is wrong, undo and mend layout in {}",
                        to_.bay->origin)});
       own_form_ = std::move(own->layout);
@@ -277,7 +277,7 @@ class FilePlanner {
           }))
         sources.push_back(source.place.layout->id);
     plan_.steps.push_back(
-        {"convert", fmt::format("{} to {}", fmt::join(sources, " + "), target.layout->id),
+        {"convert", fmt::format("{} to {}", joined(sources, " + "), target.layout->id),
          fmt::format("{} keeps {} saves as {}", to_.bay->name, tag(rule.platform), rule.layout)});
     for (const std::string& note : converted.notes)
       plan_.steps.push_back({grafted ? "graft" : "convert", note, ""});

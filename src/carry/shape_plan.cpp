@@ -75,7 +75,7 @@ class ShapePlanner {
   }
   void refuse_empty() {
     danger(Level::refusal, "empty",
-           fmt::format("this save is empty: {} holds nothing", fmt::join(plan_.from_files, ", ")),
+           fmt::format("this save is empty: {} holds nothing", joined(plan_.from_files, ", ")),
            "usually the game has never saved there; save in the game first");
   }
 
@@ -190,7 +190,7 @@ class ShapePlanner {
     }
     plan_.account_question = AccountQuestion{false, own, theirs};
     danger(Level::refusal, "which-account",
-           fmt::format("{} has several accounts: {}", to_.bay->name, fmt::join(theirs, ", ")),
+           fmt::format("{} has several accounts: {}", to_.bay->name, joined(theirs, ", ")),
            fmt::format("say whose it is: --account {}{}{}", own, own.empty() ? "" : "=", theirs.front()));
     return std::nullopt;
   }
@@ -263,7 +263,7 @@ class ShapePlanner {
       facts.folder = best->save->facts.folder;
       plan_.steps.push_back({"found", facts.folder,
                              fmt::format("{:.0f} % alike: {}", best->likeness.score * 100,
-                                         fmt::join(best->likeness.reasons, ", "))});
+                                         joined(best->likeness.reasons, ", "))});
     }
     auto path = rule->expand(facts);
     if (!path) return tl::unexpected(std::move(path.error()));

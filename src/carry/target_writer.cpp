@@ -139,7 +139,7 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   plan.steps.push_back({"name", placement.path, fmt::format("the rule is {}", placement.named_by)});
   std::ranges::move(steps, std::back_inserter(plan.steps));
   if (!kept.empty())
-    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")),
+    plan.steps.push_back({"leave", joined(kept, ", "),
                           "only the target has it; --exact would remove it"});
   verify_step(plan);
   return {};
@@ -215,7 +215,7 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
     plan.steps.push_back(
         {"restamp", fmt::format("the profile id is {}", placement.facts.account), "the account there"});
   if (!kept.empty())
-    plan.steps.push_back({"leave", fmt::format("{}", fmt::join(kept, ", ")),
+    plan.steps.push_back({"leave", joined(kept, ", "),
                           "only the target has it; --exact would remove it"});
   plan.issues.push_back({Level::note, "signature",
                          "the package's signature is as it was: only a console can make one",

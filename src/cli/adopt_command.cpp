@@ -36,7 +36,7 @@ void show_ranking(const std::vector<Candidate>& found) {
   for (std::size_t i = 0; i < std::min(found.size(), max_shown); ++i)
     rows.push_back({std::to_string(i + 1), fmt::format("{:.0f} %", found[i].score * 100),
                     std::string(tag(found[i].rule->platform)), printable(described(found[i])),
-                    printable(found[i].where), fmt::format("{}", fmt::join(found[i].reasons, "; "))});
+                    printable(found[i].where), joined(found[i].reasons, "; ")});
   print_table({"", "likely", "for", "game", "where", "because"}, rows, {0, 1});
   if (found.size() > max_shown) fmt::print("... and {} less likely ones.\n", found.size() - max_shown);
 }
@@ -89,7 +89,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   const Candidate& one = found[chosen - 1];
   if (!globals.json && !globals.quiet)
     print_field("taking",
-                fmt::format("{} ({}): {}", one.where, described(one), fmt::join(one.reasons, "; ")));
+                fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
   BAYSWAP_TRY(const Plan plan, plan_adopt(catalog, one, {&to, &store}, request));
   if (options.dry_run) {
     const int code = show_only(globals, plan);

@@ -15,7 +15,7 @@ namespace {
 std::string platforms_of(const Bay& bay) {
   std::vector<std::string> tags;
   for (const PlatformRule& rule : bay.rules) tags.emplace_back(tag(rule.platform));
-  return fmt::format("{}", fmt::join(tags, ", "));
+  return joined(tags, ", ");
 }
 
 // A template, with what the options say otherwise.

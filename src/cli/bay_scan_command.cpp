@@ -187,7 +187,7 @@ std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
   std::string text = table_text(
       {"for", "save", "id", "region", "slot", "bytes", "changed", "health", "on the disk"}, rows, {4, 5});
   const std::vector<std::string> accounts = accounts_of(saves);
-  if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", fmt::join(accounts, ", "));
+  if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", joined(accounts, ", "));
   return text;
 }
 

@@ -234,7 +234,7 @@ Result<int> make(CardJob& job) {
     for (const CardKind known : all_card_kinds()) kinds.emplace_back(to_text(known));
     const std::string hint = did_you_mean(options.kind, kinds);
     return fail(ErrorCode::bad_usage, fmt::format("no card is called '{}'", printable(options.kind)),
-                hint.empty() ? fmt::format("kinds are {}", fmt::join(kinds, ", ")) : hint);
+                hint.empty() ? fmt::format("kinds are {}", joined(kinds, ", ")) : hint);
   }
   BAYSWAP_TRY(const auto card, make_card(*kind, {options.blocks, options.bytes, options.form,
                                                  console_time(*kind), options.japanese}));

@@ -88,7 +88,7 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   BAYSWAP_CHECK(make_change(card));
   Plan plan;
   plan.kind = EntryKind::card;
-  plan.reason = fmt::format("{} {}", what, fmt::join(options.names, ", "));
+  plan.reason = fmt::format("{} {}", what, joined(options.names, ", "));
   plan.from_files.push_back(disk.absolute_path(path));
   if (opened.folder != nullptr) {
     BAYSWAP_TRY(plan.changes, opened.folder->changes(*opened.store));

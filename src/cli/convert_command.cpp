@@ -149,7 +149,7 @@ class Conversion {
     const Recognition recognition = recognise(catalog_, file->plain, hints);
     if (recognition.matches.empty()) {
       const Finding finding = inspect(catalog_, bytes, hints);
-      return fail(ErrorCode::not_recognised, fmt::format("{}: {}", path, fmt::join(finding.evidence, "; ")),
+      return fail(ErrorCode::not_recognised, fmt::format("{}: {}", path, joined(finding.evidence, "; ")),
                   finding.kind == FileKind::rom ? "that is the ROM; name the save"
                                                 : "if you know better, say which layout it has with --from");
     }
@@ -204,7 +204,7 @@ class Conversion {
       if (plan.changes.empty()) return std::nullopt;
       plan.kind = EntryKind::convert;
       plan.game = hints_.game;
-      plan.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "),
+      plan.reason = fmt::format("convert {} to {}", joined(options_.inputs, ", "),
                                 options_.to.empty() ? "the form of " + options_.base : options_.to);
       for (const std::string& input : options_.inputs) plan.from_files.push_back(disk_.absolute_path(input));
       BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));

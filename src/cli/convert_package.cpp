@@ -113,7 +113,7 @@ class PackageJob {
   Result<int> write(const std::string& word) {
     std::optional<std::int64_t> entry;
     plan_.kind = EntryKind::convert;
-    plan_.reason = fmt::format("convert {} to {}", fmt::join(options_.inputs, ", "), options_.out);
+    plan_.reason = fmt::format("convert {} to {}", joined(options_.inputs, ", "), options_.out);
     if (!plan_.changes.empty()) {
       BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
       BAYSWAP_CHECK(wait_until_idle(globals_, plan_, disk_, logbook->book(), false, Recent::does_not_count));

@@ -35,7 +35,7 @@ std::string_view fit_in_words(Fit fit) {
 std::string either_in_words(const Finding& finding) {
   std::vector<std::string> ids;
   for (const Layout* layout : finding.either) ids.push_back(layout->id);
-  return fmt::format("either {}", fmt::join(ids, " or "));
+  return fmt::format("either {}", joined(ids, " or "));
 }
 
 void print_finding(const std::string& path, const Finding& finding) {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/text.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -14,7 +15,7 @@ std::string sizes_in_words(const Layout& layout) {
   const auto sizes = layout.file_sizes();
   constexpr std::size_t max_listed = 3;
   if (sizes.size() > max_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
-  return fmt::format("{}", fmt::join(sizes, " or "));
+  return joined(sizes, " or ");
 }
 
 std::string absent_in_words(DefaultFill absent) {
@@ -32,7 +33,7 @@ std::string absent_in_words(DefaultFill absent) {
 std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
   constexpr std::size_t max_listed = 4;
   if (sizes.size() > max_listed) return fmt::format("{} to {} bytes", sizes.front(), sizes.back());
-  return fmt::format("{} bytes", fmt::join(sizes, " or "));
+  return fmt::format("{} bytes", joined(sizes, " or "));
 }
 
 std::string form_in_words(Encoding form) {
@@ -151,7 +152,7 @@ int explain(const Globals& globals, const Catalog& catalog, const std::string& i
   if (!layout.about.empty()) print_field("about", layout.about);
   print_field("size", layout.is_set() ? sizes_in_words(layout) : sizes_in_words(layout) + " bytes");
   if (!layout.extension.empty()) print_field("extension", layout.extension);
-  if (layout.is_set()) print_field("files", fmt::format("{}", fmt::join(layout.members, ", ")));
+  if (layout.is_set()) print_field("files", joined(layout.members, ", "));
   print_field("origin", layout.origin);
   if (layout.stream.kind != Compression::none)
     print_field("stream", fmt::format("{} from byte {} on; what is drawn is what comes out of it",

@@ -46,9 +46,7 @@ std::string formatted_time(std::int64_t seconds, const char* format, bool local)
 }
 
 Json strings(const std::vector<std::string>& texts) {
-  Json list = Json::array();
-  for (const std::string& text : texts) list.push_back(text);
-  return list;
+  return texts;
 }
 
 }  // namespace
@@ -185,57 +183,8 @@ void print_field(std::string_view label, const std::string& text, Tone tone) {
   flush();
 }
 
-namespace {
-
-// Names of files can have any bytes, JSON only UTF-8: a byte that is none becomes U+10FF00 plus itself, as in our
-// TOML files.
-void make_utf8(Json& json) {
-  if (json.is_structured()) {
-    for (Json& element : json) make_utf8(element);
-    return;
-  }
-  if (!json.is_string()) return;
-  std::string& text = json.get_ref<std::string&>();
-  std::string_view rest(text);
-  while (!rest.empty() && utf8_length(rest) > 0) rest.remove_prefix(utf8_length(rest));
-  if (rest.empty()) return;
-  std::string out(text, 0, text.size() - rest.size());
-  while (!rest.empty()) {
-    const std::size_t length = utf8_length(rest);
-    if (length == 0) {  // F4 8F BE/BF and the last six bits: U+10FF80 to U+10FFFF
-      const auto byte = static_cast<Byte>(rest.front());
-      out += "\xf4\x8f";
-      out += static_cast<char>(byte < 0xc0 ? 0xbe : 0xbf);
-      out += static_cast<char>(0x80 | (byte & 0x3f));
-    } else {
-      out += rest.substr(0, length);
-    }
-    rest.remove_prefix(std::max<std::size_t>(length, 1));
-  }
-  text = std::move(out);
-}
-
-// Characters that a terminal obeys, as escapes.
-std::string without_controls(const std::string& text) {
-  std::string out;
-  out.reserve(text.size());
-  for (std::string_view rest(text); !rest.empty();) {
-    const std::size_t length = std::max<std::size_t>(utf8_length(rest), 1);
-    const std::uint32_t c = utf8_character(rest, length);
-    if (c != '\n' && is_control(c))
-      out += fmt::format("\\u{:04x}", c);
-    else
-      out += rest.substr(0, length);
-    rest.remove_prefix(length);
-  }
-  return out;
-}
-
-}  // namespace
-
-std::string json_text(Json json) {
-  make_utf8(json);
-  return without_controls(json.dump(2, ' ', false, Json::error_handler_t::replace)) + '\n';
+std::string json_text(const Json& json) {
+  return json.text() + '\n';
 }
 
 void print_json(const Json& json) {

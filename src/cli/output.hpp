@@ -4,11 +4,9 @@
 #include <fmt/format.h>
 #include <bayswap/carry.hpp>
 
-#include <nlohmann/json.hpp>
+#include "cli/json.hpp"
 
 namespace bayswap::cli {
-
-using Json = nlohmann::ordered_json;
 
 enum ExitCode {
   exit_done = 0,
@@ -42,7 +40,7 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
 /// "label   value" with the label column of a fixed width; long values are folded at words and indented.
 void print_field(std::string_view label, const std::string& value, Tone tone = Tone::plain);
 
-[[nodiscard]] std::string json_text(Json json);
+[[nodiscard]] std::string json_text(const Json& json);
 void print_json(const Json& json);
 
 [[nodiscard]] Json to_json(const GameId& game);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <ranges>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 
 namespace bayswap {
@@ -218,7 +219,7 @@ class Converter {
     }
     if (!std::ranges::binary_search(rooms, wanted))
       return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, in {} it has {}", to_text(part.role),
-                                                       wanted, to_.id, fmt::join(rooms, " or ")));
+                                                       wanted, to_.id, joined(rooms, " or ")));
     if (wanted > size) return grow(wanted, slot, std::move(part), report);
     if (wanted < size && !is_filler(part.bytes.view().subspan(wanted))) {
       if (!known_chip(part.role.kind))
@@ -240,13 +241,13 @@ class Converter {
   [[nodiscard]] static std::string parts_in_words(const Save& save) {
     std::vector<std::string> words;
     for (const Part& part : save.parts) words.push_back(to_text(part.role));
-    return fmt::format("{}", fmt::join(words, ", "));
+    return joined(words, ", ");
   }
 
   [[nodiscard]] std::string slots_in_words() const {
     std::vector<std::string> words;
     for (const Slot& slot : to_.slots) words.push_back(to_text(slot.role));
-    return fmt::format("{}", fmt::join(words, ", "));
+    return joined(words, ", ");
   }
 
   void describe(const ConvertedFile& file, Converted& report) const {
@@ -263,9 +264,9 @@ class Converter {
       }
     }
     if (!kept.empty())
-      report.notes.push_back(fmt::format("kept from the target's own file: {}", fmt::join(kept, ", ")));
+      report.notes.push_back(fmt::format("kept from the target's own file: {}", joined(kept, ", ")));
     if (!blank.empty())
-      report.notes.push_back(fmt::format("nothing brought, so left blank: {}", fmt::join(blank, ", ")));
+      report.notes.push_back(fmt::format("nothing brought, so left blank: {}", joined(blank, ", ")));
   }
 
   const Layout& to_;

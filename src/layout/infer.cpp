@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 #include "layout/inference_state.hpp"
 #include "layout/search.hpp"
@@ -113,7 +114,7 @@ class LayoutInferrer : private InferenceState {
       result.open.push_back(
           fmt::format("{} could as well stand {}; an example of another save, one that does not "
                       "repeat itself, would settle it",
-                      to_text(slot.role), fmt::join(others, "; or ")));
+                      to_text(slot.role), joined(others, "; or ")));
   }
 
   Result<void> settle_sizes() {
@@ -191,7 +192,7 @@ class LayoutInferrer : private InferenceState {
                                            readings.front().plain.size()));
     for (const Slot& slot : layout.slots)
       result.certain.push_back(fmt::format(
-          "{} of {} bytes stands {} {}, {}", to_text(slot.role), fmt::join(slot.part_sizes(), " or "),
+          "{} of {} bytes stands {} {}, {}", to_text(slot.role), joined(slot.part_sizes(), " or "),
           slot.behind ? "behind that by" : "at", slot.at, in_words(slot, knows_fillers_)));
     std::size_t known = 0;
     for (const Field& field : layout.fields) known += field.size_bytes() - field.unknown_bytes;
@@ -212,7 +213,7 @@ class LayoutInferrer : private InferenceState {
                       "known: they are kept from a base, so convert with --base",
                       changing_bytes));
     layout.about = fmt::format("Learned from {} pair{} of files. {}.", examples.size(),
-                               examples.size() == 1 ? "" : "s", fmt::join(result.certain, "; "));
+                               examples.size() == 1 ? "" : "s", joined(result.certain, "; "));
   }
 
   Result<void> prove() {

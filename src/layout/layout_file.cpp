@@ -302,7 +302,7 @@ bool is_good_id(std::string_view id, Platform platform) {
 }  // namespace
 
 Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(toml, origin));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin));
   TableReader reader(root, origin);
   Layout layout;
   layout.origin = origin;

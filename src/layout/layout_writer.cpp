@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "layout/layout_words.hpp"
 
@@ -24,10 +25,10 @@ std::string to_toml(const Slot& slot) {
   if (slot.file_sizes.size() == 1) {
     out += fmt::format("size = {}\n", slot.file_sizes.front());
   } else {
-    out += fmt::format("sizes = [{}]\n", fmt::join(slot.file_sizes, ", "));
+    out += fmt::format("sizes = [{}]\n", joined(slot.file_sizes, ", "));
   }
   if (slot.chip_sizes != slot.part_sizes())
-    out += fmt::format("chips = [{}]\n", fmt::join(slot.chip_sizes, ", "));
+    out += fmt::format("chips = [{}]\n", joined(slot.chip_sizes, ", "));
   if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
   if (slot.form != Encoding::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
   if (slot.spread != Interleave::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
@@ -53,7 +54,7 @@ std::string to_toml(const Field& field) {
   std::vector<std::string> rows;
   for (const auto& [size, bytes] : field.by_size)
     rows.push_back(fmt::format("\"{} {}\"", size, to_hex(bytes)));
-  return out + fmt::format("by_size = [{}]\n", fmt::join(rows, ", "));
+  return out + fmt::format("by_size = [{}]\n", joined(rows, ", "));
 }
 
 }  // namespace
@@ -97,7 +98,7 @@ std::string to_toml(const Layout& layout) {
   if (layout.is_set()) {
     std::vector<std::string> quoted;
     for (const std::string& member : layout.members) quoted.push_back(toml_quoted(member));
-    out += fmt::format("members = [{}]\n", fmt::join(quoted, ", "));
+    out += fmt::format("members = [{}]\n", joined(quoted, ", "));
   }
   if (layout.stream.kind != Compression::none) out += to_toml(layout.stream);
   for (const Slot& slot : layout.slots) out += to_toml(slot);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "base/text.hpp"
 #include "base/endian.hpp"
 #include "base/try.hpp"
 #include "layout/transform.hpp"
@@ -16,7 +17,7 @@ namespace {
 std::string sizes_in_words(const std::vector<std::size_t>& sizes) {
   constexpr std::size_t max_listed = 4;
   if (sizes.size() > max_listed) return fmt::format("{} to {}", sizes.front(), sizes.back());
-  return fmt::format("{}", fmt::join(sizes, " or "));
+  return joined(sizes, " or ");
 }
 
 tl::unexpected<Error> wrong_size(const Layout& layout, std::size_t size) {
@@ -222,7 +223,7 @@ Result<Compressed> stream_of(const Layout& layout, const Blob& file) {
 Result<Save> unpack(const Layout& layout, const Blob& file) {
   if (layout.is_set())
     return fail(ErrorCode::bad_usage, fmt::format("{} is a set of files, not one file", layout.id),
-                fmt::format("name its files one by one; they are {}", fmt::join(layout.members, ", ")));
+                fmt::format("name its files one by one; they are {}", joined(layout.members, ", ")));
   Blob bytes = file;
   if (layout.stream.kind != Compression::none) {
     BAYSWAP_TRY(const Compressed stream, stream_of(layout, file));

@@ -6,6 +6,8 @@
 
 #include <algorithm>
 
+#include "base/text.hpp"
+
 namespace bayswap {
 namespace {
 
@@ -50,7 +52,7 @@ std::string cards_in_words(const Blob& before, const Blob& after) {
   for (const CardEntry& entry : (*old_card)->entries())
     if (entry.state == CardEntry::State::good && !(*new_card)->read(entry.name))
       words.push_back(entry.name + " gone");
-  return fmt::format("{}", fmt::join(words, ", "));
+  return joined(words, ", ");
 }
 
 std::string parts_in_words(const Catalog& catalog, const Blob& before, const Blob& after) {
@@ -64,7 +66,7 @@ std::string parts_in_words(const Catalog& catalog, const Blob& before, const Blo
     const Part* then = old_save->save.find(part.role);
     if (then == nullptr || then->bytes != part.bytes) words.push_back(to_text(part.role));
   }
-  return words.empty() ? "" : fmt::format("in {}", fmt::join(words, ", "));
+  return words.empty() ? "" : fmt::format("in {}", joined(words, ", "));
 }
 
 }  // namespace

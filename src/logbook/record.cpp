@@ -94,7 +94,7 @@ std::string record_text(const Entry& entry) {
 }
 
 Result<Entry> entry_from_record(std::string_view text, const std::string& origin) {
-  BAYSWAP_TRY(const toml::table root, parse_toml(text, origin, max_record_size_bytes));
+  BAYSWAP_TRY(const TomlFile root, parse_toml(text, origin, max_record_size_bytes));
   TableReader reader(root, origin);
   Entry entry;
   BAYSWAP_TRY(const auto id, reader.integer("id"));
