@@ -51,7 +51,7 @@ TEST_F(BayCli, AnEveningAcrossShapes) {
   EXPECT_TRUE(has(refused.err, "--region north-america"));
   EXPECT_EQ(carry({"Winter Mooring", "--region", "north-america"}).code, 0);
   EXPECT_TRUE(has(text_of(read("home-trees/PSP/SAVEDATA/ULUS99031MOOR00/PARAM.SFO")), "ULUS99031MOOR00"));
-  const auto all = json({"carry", "--all", "--from", "ferry-sd", "--to", "home-trees", "--yes"}, 3);
+  const auto all = json({"carry", "--all", "--from", "ferry-sd", "--to", "home-trees", "--yes"}, 1);
   EXPECT_EQ(all["same"], 1);
   EXPECT_EQ(all["refused"], 1) << "one refusal stops nothing else";
   EXPECT_EQ(bayswap({"carry", "--from", "ferry-sd", "--to", "home-trees"}).code, 2) << "which save?";
@@ -150,7 +150,8 @@ TEST_F(BayCli, AnExportedLogbookWithoutItsIndexIsReadFromItsRecords) {
 TEST_F(BayCli, DownloadsAndPackages) {
   const std::string jetty = "clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty";
   std::filesystem::copy(path(jetty), folder_ / "download.bin");
-  const Outcome adopted = bayswap({"adopt", folder_ / "download.bin", "--to", "home-trees", "--yes"});
+  const Outcome adopted =
+      bayswap({"adopt", folder_ / "download.bin", "--to", "home-trees", "--yes", "--accept", "newer"});
   EXPECT_EQ(adopted.code, 0) << adopted.err;
   EXPECT_TRUE(has(adopted.out, "adopt Stone Jetty (5A5A0993)"));
   EXPECT_TRUE(exists("home-trees/content/E000B22D00000002/5A5A0993/00000001/jetty/photos/lamp.bin"));

@@ -1,6 +1,8 @@
 #include <gtest/gtest.h>
 #include <bayswap/carry.hpp>
 
+#include <algorithm>
+
 #include "save/pak.hpp"
 #include "support/builders.hpp"
 #include "support/failing_store.hpp"
@@ -206,13 +208,78 @@ TEST_F(Arcade, AnOddFileAtTheTargetIsNotSimplyReplaced) {
 }
 
 TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
+  put(bench_, dump, pattern(32768, 0x31));
+  const auto as_said = plan();
+  EXPECT_EQ(danger(*as_said, "other-layout"), nullptr);
+  // The words stand the other way round: it is read as what it is, and the plan says so.
   put(bench_, dump, words_reversed(pattern(32768, 0x31)));
   const auto doubtful = plan();
-  const PlanIssue* doubt = danger(*doubtful, "byte-order");
-  ASSERT_NE(doubt, nullptr);
-  EXPECT_EQ(doubt->level, PlanIssue::Level::warning);
-  put(bench_, dump, pattern(32768, 0x31));
-  EXPECT_EQ(danger(*plan(), "byte-order"), nullptr);
+  ASSERT_NE(danger(*doubtful, "other-layout"), nullptr);
+  EXPECT_EQ(doubtful->refusal(), nullptr);
+  EXPECT_EQ(doubtful->changes[0].after, as_said->changes[0].after);
+}
+
+// A ROM of 64 KiB with an md header that names `chip` battery bytes at odd addresses.
+Blob md_rom() {
+  std::vector<Byte> rom = bytes_of(noise(65536, 5));
+  const auto put = [&](std::size_t at, std::string_view text) {
+    std::copy(text.begin(), text.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
+  };
+  std::fill(rom.begin() + 0x100, rom.begin() + 0x200, Byte{' '});
+  put(0x100, "\x53\x45\x47\x41");
+  put(0x150, "ROPE WALK");
+  put(0x180, "GM 00099999-00");
+  put(0x1b0, std::string_view("RA\xf8\x20\0\x20\0\1\0\x20\x3f\xff", 12));
+  put(0x1f0, "E");
+  return Blob::copy_of(rom);
+}
+
+// A bay that is wrong about the form of its files: the bytes decide, on both sides.
+TEST(LookingBeforeBelieving, AFileOfAnotherFormThanTheBaySaysIsReadAsWhatItIs) {
+  const Catalog catalog;
+  const auto bay = [](const std::string& name, const std::string& layout) {
+    return *parse_bay("root = \"/" + name +
+                          "\"\n[platform.md]\npath = \"saves/{rom.stem}.srm\"\nlayout = \"" + layout +
+                          "\"\nroms = \"roms\"\n",
+                      name, name + ".toml", "/");
+  };
+  const Bay wrong = bay("wrong", "md.packed");
+  const Bay right = bay("right", "md.packed");
+  MemoryStore from;
+  MemoryStore to;
+  MemoryStore outside;
+  for (MemoryStore* store : {&from, &to}) ASSERT_TRUE(store->replace("roms/Ropewalk.md", md_rom().view()));
+  const Blob chip = noise(8192, 3);
+  std::vector<Byte> spread;
+  for (const Byte b : bytes_of(chip)) spread.insert(spread.end(), {Byte{0xff}, b});
+  ASSERT_TRUE(from.replace("saves/Ropewalk.srm", spread));
+  const auto plan = plan_carry(catalog, {&wrong, &from}, {&right, &to}, outside, {.what = "Ropewalk"});
+  ASSERT_TRUE(plan) << plan.error().message;
+  EXPECT_EQ(plan->refusal(), nullptr) << plan->refusal()->text;
+  ASSERT_EQ(plan->changes.size(), 1U);
+  EXPECT_EQ(plan->changes[0].after, chip) << "the whole save, not half of it spread";
+  EXPECT_TRUE(
+      std::ranges::any_of(plan->issues, [](const PlanIssue& issue) { return issue.code == "other-layout"; }));
+}
+
+TEST_F(Arcade, NothingIsCutNothingNewerIsReplacedAndNoRomIsMissedUnasked) {
+  // Bytes that would not arrive.
+  Bay small_bay = *parse_bay(
+      "root = \"/t\"\n[platform.n64]\npath = \"saves/{rom.stem}{ext}\"\nlayout = \"n64.sram\"\nroms = "
+      "\"roms\"\n",
+      "tv", "tv.toml", "/");
+  put(bench_, "dumps/N99P.eep", noise(512, 9));
+  const auto cut = [&](const CarryRequest& request) {
+    return plan_carry(catalog_, {&bench_bay_, &bench_}, {&small_bay, &tv_}, outside_, request);
+  };
+  ASSERT_NE(cut({.what = "Skiff"})->refusal(), nullptr);
+  EXPECT_EQ(cut({.what = "Skiff"})->refusal()->code, "cut");
+  EXPECT_EQ(cut({.what = "Skiff", .accept = {"cut"}})->refusal(), nullptr);
+  // A target without the ROM that would name the file.
+  ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
+  ASSERT_NE(plan()->refusal(), nullptr);
+  EXPECT_EQ(plan()->refusal()->code, "no-rom");
+  EXPECT_EQ(plan({.what = "Skiff", .accept = {"no-rom"}})->refusal(), nullptr);
 }
 
 TEST_F(Arcade, UndoPutsTheExactBytesBackAndCanBeUndone) {

@@ -26,10 +26,17 @@ TEST_F(Cli, CarryThereAndBack) {
   std::vector<Byte> played = bytes_of(read(tv_save));
   played[133120 + 0x17] ^= 0x7f;  // chip byte 0x14, one day more at sea
   write(tv_save, Blob::copy_of(played));
-  ASSERT_EQ(bayswap({"carry", path("quay-tv/roms/Lantern Skiff (Europe).v64"), "--from", "quay-tv", "--to",
-                     "bench", "--yes"})
-                .code,
-            0);
+  // The arcade's year is 2031, so what was played just now is older than the dump: --yes does not wave that
+  // through.
+  std::vector<std::string> back{
+      "carry", path("quay-tv/roms/Lantern Skiff (Europe).v64"), "--from", "quay-tv", "--to", "bench",
+      "--yes"};
+  const Outcome refused = bayswap(back);
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_TRUE(has(refused.err, "--accept newer"));
+  EXPECT_EQ(read(dump), sram);
+  back.insert(back.end(), {"--accept", "newer"});
+  ASSERT_EQ(bayswap(back).code, 0);
   std::vector<Byte> expected = bytes_of(sram);
   expected[0x14] ^= 0x7f;
   EXPECT_EQ(read(dump), Blob::copy_of(expected));
@@ -276,9 +283,10 @@ TEST_F(Cli, SlotNamesTheControllerPak) {
   const Blob pak = read("locker/Lantern Skiff (Europe).1.mpk");
   EXPECT_EQ(pak, read(tv_save).slice(2048, 32768));
   write("locker/Lantern Skiff (Europe).3.mpk", pak);
-  ASSERT_EQ(
-      bayswap({"carry", "Lantern Skiff", "--from", "locker", "--to", "quay-tv", "--slot", "3", "--yes"}).code,
-      0);
+  ASSERT_EQ(bayswap({"carry", "Lantern Skiff", "--from", "locker", "--to", "quay-tv", "--slot", "3", "--yes",
+                     "--accept", "newer"})
+                .code,
+            0);
   EXPECT_EQ(read(tv_save).slice(2048 + 2 * 32768, 32768), pak);
 }
 
@@ -487,11 +495,14 @@ TEST_F(Cli, ChipsTheUserNamesAreRemembered) {
   };
   ASSERT_EQ(with("a.eep", {}).code, 0);
   EXPECT_EQ(read("a.eep").size(), 2048U);
-  const Outcome said = with("b.eep", {"--chip", "eeprom=512"});
+  EXPECT_EQ(with("b.eep", {"--chip", "eeprom=512"}).code, 3) << "bytes that are not blank would be cut";
+  EXPECT_FALSE(exists("b.eep"));
+  const Outcome said = with("b.eep", {"--chip", "eeprom=512", "--accept", "cut"});
   ASSERT_EQ(said.code, 0) << said.err;
   EXPECT_TRUE(has(said.err, "chips.toml"));
   EXPECT_EQ(read("b.eep").size(), 512U);
-  ASSERT_EQ(with("c.eep", {}).code, 0);
+  EXPECT_EQ(with("c.eep", {}).code, 3) << "what was said is remembered";
+  ASSERT_EQ(with("c.eep", {"--accept", "cut"}).code, 0);
   EXPECT_EQ(read("c.eep").size(), 512U) << "it was remembered";
   for (const char* wrong : {"eeprom", "eeprom=", "eeprom=many", "rom=512", "pak1=512", "eeprom=0"})
     EXPECT_EQ(with("d.eep", {"--chip", wrong}).code, 2) << wrong;

@@ -110,7 +110,7 @@ TEST_F(Convert, EepromShrinksOnlyWhereNothingIsLost) {
       run({read("n64.combined", big_combined)}, "n64.eeprom", nullptr, 0, {{PartKind::eeprom, 512}});
   ASSERT_TRUE(cut);
   EXPECT_EQ(cut->files.front().bytes, big.slice(0, 512));
-  EXPECT_TRUE(mentions(cut->warnings, "not blank"));
+  EXPECT_TRUE(mentions(cut->cuts, "not blank"));
   // Known to be large: not cut.
   EXPECT_EQ(run({read("n64.combined", small_combined)}, "n64.eeprom", nullptr, 0, {{PartKind::eeprom, 2048}})
                 ->files.front()
@@ -199,7 +199,7 @@ TEST_F(Convert, WhatDoesNotGoTogetherIsRefusedOrNamed) {
   const Save both{Platform::n64, {{sram, noise(32768, 1), true}, {flash, noise(131072, 2), true}}};
   const auto made = run({both}, "n64.sram");
   ASSERT_TRUE(made);
-  EXPECT_TRUE(mentions(made->warnings, "flash holds data"));
+  EXPECT_TRUE(mentions(made->cuts, "flash holds data"));
   const Blob base = noise(32768, 1);
   EXPECT_FALSE(run({both}, "n64.separate", &base));
   const Save foreign{Platform::gb, {{sram, noise(32768, 1), true}}};

@@ -20,15 +20,15 @@ namespace fs = std::filesystem;
 class HostileInput : public DemoArcade {
  protected:
   // The program and its libraries, and what the kernel takes for a process, come on top of the bound.
-  static constexpr std::size_t program_bytes = std::size_t{16} << 20;
-  static constexpr std::size_t free_bytes = std::size_t{64} << 20;
+  [[maybe_unused]] static constexpr std::size_t program_bytes = std::size_t{16} << 20;
+  [[maybe_unused]] static constexpr std::size_t free_bytes = std::size_t{64} << 20;
 
   void put(const std::string& name, const Blob& bytes) const {
     fs::create_directories(fs::path(folder_ / name).parent_path());
     std::ofstream file(folder_ / name, std::ios::binary);
     file.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
   }
-  void expect_in_proportion(std::vector<std::string> words, std::size_t input_bytes) const {
+  void expect_in_proportion(std::vector<std::string> words, [[maybe_unused]] std::size_t input_bytes) const {
     words.insert(words.begin(), BAYSWAP_BINARY);
 #ifdef BAYSWAP_SANITIZED
     const std::size_t max_data_bytes = 0;

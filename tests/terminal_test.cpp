@@ -49,7 +49,8 @@ TEST_F(Terminal, CtrlCAtTheQuestionLeavesEverythingAsItWas) {
 TEST_F(Terminal, WhoseSaveItIsIsAskedOnBothSidesAndRemembered) {
   // A second player at the console: now both sides have a choice.
   write(light_ + "80000002/save.bin", noise(2500, 12));
-  const std::vector<std::string> carry{"carry", "AHLP", "--from", "clubroom-console", "--to", "home-trees"};
+  const std::vector<std::string> carry{"carry", "AHLP",       "--from",   "clubroom-console",
+                                       "--to",  "home-trees", "--accept", "newer"};
   const Blob first = read(hashed_ + "80000011/save.bin");
   const Session asked = session(carry, {{"80000002", "2\n"}, {"80000012", "2\n"}, {"[y", "y\n"}});
   ASSERT_EQ(asked.code, 0) << asked.seen;

@@ -101,8 +101,9 @@ struct CarryRequest {
   bool exact = false;               // files that only the target has go
   bool replace_companions = false;  // also where the target has its own
 };
-inline constexpr std::array<std::string_view, 6> acceptable_issues{"wrong-region", "wrong-game", "odd-target",
-                                                                   "unwritten",    "short",      "damaged"};
+inline constexpr std::array<std::string_view, 10> acceptable_issues{
+    "wrong-region", "wrong-game", "odd-target", "unwritten",  "short",
+    "damaged",      "cut",        "newer",      "byte-order", "no-rom"};
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
 /// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in

@@ -28,6 +28,7 @@ struct FileChange {
   std::string path;  // as the store knows it; absolute in the logbook
   std::optional<Blob> before;
   std::optional<Blob> after;
+  std::optional<std::int64_t> modified = std::nullopt;  // the time the file gets, where the disk keeps one
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the

@@ -248,6 +248,7 @@ struct Converted {
   std::vector<ConvertedFile> files;   // one; for a set one a part that is not blank
   std::vector<std::string> notes;     // what was done, a sentence each
   std::vector<std::string> warnings;  // what the user ought to know
+  std::vector<std::string> cuts;      // bytes that are not blank and are not in the files: a sentence each
   std::vector<DumpDefect> defects;    // what is wrong with the parts that went over
   bool empty = false;                 // nothing but blank parts went over
 };

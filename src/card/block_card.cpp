@@ -167,9 +167,10 @@ std::vector<CardProblem> BlockCard::check() const {
       reached[block] = true;
     }
     if (shared > 0)
-      problems.add(slot.at, false, "{}: {} of its {}s belong to another save as well, the first is {}", entry.name,
-                   shared, unit(), first_shared);
-    if (!seen.insert(entry.name).second) problems.add(slot.at, false, "{}: that name is there twice", entry.name);
+      problems.add(slot.at, false, "{}: {} of its {}s belong to another save as well, the first is {}",
+                   entry.name, shared, unit(), first_shared);
+    if (!seen.insert(entry.name).second)
+      problems.add(slot.at, false, "{}: that name is there twice", entry.name);
   }
   if (const std::size_t unread = listing().unread; unread > 0)
     problems.add(0, false, "the saves claim over {} times the {}s of the card: {} entries were not looked at",
@@ -177,8 +178,7 @@ std::vector<CardProblem> BlockCard::check() const {
   const bool lost_for_sure = is_lost_for_sure();
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached[block])
-      problems.add(mark_at(block), lost_for_sure, "{} {} is in use, but no save leads to it", unit(),
-                   block);
+      problems.add(mark_at(block), lost_for_sure, "{} {} is in use, but no save leads to it", unit(), block);
   return std::move(problems.list);
 }
 
@@ -295,6 +295,7 @@ std::optional<BlockCard::Chain> BlockCard::bridged(std::size_t first, std::size_
 std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   std::vector<FoundSave> found;
   std::multimap<std::string, std::size_t> by_entry;
+  std::size_t room = max_carved * block_count();
   std::vector<std::vector<std::size_t>> blocks;
   bridges_left_ = max_bridges;
   const auto add = [&](const Slot& slot, const Chain& way, std::vector<std::string> notes,
@@ -335,10 +336,11 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     // The same save by another entry, or from a backup, adds nothing.
     const std::string entry(one.save.entry.view().begin(), one.save.entry.view().end());
     const auto [first, last] = by_entry.equal_range(entry);
-    if (std::any_of(first, last, [&](const auto& other) {
-          return found[other.second].save.same_content(one.save);
-        }))
+    if (std::any_of(first, last,
+                    [&](const auto& other) { return found[other.second].save.same_content(one.save); }))
       return;
+    if (way.blocks.size() > room) return;
+    room -= way.blocks.size();
     by_entry.emplace(entry, found.size());
     found.push_back(std::move(one));
     blocks.push_back(way.blocks);
@@ -348,7 +350,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   all.insert(all.end(), hidden.begin(), hidden.end());
   // The living first: the budget may not do for all that a hostile directory claims.
   std::ranges::stable_sort(all, {}, &Slot::deleted);
-  std::size_t budget = max_carved * block_count();
+  std::size_t budget = max_looked_at * block_count();
   for (const Slot& slot : all) {
     if (budget == 0) break;
     const Chain way = chain(slot);
@@ -426,8 +428,8 @@ void BlockCard::settle_claims(std::vector<FoundSave>& found,
     settled.push_back(found[i].confidence);
     std::optional<std::pair<std::size_t, std::size_t>> other;  // the first save, and the block
     for (const std::size_t block : blocks[i]) {
-      const auto sure = std::ranges::find_if(
-          owners[block], [&](std::size_t j) { return j != i && rank(j) <= rank(i); });
+      const auto sure =
+          std::ranges::find_if(owners[block], [&](std::size_t j) { return j != i && rank(j) <= rank(i); });
       if (sure != owners[block].end() && (!other || std::pair{*sure, block} < *other)) other = {*sure, block};
     }
     if (!other || proven(found[i].save).value_or(false)) continue;

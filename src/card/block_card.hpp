@@ -142,11 +142,13 @@ class BlockCard : public Card {
   };
   struct Listing {
     std::vector<Held> rows;
-    std::size_t unread = 0;  // entries after that
+    std::size_t unread = 0;     // entries after that
     std::vector<bool> settled;  // per block: a live save that is sound has it
   };
   static constexpr std::size_t max_claims = 4;
   static constexpr std::size_t max_carved = 2;  // the same for what is carved, which is kept in memory
+  static constexpr std::size_t max_looked_at =
+      16;  // and for the backups and remains that are looked at for it
   static constexpr std::size_t max_bridges = 20000;
 
   [[nodiscard]] const Listing& listing() const;

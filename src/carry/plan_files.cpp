@@ -46,6 +46,7 @@ class FilePlanner {
       return std::move(plan_);
     }
     BAYSWAP_TRY(const Layout* layout, catalog_.find(target_rule->layout));
+    if (target_rule->path.uses_rom() && !sides_.to) refuse_without_rom(*target_rule);
     BAYSWAP_TRY(const auto targets, places(catalog_, *target_rule, facts_for(to_), sides_.chips));
     bool brought_any = false;
     for (const SaveFile& target : targets) {
@@ -95,12 +96,14 @@ class FilePlanner {
   Result<void> read_source(const PlatformRule& rule) {
     BAYSWAP_TRY(const auto files, places(catalog_, rule, facts_for(from_), sides_.chips));
     std::string looked;
-    for (const SaveFile& place : files) {
-      looked += (looked.empty() ? "" : ", ") + from_.store->display_path(place.path);
-      BAYSWAP_TRY(const auto info, from_.store->stat(place.path));
+    for (const SaveFile& named : files) {
+      looked += (looked.empty() ? "" : ", ") + from_.store->display_path(named.path);
+      BAYSWAP_TRY(const auto info, from_.store->stat(named.path));
       if (!info) continue;
-      BAYSWAP_TRY(const Blob bytes, from_.store->read(place.path));
-      const std::string shown = from_.store->display_path(place.path);
+      BAYSWAP_TRY(const Blob bytes, from_.store->read(named.path));
+      const std::string shown = from_.store->display_path(named.path);
+      SaveFile place = named;
+      place.layout = layout_of_bytes(*named.layout, bytes, shown, *from_.bay);
       auto opened = open_save(*place.layout, bytes, sides_.chips);
       if (!opened) {
         Error error = std::move(opened.error());
@@ -123,6 +126,29 @@ class FilePlanner {
           fmt::format("save once in the game there; if the file has another name, mend the path rule in {}",
                       from_.bay->origin));
     return {};
+  }
+
+  // The bay says which layout its files have; the bytes decide where they clearly have another.
+  const Layout* layout_of_bytes(const Layout& said, const Blob& bytes, const std::string& shown,
+                                const Bay& bay) {
+    constexpr double clear = 0.7;
+    constexpr double no_more = 0.15;
+    const auto plain = unwrap(bytes);
+    if (!plain) return &said;
+    Hints hints;
+    hints.platform = sides_.game.platform;
+    hints.game = sides_.game;
+    hints.chips = sides_.chips;
+    const Recognition told = recognise(catalog_, plain->plain, hints);
+    if (told.matches.empty() || told.either() || told.matches.front().layout == &said) return &said;
+    const auto own = std::ranges::find(told.matches, &said, &LayoutMatch::layout);
+    const LayoutMatch& best = told.matches.front();
+    if (best.confidence < clear || (own != told.matches.end() && own->confidence > no_more)) return &said;
+    plan_.add({Level::note, "other-layout",
+               fmt::format("{}: the bay calls it {}, but it is {}: {}", shown, said.id, best.layout->id,
+                           joined(best.evidence, "; ")),
+               fmt::format("it is read as what it is; correct layout in {}", bay.origin)});
+    return best.layout;
   }
 
   Result<void> warn_of_end(const SaveFile& place, const Fitted& fitted, const std::string& shown) {
@@ -175,12 +201,20 @@ class FilePlanner {
       if (verdict.says == OrderVerdict::Says::nothing || verdict.confidence < 0.9 ||
           reversed == (verdict.says == OrderVerdict::Says::reversed))
         continue;
-      plan_.issues.push_back(
-          {Level::warning, "byte-order",
-           fmt::format("{}: the bay calls it {}, but its {} looks the other way round: {}", shown,
-                       place.layout->id, to_text(slot.role), verdict.evidence),
-           fmt::format("if the game does not see the save, mend layout in {}", from_.bay->origin)});
+      unless_accepted("byte-order",
+                      fmt::format("{}: the bay calls it {}, but its {} looks the other way round: {}", shown,
+                                  place.layout->id, to_text(slot.role), verdict.evidence),
+                      fmt::format("correct layout in {}, or say --accept byte-order", from_.bay->origin));
     }
+  }
+
+  // The file would be named after a ROM that the target does not have: no program there would look for it.
+  void refuse_without_rom(const PlatformRule& rule) {
+    unless_accepted(
+        "no-rom",
+        fmt::format("{} has no ROM of this game{}, and names its saves after ROMs", to_.bay->name,
+                    rule.roms.empty() ? "" : fmt::format(" in {}", to_.store->display_path(rule.roms))),
+        "put the ROM there first, name it with --rom, or say --accept no-rom");
   }
 
   void refuse_empty() {
@@ -248,6 +282,8 @@ class FilePlanner {
     brought_any = true;
     for (std::string& warning : converted.warnings)
       plan_.issues.push_back({Level::warning, "convert", std::move(warning), ""});
+    for (std::string& cut : converted.cuts)
+      unless_accepted("cut", std::move(cut), "carry it to a bay that has room for it, or say --accept cut");
     for (const DumpDefect& ailment : converted.defects) {
       const bool refused = ailment.certain && !request_.accept.contains(ailment.code);
       plan_.issues.push_back({refused ? Level::refusal : Level::warning, ailment.code, ailment.text,
@@ -256,12 +292,20 @@ class FilePlanner {
     const ConvertedFile& file = converted.files.front();
     if (old && *old == file.bytes) return {};
     if (newer_)
-      plan_.issues.push_back({Level::warning, "target-newer",
-                              fmt::format("{} is newer than the save that would take its place", shown),
-                              "is this the right direction? It can be undone"});
+      unless_accepted("newer", fmt::format("{} is newer than the save that would take its place", shown),
+                      "if this is the right direction, say --accept newer");
     add_steps(rule, target, shown, old, base.has_value(), converted);
-    plan_.changes.push_back({target.path, old, file.bytes});
+    FileChange change{target.path, old, file.bytes, {}};
+    for (const SourceFile& source : source_)
+      change.modified = std::max(change.modified.value_or(source.info.modified), source.info.modified);
+    plan_.changes.push_back(std::move(change));
     return {};
+  }
+
+  // What needs the user's word: refused without it, a warning with it.
+  void unless_accepted(const std::string& code, std::string text, std::string hint) {
+    plan_.add({request_.accept.contains(code) ? Level::warning : Level::refusal, code, std::move(text),
+               std::move(hint)});
   }
 
   void add_steps(const PlatformRule& rule, const SaveFile& target, const std::string& shown,

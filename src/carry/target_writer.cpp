@@ -77,9 +77,9 @@ Result<std::optional<Blob>> TargetWriter::old_bytes(const std::string& path) {
 void TargetWriter::warn_if_newer(const std::string& path, const Placement& placement, Plan& plan) {
   const auto info = to_.store->stat(path);
   if (!info || !*info || !placement.modified || (*info)->modified <= *placement.modified) return;
-  plan.add({Level::warning, "target-newer",
+  plan.add({request_.accept.contains("newer") ? Level::warning : Level::refusal, "newer",
             fmt::format("{} is newer than the save that would take its place", to_.store->display_path(path)),
-            "is this the right direction? It can be undone"});
+            "if this is the right direction, say --accept newer"});
 }
 
 // ---- Folders ------------------------------------------------------------------------------------
@@ -118,7 +118,8 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
     }
     steps.push_back({"place", fmt::format("{} ({} bytes)", to_.store->display_path(path), file.bytes.size()),
                      old != nullptr ? "whole, in place of the old file" : "a new file"});
-    plan.changes.push_back({path, old != nullptr ? std::optional(old->bytes) : std::nullopt, file.bytes});
+    plan.changes.push_back({path, old != nullptr ? std::optional(old->bytes) : std::nullopt, file.bytes,
+                            file.modified > 0 ? std::optional(file.modified) : std::nullopt});
   }
   for (const TreeFile& file : theirs) {
     if (touched.contains(file.path)) continue;
@@ -139,8 +140,7 @@ Result<void> TargetWriter::add_folder(const Placement& placement, Plan& plan) {
   plan.steps.push_back({"name", placement.path, fmt::format("the rule is {}", placement.named_by)});
   std::ranges::move(steps, std::back_inserter(plan.steps));
   if (!kept.empty())
-    plan.steps.push_back({"leave", joined(kept, ", "),
-                          "only the target has it; --exact would remove it"});
+    plan.steps.push_back({"leave", joined(kept, ", "), "only the target has it; --exact would remove it"});
   verify_step(plan);
   return {};
 }
@@ -215,8 +215,7 @@ Result<void> TargetWriter::add_package(const Placement& placement, const std::ve
     plan.steps.push_back(
         {"restamp", fmt::format("the profile id is {}", placement.facts.account), "the account there"});
   if (!kept.empty())
-    plan.steps.push_back({"leave", joined(kept, ", "),
-                          "only the target has it; --exact would remove it"});
+    plan.steps.push_back({"leave", joined(kept, ", "), "only the target has it; --exact would remove it"});
   plan.issues.push_back({Level::note, "signature",
                          "the package's signature is as it was: only a console can make one",
                          "emulators and modified consoles don't ask for it"});
@@ -273,10 +272,9 @@ Result<void> TargetWriter::add_card(const Placement& placement, Plan& plan) {
     for (const CardEntry& entry : image->card->entries())
       if (entry.name == save.name && entry.modified && placement.modified &&
           *entry.modified > *placement.modified)
-        plan.issues.push_back(
-            {Level::warning, "target-newer",
-             fmt::format("{} on {} is newer than the save that would take its place", save.name, shown),
-             "is this the right direction? It can be undone"});
+        plan.add({request_.accept.contains("newer") ? Level::warning : Level::refusal, "newer",
+                  fmt::format("{} on {} is newer than the save that would take its place", save.name, shown),
+                  "if this is the right direction, say --accept newer"});
     BAYSWAP_CHECK(image->card->drop(save.name));
   }
   auto put = image->card->put(save);
@@ -339,7 +337,7 @@ Result<void> TargetWriter::add_whole(const Placement& placement, const Blob& byt
       {"name", std::string(name_of(placement.path)), fmt::format("the rule is {}", placement.named_by)});
   plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, bytes.size()), how});
   verify_step(plan);
-  plan.changes.push_back({placement.path, before, bytes});
+  plan.changes.push_back({placement.path, before, bytes, placement.modified});
   return {};
 }
 
@@ -385,6 +383,10 @@ Result<void> TargetWriter::add_file(const Placement& placement, Plan& plan) {
       continue;
     }
     brought = true;
+    for (const std::string& cut : converted->cuts)
+      plan.add({request_.accept.contains("cut") ? Level::warning : Level::refusal, "cut", cut,
+                "adopt it into a bay that has room for it, or say --accept cut"});
+    for (const std::string& warning : converted->warnings) plan.add({Level::warning, "convert", warning, ""});
     for (const DumpDefect& ailment : converted->defects)
       plan.issues.push_back(
           {ailment.certain && !request_.accept.contains(ailment.code) ? Level::refusal : Level::warning,

@@ -1,8 +1,10 @@
+#include <bayswap/card.hpp>
 #include <bayswap/carry.hpp>
 
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
+#include <map>
 #include <thread>
 
 #include "base/text.hpp"
@@ -81,7 +83,7 @@ class CarryJob {
       std::string from = words.substr(0, equals);
       std::string to = equals == std::string::npos ? "" : words.substr(equals + 1);
       if (from.empty() || (to.empty() && equals != std::string::npos))
-        return fail(ErrorCode::bad_usage, fmt::format("--account {} names no two accounts", printable(words)),
+        return fail(ErrorCode::bad_usage, fmt::format("--account {}: expected FROM=TO", printable(words)),
                     "write FROM=TO, e.g. 80000001=80000002, or one account alone");
       request_.accounts.emplace_back(std::move(from), std::move(to));
     }
@@ -183,9 +185,15 @@ class CarryJob {
     if (!plan) return {label, "failed", plan.error().message};
     if (const PlanIssue* refusal = plan->refusal()) return {label, "refused", refusal->text};
     if (plan->changes.empty()) return {label, "same", ""};
-    const auto warning = std::ranges::find(plan->issues, PlanIssue::Level::warning, &PlanIssue::level);
-    if (warning != plan->issues.end() && !options_.yes)
-      return {label, "refused", warning->text + " (--yes goes ahead)"};
+    // Two saves of the source never become one file: the second would take the place of the first.
+    for (const FileChange& change : plan->changes) {
+      const auto [first, is_new] = taken_.emplace(to_store_->absolute_path(change.path), label);
+      const bool is_card = change.before && guess_card(change.before->view());
+      if (!is_new && first->second != label && !is_card)
+        return {label, "refused",
+                fmt::format("{} and this one would both become {}", first->second,
+                            to_store_->display_path(change.path))};
+    }
     if (options_.dry_run) return {label, "would be carried", fmt::format("{} files", plan->changes.size())};
     if (const auto rest = wait_until_idle(globals_, *plan, *to_store_, logbook_->book(), options_.wait);
         !rest)
@@ -261,11 +269,12 @@ class CarryJob {
         fmt::print("Carry those one by one to see what they need: bayswap carry SAVE --from {} --to {}\n",
                    from_.name, to_.name);
     }
-    return failed > 0 ? exit_input : refused > 0 ? exit_refused : exit_done;
+    return refused + failed > 0 ? exit_problems : exit_done;
   }
 
   const Globals& globals_;
   const CarryOptions& options_;
+  std::map<std::string, std::string> taken_;  // path at the target: label of the save that becomes it
   Home home_;
   Bay from_;
   Bay to_;

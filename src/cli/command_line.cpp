@@ -94,6 +94,11 @@ void add_file_commands(CLI::App& app, Words& w) {
   convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
       ->type_name("1-4")
       ->check(CLI::Range(1, 4));
+  convert->add_option("--accept", w.convert.accept, "Go on in spite of it: cut")
+      ->type_name("ISSUE")
+      ->check(CLI::IsMember({"cut"}))
+      ->expected(1)
+      ->take_all();
   convert->add_option("--account", w.convert.account, "The profile id to stamp into a package")
       ->type_name("ID");
   convert->add_flag("--replace", w.convert.replace,
@@ -249,8 +254,9 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->check(CLI::Range(1, 99));
   carry
       ->add_option("--accept", w.carry.accept,
-                   "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten, short, damaged")
-      ->type_name("DANGER")
+                   "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten, short, damaged, "
+                   "cut, newer, byte-order, no-rom")
+      ->type_name("ISSUE")
       ->expected(1)
       ->take_all();
   carry->add_flag("--all", w.carry.all, "Every save that differs; what fails stops nothing else");
@@ -285,7 +291,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->type_name("N")
       ->check(CLI::Range(1, 99));
   adopt->add_option("--accept", w.adopt.accept, "Go on in spite of it, as in carry")
-      ->type_name("DANGER")
+      ->type_name("ISSUE")
       ->expected(1)
       ->take_all();
   adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
@@ -325,7 +331,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   restore->add_flag("--before", w.restore.before, "What was there before that version");
   restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
   restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")
-      ->type_name("DANGER")
+      ->type_name("ISSUE")
       ->expected(1)
       ->take_all();
   restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");

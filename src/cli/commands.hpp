@@ -32,6 +32,7 @@ struct ConvertOptions {
   std::vector<std::string> chips;
   int slot = 0;
   bool replace = false;
+  std::vector<std::string> accept;  // codes of issues that are meant
 };
 int convert_command(const Globals& globals, const ConvertOptions& options);
 

@@ -61,6 +61,11 @@ class Conversion {
     request.to = to;
     BAYSWAP_TRY(const Converted converted, convert(catalog_, request));
     for (const std::string& warning : converted.warnings) warnings_.push_back(warning);
+    const bool may_cut = std::ranges::find(options_.accept, "cut") != options_.accept.end();
+    if (!converted.cuts.empty() && !may_cut)
+      return fail(ErrorCode::unsafe, joined(converted.cuts, "; "),
+                  "nothing was written; choose a layout with room for it, or say --accept cut");
+    for (const std::string& cut : converted.cuts) warnings_.push_back(cut);
     for (const DumpDefect& ailment : converted.defects)
       warnings_.push_back(ailment.text + "; " + ailment.hint);
     if (converted.empty)

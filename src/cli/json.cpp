@@ -54,7 +54,8 @@ bool Json::is_pair() const {
 }
 
 Json::Json(std::initializer_list<Json> values) : kind_(Kind::array) {
-  if (values.size() == 0 || !std::all_of(values.begin(), values.end(), [](const Json& one) { return one.is_pair(); })) {
+  if (values.size() == 0 ||
+      !std::all_of(values.begin(), values.end(), [](const Json& one) { return one.is_pair(); })) {
     elements_.assign(values);
     return;
   }

@@ -1,5 +1,5 @@
-// JSON documents as the commands print them. Only made and printed, never parsed; no templates, so that a command
-// that prints one compiles in a moment.
+// JSON documents as the commands print them. Only made and printed, never parsed; no templates, so that a
+// command that prints one compiles in a moment.
 #pragma once
 
 #include <concepts>
@@ -38,9 +38,9 @@ class Json {
   void update(const Json& other);
   void erase(std::string_view key);
 
-  /// Returns the document, indented by two, without a line end. Names of files can have any bytes, JSON only UTF-8:
-  /// a byte that is none is written as U+10FF00 plus itself, as in our TOML files. Characters that a terminal obeys
-  /// (see is_control) are escaped.
+  /// Returns the document, indented by two, without a line end. Names of files can have any bytes, JSON only
+  /// UTF-8: a byte that is none is written as U+10FF00 plus itself, as in our TOML files. Characters that a
+  /// terminal obeys (see is_control) are escaped.
   [[nodiscard]] std::string text() const;
 
  private:

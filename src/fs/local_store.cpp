@@ -221,10 +221,10 @@ Result<void> LocalStore::apply(std::span<const FileChange> changes, std::vector<
   Staging staging(privacy_ == Privacy::owner_only, changes.size() > max_synced_one_by_one);
   for (const FileChange& change : changes) {
     BAYSWAP_TRY(std::string where, inside(change.path));
-    BAYSWAP_CHECK(
-        staging.stage({std::move(where), display_path(change.path),
-                       change.before ? Staging::Expected::these_bytes : Staging::Expected::nothing,
-                       change.before ? &*change.before : nullptr, change.after ? &*change.after : nullptr}));
+    BAYSWAP_CHECK(staging.stage({std::move(where), display_path(change.path),
+                                 change.before ? Staging::Expected::these_bytes : Staging::Expected::nothing,
+                                 change.before ? &*change.before : nullptr,
+                                 change.after ? &*change.after : nullptr, change.modified}));
   }
   BAYSWAP_CHECK(staging.compare());
   for (std::size_t i = 0; i < changes.size(); ++i) {

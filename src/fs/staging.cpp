@@ -186,6 +186,11 @@ Result<void> Staging::write(Staged& one, const struct stat* old) {
   } else if (!owner_only_ && fchmod(fd, usual_mode()) != 0 && errno != EPERM) {
     return give_up(errno, "setting its permissions");
   }
+  if (one.file.modified) {
+    const timespec time{*one.file.modified, 0};
+    const std::array<timespec, 2> times{time, time};
+    (void)futimens(fd, times.data());  // not every file system keeps every time
+  }
   if (fstat(fd, &one.written) != 0) return give_up(errno, "looking at it");
   one.temporary = temporary;
   if (many_) one.handle = Handle(-1);  // there are fewer descriptors than files

@@ -27,8 +27,9 @@ class Staging {
     std::string where;         // absolute, links resolved
     std::string display_path;  // for errors
     Expected expected{};
-    const Blob* before = nullptr;  // for Expected::these_bytes
-    const Blob* after = nullptr;   // not owned; null: the file is removed
+    const Blob* before = nullptr;                         // for Expected::these_bytes
+    const Blob* after = nullptr;                          // not owned; null: the file is removed
+    std::optional<std::int64_t> modified = std::nullopt;  // the time the file gets
   };
 
   /// `many`: more files follow than are worth a sync each.

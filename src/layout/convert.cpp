@@ -77,8 +77,8 @@ class Converter {
                   fmt::format("{} has no place for {}", to_.id, parts_in_words(save)),
                   fmt::format("it takes {}", slots_in_words()));
     for (const std::string& role : left_behind)
-      report.warnings.push_back(
-          fmt::format("{} holds data but has no place in {}: it stays behind", role, to_.id));
+      report.cuts.push_back(
+          fmt::format("{} holds data but has no place in {}: it would stay behind", role, to_.id));
     BAYSWAP_TRY(const Blob packed,
                 pack(to_, fitted, request_.base != nullptr ? &own_.fitted.bytes : nullptr));
     file.bytes = request_.base != nullptr ? wrap(own_.file, with_padding(packed)) : packed;
@@ -227,9 +227,9 @@ class Converter {
                     fmt::format("{} uses more than {} bytes, the size of the target's own",
                                 to_text(part.role), wanted),
                     "is it the same game's? If so, take the target's file away and try again");
-      report.warnings.push_back(
-          fmt::format("{}: the game's chip has {} bytes; the {} bytes behind them, not blank, are left out",
-                      to_text(part.role), wanted, size - wanted));
+      report.cuts.push_back(fmt::format(
+          "{}: the game's chip has {} bytes; the {} bytes after them, not blank, would be left out",
+          to_text(part.role), wanted, size - wanted));
     }
     if (wanted < size)
       report.notes.push_back(
