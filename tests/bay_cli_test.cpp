@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <filesystem>
+#include <fstream>
 
 #include "support/demo_arcade.hpp"
 
@@ -145,6 +146,39 @@ TEST_F(BayCli, AnExportedLogbookWithoutItsIndexIsReadFromItsRecords) {
   EXPECT_FALSE(std::filesystem::exists(copy + "/index.sqlite")) << "what is read from is not written to";
   EXPECT_TRUE(has(bayswap({"--home", folder_ / "other", "logbook"}).out, "Brine and Bellows"));
   EXPECT_EQ(bayswap({"logbook", "import", path("ferry-sd")}).code, 4);
+}
+
+TEST_F(BayCli, ABaysSavesAreKeptAndComeBackAllOfThem) {
+  const auto kept = json({"keep", "home-trees"});
+  ASSERT_GT(kept["kept"].get<int>(), 2);
+  EXPECT_EQ(kept["failed"], 0);
+  const auto again = json({"keep", "home-trees"});
+  EXPECT_EQ(again["kept"], 0) << "what has not changed costs nothing";
+  EXPECT_EQ(again["same"], kept["kept"]);
+  // Nothing was changed, so there is nothing to undo.
+  EXPECT_TRUE(has(bayswap({"undo", "--yes"}).err, "nothing to undo"));
+  std::map<std::string, std::string> before;
+  const auto files = [this] {
+    std::map<std::string, std::string> found;
+    for (const auto& one : std::filesystem::recursive_directory_iterator(path("home-trees")))
+      if (one.is_regular_file()) {
+        std::ifstream file(one.path(), std::ios::binary);
+        found[one.path()] = {std::istreambuf_iterator<char>(file), {}};
+      }
+    return found;
+  };
+  before = files();
+  // One save is played on and kept, another deleted with its folders; then all come back as they were first.
+  std::string some;
+  for (const auto& save : kept["saves"])
+    if (some.empty() && save["outcome"] == "kept") some = save["path"];
+  std::filesystem::remove_all(some);
+  const std::string version = std::to_string(kept["saves"][0]["entry"].get<int>());
+  const Outcome back = bayswap({"restore", "home-trees", "--version", version, "--all", "--yes"});
+  EXPECT_EQ(back.code, 0) << back.err;
+  EXPECT_TRUE(files() == before);
+  EXPECT_EQ(bayswap({"keep", "home-trees", "no such save"}).code, 4);
+  EXPECT_EQ(bayswap({"keep", "nowhere"}).code, 2);
 }
 
 TEST_F(BayCli, DownloadsAndPackages) {

@@ -176,6 +176,27 @@ void note_hard_links(Plan& plan, Store& target);
 [[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version,
                                                               bool before, const Bay& bay, Store& below);
 
+/// What became of one save that was to be kept.
+struct KeptSave {
+  enum class Outcome { kept, same, empty, failed };
+  std::string what;  // title, label or name
+  std::string path;  // as the user knows it
+  Outcome outcome = Outcome::kept;
+  std::uint64_t size_bytes = 0;
+  std::optional<std::int64_t> entry;  // of the logbook, if it was kept now
+  std::string why;                    // for failed: a sentence
+};
+/// Puts the saves of a bay into the logbook as they are, one entry each, one batch all together; those that
+/// `what` names (see find_saves), or all if it is empty. A save that is there already as it is costs nothing.
+/// Of a memory card the whole image is kept, once. One that can't be read is a row of its own and stops
+/// nothing.
+[[nodiscard]] Result<std::vector<KeptSave>> keep_saves(const Catalog& catalog, OpenBay bay, Store& outside,
+                                                       const std::string& what, const TitleBook* titles,
+                                                       Logbook& logbook);
+/// Puts the files of every entry of the batch that entry `version` belongs to back as the entries left them.
+[[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
+                                              const std::vector<std::string>& bay_roots = {});
+
 /// Runs a plan: old and new bytes into the logbook, then Store::apply. On failure the files already placed
 /// are put back. Fails with `unsafe` for a plan with a refusal, `busy` if a file is no longer what it was
 /// when the plan was made. Returns the logbook's entry.

@@ -18,7 +18,7 @@ using Clock = std::function<std::int64_t()>;
 /// Returns the host's name; empty if it has none.
 [[nodiscard]] std::string host_name();
 
-enum class EntryKind { carry, convert, undo, card, adopt, restore };
+enum class EntryKind { carry, convert, undo, card, adopt, restore, keep };
 enum class EntryState {
   begun,  // under way, or its process died before anyone looked
   done,
@@ -109,8 +109,14 @@ class Logbook {
   [[nodiscard]] Result<std::vector<Entry>> entries(const std::string& what = {}, std::size_t limit = 1000);
   /// Fails with `not_found` if it does not exist.
   [[nodiscard]] Result<Entry> entry(std::int64_t id);
+  /// Returns the entries of a batch, the oldest first: those whose `batch` is `first`, and entry `first`
+  /// itself.
+  [[nodiscard]] Result<std::vector<Entry>> entries_of_batch(std::int64_t first);
+  /// Returns what the newest entry about the file (an absolute path) left in it; nothing if there is none, or
+  /// it left no file.
+  [[nodiscard]] Result<std::optional<Digest>> newest_of(const std::string& path);
   /// Returns the newest entry of this machine that changed something; nothing if there is none. Foreign
-  /// entries do not count.
+  /// entries and those that only keep do not count.
   [[nodiscard]] Result<std::optional<Entry>> newest();
 
   /// Returns whether the file holds what the newest entry about it wrote, or put back: then it was us.

@@ -28,6 +28,7 @@ struct Words {
   AdoptOptions adopt;
   std::string logbook_what;
   LogbookOptions logbook;
+  KeepOptions keep;
   RestoreOptions restore;
   UndoOptions undo;
   std::string demo_out;
@@ -275,6 +276,11 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
   carry->add_flag("--yes", w.carry.yes, "Don't ask");
 
+  CLI::App* keep = command(app, w, "keep", "Put a bay's saves into the logbook as they are",
+                           [&w] { return keep_command(w.globals, w.keep); });
+  keep->add_option("BAY", w.keep.bay, "The bay that has the saves")->required();
+  keep->add_option("WHAT", w.keep.what, "The save, as for carry; all of them where not given");
+
   CLI::App* adopt = command(app, w, "adopt", "Take a downloaded save into a bay",
                             [&w] { return adopt_command(w.globals, w.adopt); });
   adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
@@ -328,6 +334,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   restore->add_option("--version", w.restore.version, "Which version, by its number")
       ->required()
       ->type_name("N");
+  restore->add_flag("--all", w.restore.all, "Every save that was kept or carried together with that version");
   restore->add_flag("--before", w.restore.before, "What was there before that version");
   restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
   restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")

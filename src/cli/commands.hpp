@@ -142,7 +142,14 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
 int logbook_export_command(const Globals& globals, const LogbookOptions& options);
 int logbook_import_command(const Globals& globals, const LogbookOptions& options);
 
+struct KeepOptions {
+  std::string bay;
+  std::string what;
+};
+int keep_command(const Globals& globals, const KeepOptions& options);
+
 struct RestoreOptions {
+  bool all = false;  // the whole batch that the version belongs to
   std::string what;
   std::string to;
   std::int64_t version = 0;

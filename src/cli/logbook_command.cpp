@@ -278,6 +278,15 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
                 fmt::format("'{}' has no version {}", printable(options.what), options.version),
                 fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
   LocalStore disk;
+  if (options.all && (options.before || (!options.to.empty() && options.to != entry->to_bay)))
+    return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
+                "leave --before and --to out, or name one save");
+  if (options.all) {
+    BAYSWAP_TRY(const Plan plan, plan_restore_batch(book, options.version, disk, bay_roots(globals)));
+    if (options.dry_run) return show_only(globals, plan);
+    BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
+    return show_and_run(globals, plan, disk, *logbook, options.yes, true);
+  }
   if (options.to.empty() || options.to == entry->to_bay) {
     BAYSWAP_TRY(const Plan plan,
                 plan_restore(book, options.version, options.before, disk, bay_roots(globals)));

@@ -5,11 +5,11 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <chrono>
 #include <fstream>
 #include <limits>
 #include <set>
-#include <atomic>
 
 #include "base/parallel.hpp"
 #include "base/try.hpp"
@@ -19,7 +19,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 6> kind_words{"carry", "convert", "undo", "card", "adopt", "restore"};
+constexpr std::array<std::string_view, 7> kind_words{"carry", "convert", "undo", "card",
+                                                     "adopt", "restore", "keep"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
 template <std::size_t N>
@@ -339,12 +340,27 @@ Result<Entry> Logbook::entry(std::int64_t id) {
 
 Result<std::optional<Entry>> Logbook::newest() {
   BAYSWAP_TRY(auto found,
-              select(fmt::format("WHERE state IN ({},{}) AND imported = 0 AND machine = ?1 "
+              select(fmt::format("WHERE state IN ({},{}) AND kind != {} AND imported = 0 AND machine = ?1 "
                                  "ORDER BY id DESC LIMIT 1",
-                                 static_cast<int>(EntryState::done), static_cast<int>(EntryState::cut_short)),
+                                 static_cast<int>(EntryState::done), static_cast<int>(EntryState::cut_short),
+                                 static_cast<int>(EntryKind::keep)),
                      {this_machine()}));
   if (found.empty()) return std::nullopt;
   return std::move(found.front());
+}
+
+Result<std::vector<Entry>> Logbook::entries_of_batch(std::int64_t first) {
+  return select(fmt::format("WHERE batch = {0} OR id = {0} ORDER BY id", first), {});
+}
+
+Result<std::optional<Digest>> Logbook::newest_of(const std::string& path) {
+  BAYSWAP_TRY(
+      Statement row,
+      Statement::prepare(db_.get(), "SELECT after FROM change WHERE path = ? ORDER BY entry DESC LIMIT 1"));
+  row.bind(1, std::string_view(path));
+  BAYSWAP_TRY(const bool found, row.step());
+  if (!found) return std::nullopt;
+  return digest_at(row, 0);
 }
 
 Result<bool> Logbook::is_last_written(const std::string& path) {

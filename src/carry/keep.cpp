@@ -1,0 +1,138 @@
+// Saves into the logbook as they are, without being carried: before a title is deleted, a console sold, a
+// card formatted.
+#include <bayswap/carry.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+#include "fs/read_errors.hpp"
+
+namespace bayswap {
+namespace {
+
+// The files that hold the save: of a card's entry the whole card, of a folder all that is in it.
+Result<std::vector<FileChange>> files_of(const BaySave& save, Store& store) {
+  std::vector<FileChange> files;
+  BAYSWAP_TRY(const auto info, store.stat(save.path));
+  if (info && info->kind == FileInfo::Kind::folder) {
+    BAYSWAP_TRY(const auto tree, read_tree(store, save.path));
+    for (const TreeFile& file : tree)
+      files.push_back({join_path(save.path, file.path), file.bytes, file.bytes, file.modified});
+    return files;
+  }
+  BAYSWAP_TRY(const Blob bytes, store.read(save.path));
+  files.push_back({save.path, bytes, bytes, save.modified});
+  return files;
+}
+
+Result<bool> is_kept_already(const std::vector<FileChange>& files, Logbook& logbook) {
+  for (const FileChange& file : files) {
+    BAYSWAP_TRY(const auto newest, logbook.newest_of(file.path));
+    if (!newest || newest != sha256(file.after->view())) return false;
+    if (!logbook.bytes(*newest)) return false;  // it rotted: it is kept anew
+  }
+  return true;
+}
+
+std::string label_of(const BaySave& save) {
+  return !save.facts.game.title.empty() ? save.facts.game.title
+         : !save.label.empty()          ? save.label
+                                        : save.name();
+}
+
+Result<KeptSave> keep_one(const BaySave& save, OpenBay bay, Logbook& logbook,
+                          std::optional<std::int64_t>& batch) {
+  KeptSave kept;
+  kept.what = label_of(save);
+  kept.path = bay.store->display_path(save.path);
+  BAYSWAP_TRY(auto files, files_of(save, *bay.store));
+  if (files.empty()) {
+    kept.outcome = KeptSave::Outcome::empty;
+    return kept;
+  }
+  for (FileChange& file : files) {
+    kept.size_bytes += file.after->size();
+    file.path = bay.store->absolute_path(file.path);
+  }
+  BAYSWAP_TRY(const bool known, is_kept_already(files, logbook));
+  if (known) {
+    kept.outcome = KeptSave::Outcome::same;
+    return kept;
+  }
+  Entry entry;
+  entry.kind = EntryKind::keep;
+  entry.reason = fmt::format("keep '{}' of {}", kept.what, bay.bay->name);
+  entry.game = save.facts.game;
+  entry.account = save.facts.account;
+  entry.slot = save.facts.slot;
+  entry.to_bay = bay.bay->name;
+  entry.root = bay.store->root();
+  entry.batch = batch;
+  BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
+  BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
+  if (!batch) batch = kept.entry;
+  return kept;
+}
+
+}  // namespace
+
+Result<std::vector<KeptSave>> keep_saves(const Catalog& catalog, OpenBay bay, Store& outside,
+                                         const std::string& what, const TitleBook* titles, Logbook& logbook) {
+  BAYSWAP_CHECK(check_root(*bay.bay, *bay.store));
+  ReadErrors noted(*bay.store);
+  const OpenBay source{bay.bay, &noted};
+  ScanOptions options;
+  options.titles = titles;
+  BAYSWAP_TRY(std::vector<BaySave> saves, scan_bay(catalog, *bay.bay, noted, options));
+  if (!what.empty()) {
+    BAYSWAP_TRY(saves, find_saves(saves, source, outside, what, titles));
+    if (saves.empty())
+      return fail(ErrorCode::not_found,
+                  fmt::format("{} has no save called '{}'", bay.bay->name, printable(what)),
+                  fmt::format("`bayswap bay scan {}` shows the saves", bay.bay->name));
+  }
+  std::vector<KeptSave> all;
+  std::set<std::string> seen;  // a card once, however many saves are on it
+  std::optional<std::int64_t> batch;
+  for (const BaySave& save : saves) {
+    if (!seen.insert(save.path).second) continue;
+    auto kept = keep_one(save, source, logbook, batch);
+    if (!kept) {
+      KeptSave failed;
+      failed.what = label_of(save);
+      failed.path = bay.store->display_path(save.path);
+      failed.outcome = KeptSave::Outcome::failed;
+      failed.why = kept.error().message;
+      kept = std::move(failed);
+    }
+    all.push_back(*std::move(kept));
+  }
+  return all;
+}
+
+Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
+                                const std::vector<std::string>& bay_roots) {
+  BAYSWAP_TRY(const Entry first, logbook.entry(version));
+  const std::int64_t batch = first.batch.value_or(first.id);
+  BAYSWAP_TRY(const auto entries, logbook.entries_of_batch(batch));
+  Plan all;
+  all.kind = EntryKind::restore;
+  all.reason = fmt::format("restore the {} saves of batch {}", entries.size(), batch);
+  all.from_bay = all.to_bay = first.to_bay;
+  for (const Entry& entry : entries) {
+    BAYSWAP_TRY(Plan one, plan_restore(logbook, entry.id, false, files, bay_roots));
+    all.root = one.root;
+    std::ranges::move(one.changes, std::back_inserter(all.changes));
+    std::ranges::move(one.steps, std::back_inserter(all.steps));
+    for (PlanIssue& issue : one.issues)
+      if (issue.code != "same") all.add(std::move(issue));
+  }
+  return all;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,79 @@
+#include <bayswap/carry.hpp>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/session.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+std::string_view in_words(KeptSave::Outcome outcome) {
+  switch (outcome) {
+    case KeptSave::Outcome::kept:
+      return "kept";
+    case KeptSave::Outcome::same:
+      return "same";
+    case KeptSave::Outcome::empty:
+      return "empty";
+    case KeptSave::Outcome::failed:
+      return "failed";
+  }
+  return "failed";
+}
+
+Result<int> keep(const Globals& globals, const KeepOptions& options) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(const Bay bay, find_bay(home, options.bay));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  LocalStore store(bay.root);
+  LocalStore disk;
+  BAYSWAP_TRY(const auto saves,
+              keep_saves(catalog, {&bay, &store}, disk, options.what, &titles, logbook->book()));
+  std::size_t kept = 0;
+  std::size_t same = 0;
+  std::size_t failed = 0;
+  Json list = Json::array();
+  std::vector<std::vector<std::string>> rows;
+  for (const KeptSave& save : saves) {
+    kept += save.outcome == KeptSave::Outcome::kept ? 1 : 0;
+    same += save.outcome == KeptSave::Outcome::same ? 1 : 0;
+    failed += save.outcome == KeptSave::Outcome::failed ? 1 : 0;
+    list.push_back({{"save", save.what},
+                    {"path", save.path},
+                    {"outcome", in_words(save.outcome)},
+                    {"size_bytes", save.size_bytes},
+                    {"entry", save.entry ? Json(*save.entry) : Json(nullptr)},
+                    {"why", save.why}});
+    rows.push_back({printable(save.what), std::string(in_words(save.outcome)),
+                    std::to_string(save.size_bytes), save.entry ? std::to_string(*save.entry) : "",
+                    printable(save.why.empty() ? save.path : save.why)});
+  }
+  if (globals.json) {
+    print_json(
+        {{"bay", bay.name}, {"kept", kept}, {"same", same}, {"failed", failed}, {"saves", std::move(list)}});
+  } else if (!globals.quiet) {
+    if (!rows.empty()) print_table({"save", "outcome", "bytes", "version", "file"}, rows, {2, 3});
+    fmt::print("{}\n", saves.empty()
+                           ? fmt::format("{} has no saves.", bay.name)
+                           : fmt::format("{} kept, {} the same already, {} failed.", kept, same, failed));
+    if (kept > 0)
+      say(false,
+          "`bayswap restore WHAT --version N` brings one back, with --all every one of them; `bayswap "
+          "logbook "
+          "export DIR` takes them to another disk.");
+  }
+  return failed > 0 ? exit_problems : exit_done;
+}
+
+}  // namespace
+
+int keep_command(const Globals& globals, const KeepOptions& options) {
+  const auto code = keep(globals, options);
+  return code ? *code : report(code.error());
+}
+
+}  // namespace bayswap::cli
