@@ -97,6 +97,17 @@ TEST(Toml, NamesAndBracketsOfAnyDepthAreRefusedNotFollowed) {
   EXPECT_FALSE(refused("[a.b.c.d]\ne = [[1, 2], [3.5]]\nf = { g = 1 }"));
 }
 
+TEST(Text, TitlesAreComparedWithoutWhatDiffersFromListToList) {
+  for (const char* name :
+       {"Brine and Bellows", "Brine & Bellows (Europe)", "brine_and_bellows [!]", "The Brine & Bellows",
+        "Brine and  Bellows (Rev 1) (EU)", "BRINE AND BELLOWS.", "Br\xc3\xadne \xc3\xa0nd B\xc3\xa9llows"})
+    EXPECT_EQ(normalized_title(name), "brine and bellows") << name;
+  EXPECT_EQ(normalized_title("Marek's Quay 2"), "mareks quay 2");
+  EXPECT_NE(normalized_title("Quay 2"), normalized_title("Quay 3"));
+  EXPECT_EQ(normalized_title("\xe6\xb8\xaf"), "\xe6\xb8\xaf") << "other scripts as they are";
+  EXPECT_EQ(normalized_title("\xc5\xbb\xc3\x93\xc5\x81W \xc5\x93"), "zolw o");
+}
+
 TEST(Text, NamesAreSafeOrNot) {
   for (const char* safe : {"a", "save.sav", "caf\xc3\xa9", "...", "-rf", "a b"})
     EXPECT_TRUE(is_safe_name(safe)) << safe;

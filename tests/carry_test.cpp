@@ -262,6 +262,46 @@ TEST(LookingBeforeBelieving, AFileOfAnotherFormThanTheBaySaysIsReadAsWhatItIs) {
       std::ranges::any_of(plan->issues, [](const PlanIssue& issue) { return issue.code == "other-layout"; }));
 }
 
+// Two cartridges whose headers have neither code nor title: each save stays with the ROM of its own name.
+TEST(GamesWithoutNames, AreToldByTheirRomsNames) {
+  const Catalog catalog;
+  const auto bay = [](const std::string& name) {
+    return *parse_bay(
+        "root = \"/" + name +
+            "\"\n[platform.nes]\npath = \"saves/{rom.stem}.srm\"\nlayout = \"nes.raw\"\nroms = \"roms\"\n",
+        name, name + ".toml", "/");
+  };
+  const auto rom = [](std::uint32_t seed) {
+    std::vector<Byte> bytes = bytes_of(noise(16 + 32768 + 8192, seed));
+    const std::vector<Byte> header{0x4e, 0x45, 0x53, 0x1a, 2, 1, 0x12, 0, 1, 0, 0, 0, 0, 0, 0, 0};
+    std::ranges::copy(header, bytes.begin());
+    return Blob::copy_of(bytes);
+  };
+  const Bay here = bay("here");
+  const Bay there = bay("there");
+  MemoryStore from;
+  MemoryStore to;
+  MemoryStore outside;
+  for (const auto& [name, seed] : {std::pair{"Anchor & Chain", 1U}, {"Buoy", 2U}, {"Cinder Quay", 3U}}) {
+    ASSERT_TRUE(from.replace(std::string("roms/") + name + ".nes", rom(seed).view()));
+    ASSERT_TRUE(from.replace(std::string("saves/") + name + ".srm", noise(8192, seed).view()));
+  }
+  for (const auto& [name, seed] :
+       {std::pair{"Anchor and Chain (Europe)", 1U}, {"Buoy (World)", 2U}, {"Cinder Quay", 3U}})
+    ASSERT_TRUE(to.replace(std::string("roms/") + name + ".nes", rom(seed).view()));
+  for (const auto& [what, path, seed] :
+       {std::tuple{"Anchor & Chain", "saves/Anchor and Chain (Europe).srm", 1U},
+        {"Buoy", "saves/Buoy (World).srm", 2U},
+        {"Cinder Quay", "saves/Cinder Quay.srm", 3U}}) {
+    const auto plan = plan_carry(catalog, {&here, &from}, {&there, &to}, outside, {.what = what});
+    ASSERT_TRUE(plan) << plan.error().message;
+    ASSERT_EQ(plan->refusal(), nullptr) << plan->refusal()->text;
+    ASSERT_EQ(plan->changes.size(), 1U) << what;
+    EXPECT_EQ(plan->changes[0].path, path);
+    EXPECT_EQ(plan->changes[0].after, noise(8192, seed));
+  }
+}
+
 TEST_F(Arcade, NothingIsCutNothingNewerIsReplacedAndNoRomIsMissedUnasked) {
   // Bytes that would not arrive.
   Bay small_bay = *parse_bay(

@@ -43,6 +43,9 @@ TEST(GameId, ComparesByCodeThenRegionThenRevision) {
   const GameId plain{Platform::n64, "", "Home Brew", Region::unknown, 0};
   EXPECT_EQ(compare(plain, GameId{Platform::n64, "", "HOME BREW", Region::unknown, 0}), GameMatch::same);
   EXPECT_EQ(compare(plain, GameId{Platform::n64, "", "OTHER", Region::unknown, 0}), GameMatch::other_game);
+  const GameId nameless{Platform::nes, "", "", Region::unknown, 0};
+  EXPECT_EQ(compare(nameless, nameless), GameMatch::unknown)
+      << "no two cartridges without a name are the same";
 }
 
 // The fields of a formatted pak, checked by their definition and not by the code that writes them.

@@ -94,9 +94,16 @@ struct GameId {
 /// is.
 [[nodiscard]] std::uint64_t likely_title_id(const GameId& game);
 
-enum class GameMatch { same, other_revision, other_region, other_game };
+enum class GameMatch {
+  same,
+  other_revision,
+  other_region,
+  other_game,
+  unknown  // one of them has neither code nor title nor title id: its file's name has to tell
+};
 
-/// How two ROMs relate. A game without a code is told by its title.
+/// Returns how two ROMs relate. A game without a code is told by its title; two games without either are
+/// never "the same".
 [[nodiscard]] GameMatch compare(const GameId& a, const GameId& b);
 
 enum class PartKind { eeprom, sram, flash, pak, rtc };

@@ -165,6 +165,54 @@ std::string printable(std::string_view text) {
   return out;
 }
 
+namespace {
+
+// The letter that stands below the accent, for U+00C0 to U+017F; '?' where there is none.
+char base_letter(std::uint32_t c) {
+  constexpr std::string_view letters =
+      "aaaaaaaceeeeiiiidnooooo?ouuuuytsaaaaaaaceeeeiiiidnooooo?ouuuuyty"
+      "aaaaaaccccccccddddeeeeeeeeeegggggggghhhhiiiiiiiiiiiijjkkkllllllllllnnnnnnnnnoooooooorrrrrrsssssssstttt"
+      "ttuuuuuuuuuuuuw"
+      "wyyyzzzzzzs";
+  return c >= 0xc0 && c - 0xc0 < letters.size() ? letters[c - 0xc0] : '?';
+}
+
+}  // namespace
+
+std::string normalized_title(std::string_view name) {
+  std::string plain;
+  int depth = 0;
+  while (!name.empty()) {
+    const std::size_t length = std::max<std::size_t>(utf8_length(name), 1);
+    const char c = name.front();
+    if (c == '(' || c == '[') ++depth;
+    const bool outside = depth == 0;
+    if ((c == ')' || c == ']') && depth > 0) --depth;
+    if (outside && length > 1) {
+      const char letter = base_letter(utf8_character(name, length));
+      if (letter == '?')
+        plain += name.substr(0, length);  // other scripts as they are
+      else
+        plain += letter;
+    } else if (outside && c == '&') {
+      plain += " and ";
+    } else if (outside && c != '\'') {
+      const bool word = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9');
+      plain += word ? c : ' ';
+    }
+    name.remove_prefix(length);
+  }
+  plain = lower(plain);
+  std::string out;
+  for (std::size_t at = 0; at < plain.size();) {
+    const std::size_t end = std::min(plain.find(' ', at), plain.size());
+    const std::string word = plain.substr(at, end - at);
+    if (!word.empty() && word != "the" && word != "a" && word != "an") out += (out.empty() ? "" : " ") + word;
+    at = end + 1;
+  }
+  return out;
+}
+
 bool is_safe_name(std::string_view text) {
   constexpr std::size_t max_name_bytes = 255;
   if (text.empty() || text.size() > max_name_bytes || text == "." || text == ".." ||

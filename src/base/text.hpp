@@ -30,12 +30,17 @@ enum class TextEncoding {
 /// Returns whether a character moves the cursor, turns the direction of the text round or hides: controls of
 /// ASCII and of Latin-1, marks of direction, ends of lines and of paragraphs.
 [[nodiscard]] bool is_control(std::uint32_t character);
-/// Returns the character that the first `length` bytes of `text` are in UTF-8, where utf8_length gave the length.
+/// Returns the character that the first `length` bytes of `text` are in UTF-8, where utf8_length gave the
+/// length.
 [[nodiscard]] std::uint32_t utf8_character(std::string_view text, std::size_t length);
 
-/// Returns `text` made safe for a terminal and a file name: each control character (see is_control) becomes '?',
-/// and so do bytes 80 to 9F that are not UTF-8.
+/// Returns `text` made safe for a terminal and a file name: each control character (see is_control) becomes
+/// '?', and so do bytes 80 to 9F that are not UTF-8.
 [[nodiscard]] std::string printable(std::string_view text);
+
+/// Returns what two names of one game have in common: lower case, without accents, without what is in
+/// brackets, with "and" for "&", without articles and punctuation, single spaces.
+[[nodiscard]] std::string normalized_title(std::string_view name);
 
 /// Whether `text` can be the name of one file anywhere: valid UTF-8 of 1 to 255 bytes, printable, not "." or
 /// "..", without '/' and '\\'. Every name that is read from a file has to pass before it becomes a path.

@@ -24,19 +24,6 @@ constexpr double for_content = 0.25;
 constexpr double for_name = 0.15;
 constexpr double for_likeness = 0.35;
 
-// "Moth Courier (Europe) [100 %]": what stands in brackets is about the copy, not the game.
-std::string bare_name(std::string_view stem) {
-  std::string out;
-  int depth = 0;
-  for (const char c : lower(stem)) {
-    if (c == '(' || c == '[') ++depth;
-    if (depth == 0) out += c == '_' || c == '-' || c == '.' ? ' ' : c;
-    if ((c == ')' || c == ']') && depth > 0) --depth;
-  }
-  while (!out.empty() && out.back() == ' ') out.pop_back();
-  return out;
-}
-
 class Finder {
  public:
   Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to,
@@ -338,10 +325,10 @@ class Finder {
     one.reasons.push_back(fmt::format("its size is that of {}", told.matches.front().layout->id));
     const RomFile* best = nullptr;
     double nearest = 0.6;
-    const std::string own = bare_name(stem_of(file.path));
+    const std::string own = normalized_title(stem_of(file.path));
     for (const RomFile& rom : roms_) {
-      for (const std::string& theirs :
-           {bare_name(stem_of(rom.path)), bare_name(rom.facts.game.title), lower(rom.facts.game.code)}) {
+      for (const std::string& theirs : {normalized_title(stem_of(rom.path)),
+                                        normalized_title(rom.facts.game.title), lower(rom.facts.game.code)}) {
         if (theirs.size() < 3 || own.empty()) continue;
         const double distance = static_cast<double>(edit_distance(own, theirs)) /
                                 static_cast<double>(std::max(own.size(), theirs.size()));

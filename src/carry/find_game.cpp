@@ -61,7 +61,8 @@ Result<std::optional<RomFile>> named(std::string_view words, const std::vector<R
   bool several = false;
   for (const RomFile* rom : found) {
     list += (list.empty() ? "" : ", ") + std::string(name_of(rom->path));
-    several = several || compare(rom->facts.game, found.front()->facts.game) != GameMatch::same;
+    several = several || (rom != found.front() &&
+                          compare(rom->facts.game, found.front()->facts.game) != GameMatch::same);
   }
   if (several)
     return fail(ErrorCode::bad_usage,
@@ -78,6 +79,8 @@ std::optional<RomFile> counterpart(const GameId& game, std::string_view stem,
   for (const RomFile& rom : roms) {
     if (saves_as(rom.facts.game.platform) != saves_as(game.platform)) continue;
     const bool same_stem = lower(stem_of(rom.path)) == lower(stem);
+    const std::string title = normalized_title(stem);
+    const bool alike = same_stem || (!title.empty() && normalized_title(stem_of(rom.path)) == title);
     int rank = 0;
     switch (compare(game, rom.facts.game)) {
       case GameMatch::same:
@@ -91,6 +94,9 @@ std::optional<RomFile> counterpart(const GameId& game, std::string_view stem,
         break;
       case GameMatch::other_game:
         rank = same_stem ? 1 : 0;
+        break;
+      case GameMatch::unknown:
+        rank = alike ? 7 : 0;
         break;
     }
     if (rank > 0 && same_stem) ++rank;
@@ -120,6 +126,7 @@ void compare_sides(const std::set<std::string>& accept, GameSides& sides) {
   };
   switch (compare(a, b)) {
     case GameMatch::same:
+    case GameMatch::unknown:  // paired by name: nothing in them says otherwise
       return;
     case GameMatch::other_revision:
       sides.issues.push_back(

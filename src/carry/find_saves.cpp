@@ -51,7 +51,8 @@ Result<void> one_game(const std::vector<BaySave>& found, const std::string& what
   std::vector<std::string> games;
   for (const BaySave& save : found) {
     const GameMatch match = compare(save.facts.game, found.front().facts.game);
-    if ((match == GameMatch::other_game || match == GameMatch::other_region) &&
+    const bool other_rom = match == GameMatch::unknown && save.facts.rom_path != found.front().facts.rom_path;
+    if ((match == GameMatch::other_game || match == GameMatch::other_region || other_rom) &&
         save.path != found.front().path)
       games.push_back(described(save));
   }
@@ -111,7 +112,10 @@ Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenB
       if (titles != nullptr) titles->complete(facts->game);
       for (const BaySave& save : saves) {
         const GameMatch match = compare(save.facts.game, facts->game);
-        if (match == GameMatch::same || match == GameMatch::other_revision) found.push_back(save);
+        const bool by_name =
+            match == GameMatch::unknown && save.facts.rom_path &&
+            normalized_title(stem_of(*save.facts.rom_path)) == normalized_title(stem_of(what));
+        if (match == GameMatch::same || match == GameMatch::other_revision || by_name) found.push_back(save);
       }
       if (found.empty())
         return fail(ErrorCode::not_found,

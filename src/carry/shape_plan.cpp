@@ -84,7 +84,13 @@ class ShapePlanner {
   const RomFile* rom_there(const GameId& game) const {
     const RomFile* best = nullptr;
     for (const RomFile& rom : roms_) {
-      const GameMatch match = compare(game, rom.facts.game);
+      GameMatch match = compare(game, rom.facts.game);
+      // Where headers do not tell, the name of the ROM does that the save was found by, here or at the
+      // source.
+      if (match == GameMatch::unknown && known_as_ && rom.path == *known_as_) return &rom;
+      if (match == GameMatch::unknown && known_as_ &&
+          normalized_title(stem_of(*known_as_)) == normalized_title(stem_of(rom.path)))
+        match = GameMatch::other_revision;
       if (match == GameMatch::same) return &rom;
       if (match == GameMatch::other_revision || (match == GameMatch::other_region && best == nullptr))
         best = &rom;
@@ -271,6 +277,7 @@ class ShapePlanner {
   }
 
   Result<void> plan_one(SourceSave& cargo) {
+    known_as_ = cargo.facts.rom_path;
     if (cargo.content.is_blank()) return {};
     BAYSWAP_TRY(const auto game, settle_region(cargo.facts.game));
     if (!game) {
@@ -365,6 +372,7 @@ class ShapePlanner {
   const PlatformRule* rule_ = nullptr;
   std::vector<BaySave> there_;
   std::vector<RomFile> roms_;
+  std::optional<std::string> known_as_;  // the ROM that the save in hand was found by
   TargetWriter writer_{catalog_, to_, request_};
   std::map<std::string, std::string> placed_;  // which save each place is for
   std::vector<CarriedSave> carried_;

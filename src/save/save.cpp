@@ -171,6 +171,10 @@ std::string title_id_text(const GameId& game) {
 
 GameMatch compare(const GameId& a, const GameId& b) {
   if (a.platform != b.platform) return GameMatch::other_game;
+  const auto is_nameless = [](const GameId& game) {
+    return game.code.empty() && game.title.empty() && game.title_id == 0;
+  };
+  if (is_nameless(a) || is_nameless(b)) return GameMatch::unknown;
   const bool same_title = !a.title.empty() && lower(a.title) == lower(b.title);
   if (a.title_id != 0 && b.title_id != 0 && (a.code.empty() || b.code.empty())) {
     // Some trees have only the lower half in their names.
