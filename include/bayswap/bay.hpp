@@ -112,8 +112,8 @@ struct Bay {
 /// Every bay file of the home folder by name, those that can't be read with their error.
 [[nodiscard]] Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& home);
 /// The layouts built in and those of the home folder.
-/// A file that can't be read, is no layout, or has an id that is taken hurts no other: it is left out, and why goes
-/// to `skipped`.
+/// A file that can't be read, is no layout, or has an id that is taken hurts no other: it is left out, and
+/// why goes to `skipped`.
 [[nodiscard]] Result<Catalog> load_catalog(const Home& home, std::vector<Error>* skipped = nullptr);
 
 struct RomFile {
@@ -176,8 +176,8 @@ struct BayProblem {
 /// What is wrong with a bay: folders that are not there, layouts nobody knows, two ROMs with one save.
 [[nodiscard]] std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store& store);
 
-/// Fails with `not_found` if the bay's root does not exist: a stick that is not plugged in. Nothing is read from
-/// such a bay, and nothing is ever made there.
+/// Fails with `not_found` if the bay's root does not exist: a stick that is not plugged in. Nothing is read
+/// from such a bay, and nothing is ever made there.
 [[nodiscard]] Result<void> check_root(const Bay& bay, Store& store);
 
 }  // namespace bayswap

@@ -63,8 +63,8 @@ struct PackagedFile {
 /// Changes are made in memory, every hash made right; the signature is the console's and stays as it was.
 class BlockPackage {
  public:
-  /// Fails with `not_recognised`; with `damaged` if header or file table lead out of the file, its files claim
-  /// more blocks than it has, or a name in it can't be a file's.
+  /// Fails with `not_recognised`; with `damaged` if header or file table lead out of the file, its files
+  /// claim more blocks than it has, or a name in it can't be a file's.
   [[nodiscard]] static Result<BlockPackage> open(const Blob& image);
   [[nodiscard]] static bool is_one(ByteView head);
 
@@ -124,11 +124,11 @@ class BlockPackage {
   int copies_ = 1;
   std::vector<Record> records_;
   std::vector<PackagedFile> files_;
-  std::vector<std::size_t> record_of_;  // of each of files_
+  std::vector<std::size_t> record_of_;          // of each of files_
   std::map<std::string, std::size_t> file_at_;  // by path: which of files_, the first of that name
-  std::size_t lost_records_ = 0;        // whose folder does not exist
-  std::set<std::uint32_t> touched_;     // blocks whose hashes are not right yet
-  std::uint32_t search_from_ = 0;       // no block before it is free
+  std::size_t lost_records_ = 0;                // whose folder does not exist
+  std::set<std::uint32_t> touched_;             // blocks whose hashes are not right yet
+  std::uint32_t search_from_ = 0;               // no block before it is free
 
  public:
   BlockPackage();

@@ -25,8 +25,8 @@ struct RomFacts {
   std::vector<std::string> evidence;  // one sentence each
 };
 
-/// A ROM file's bytes, fetched as they are asked for. `read` returns up to `count` bytes from `at` on, fewer at
-/// the end, or why they can't be read.
+/// A ROM file's bytes, fetched as they are asked for. `read` returns up to `count` bytes from `at` on, fewer
+/// at the end, or why they can't be read.
 struct RomSource {
   std::uint64_t size_bytes = 0;
   std::function<Result<Blob>(std::uint64_t at, std::size_t count)> read;
@@ -35,15 +35,15 @@ struct RomSource {
 [[nodiscard]] RomSource rom_source(ByteView rom);
 
 /// Reads the header of a ROM, wherever its platform keeps it. The file's name does not count. Fails if the
-/// source can't be read; with `not_recognised` when it is no ROM of a platform whose ROMs can be told: n64, gba, gb, gbc, nds, nes,
-/// snes, md, sms, gg, ws, ngp, 3ds, and images of gc, wii, scd, sat, dc, ps1, ps2 and psp discs. Source of
-/// the facts: docs/formats/roms.md and docs/formats/n64.md.
+/// source can't be read; with `not_recognised` when it is no ROM of a platform whose ROMs can be told: n64,
+/// gba, gb, gbc, nds, nes, snes, md, sms, gg, ws, ngp, 3ds, and images of gc, wii, scd, sat, dc, ps1, ps2 and
+/// psp discs. Source of the facts: docs/formats/roms.md and docs/formats/n64.md.
 [[nodiscard]] Result<RomFacts> identify_rom(const RomSource& rom);
 [[nodiscard]] Result<RomFacts> identify_rom(ByteView rom);
 
 /// Looks through a gba ROM for the names that the console's save libraries leave in it, and adds the chips
-/// they stand for. Reads the whole ROM. Does nothing for other platforms. Fails if the ROM can't be read; what
-/// was found until then is in `facts`.
+/// they stand for. Reads the whole ROM. Does nothing for other platforms. Fails if the ROM can't be read;
+/// what was found until then is in `facts`.
 Result<void> find_chip_tags(const RomSource& rom, RomFacts& facts);
 
 /// Digests of a ROM as lists of known ROMs give them.

@@ -8,8 +8,9 @@
 
 namespace bayswap {
 
-/// Runs `work` in `helpers` further threads and in this one, and waits for all of them. An exception in any of
-/// them (out of memory; no more threads) is thrown again here: in a thread of its own it would end the process.
+/// Runs `work` in `helpers` further threads and in this one, and waits for all of them. An exception in any
+/// of them (out of memory; no more threads) is thrown again here: in a thread of its own it would end the
+/// process.
 template <class Work>
 void in_parallel(std::size_t helpers, const Work& work) {
   std::exception_ptr failure;

@@ -70,7 +70,8 @@ Result<TomlFile> parse_toml(std::string_view text, const std::string& origin, st
                             shape.depth, max_depth),
                 "the file is damaged, or not meant for Bay Swap");
   if (shape.keys > 1000 + text.size() / min_bytes_a_key)
-    return fail(ErrorCode::bad_usage, fmt::format("{}: {} values in {} bytes", origin, shape.keys, text.size()),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{}: {} values in {} bytes", origin, shape.keys, text.size()),
                 "the file is damaged, or not meant for Bay Swap");
   toml::parse_result parsed = toml::parse(text);
   if (!parsed)
@@ -101,9 +102,10 @@ tl::unexpected<Error> TableReader::error(std::string_view key, const std::string
                                          std::string hint) const {
   const toml::table& table = Access::table(*this);
   const toml::node* at = table.get(key);
-  return fail(ErrorCode::bad_usage,
-              fmt::format("{}: {}", Access::place(*this, at != nullptr ? at->source() : table.source()), what),
-              std::move(hint));
+  return fail(
+      ErrorCode::bad_usage,
+      fmt::format("{}: {}", Access::place(*this, at != nullptr ? at->source() : table.source()), what),
+      std::move(hint));
 }
 
 namespace {
@@ -219,7 +221,8 @@ Result<std::vector<std::string>> TableReader::table_names() {
 
 Result<std::vector<std::string>> TableReader::keys() {
   std::vector<std::pair<std::size_t, std::string>> names;
-  for (const auto& [key, value] : Access::table(*this)) names.emplace_back(key.source().begin.line, key.str());
+  for (const auto& [key, value] : Access::table(*this))
+    names.emplace_back(key.source().begin.line, key.str());
   std::ranges::sort(names);
   std::vector<std::string> out;
   out.reserve(names.size());

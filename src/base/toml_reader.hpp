@@ -28,17 +28,16 @@ class TomlFile {
   std::shared_ptr<const void> table_;  // a toml::table
 };
 
-/// Parses `text`. Fails with `bad_usage`, and file and line, if it is not TOML, is over the limit, or names and
-/// brackets go too deep.
+/// Parses `text`. Fails with `bad_usage`, and file and line, if it is not TOML, is over the limit, or names
+/// and brackets go too deep.
 [[nodiscard]] Result<TomlFile> parse_toml(std::string_view text, const std::string& origin,
-                                             std::size_t limit = max_toml_size_bytes);
+                                          std::size_t limit = max_toml_size_bytes);
 
 /// One table of such a file, which must outlive it. Keys are asked for by name; `no_other_keys` then refuses
 /// whatever was not asked for.
 class TableReader {
  public:
-  TableReader(const TomlFile& file, std::string origin)
-      : TableReader(file.table_.get(), std::move(origin)) {}
+  TableReader(const TomlFile& file, std::string origin) : TableReader(file.table_.get(), std::move(origin)) {}
 
   /// An error of this table, or of the value of `key` in it.
   [[nodiscard]] tl::unexpected<Error> error(std::string_view key, const std::string& what,

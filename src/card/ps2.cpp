@@ -132,7 +132,8 @@ class Ps2Card final : public BlockCard {
       const std::vector<std::size_t> own =
           tree_.row(first, clusters_of_folder(save.files.size() + 2), false).clusters;
       if (own.size() != clusters_of_folder(save.files.size() + 2))
-        return fail(ErrorCode::damaged, "the save's folder can't be read back: the allocation table is broken",
+        return fail(ErrorCode::damaged,
+                    "the save's folder can't be read back: the allocation table is broken",
                     "`bayswap card rescue` puts what is left on a fresh card");
       for (std::size_t i = 0; i < save.files.size(); ++i) {
         const std::size_t at = block_at(own[(i + 2) / 2]) + (i + 2) % 2 * entry_bytes;

@@ -73,8 +73,8 @@ Row Tree::row(std::size_t first, std::size_t count, bool deleted, std::vector<bo
                                          : fmt::format("cluster {} leads to cluster {}, which there is not",
                                                        way.clusters.back(), cluster);
     else if (seen[cluster])
-      way.problem = fmt::format("its clusters lead in a circle, or into another file of the save, at cluster {}",
-                                cluster);
+      way.problem = fmt::format(
+          "its clusters lead in a circle, or into another file of the save, at cluster {}", cluster);
     else if (way.clusters.size() == count)
       way.problem =
           fmt::format("it has {} clusters by its size, and the links lead on to cluster {}", count, cluster);
@@ -111,7 +111,8 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
     if (!way.problem.empty() && bridge) {
       for (const std::size_t own : way.clusters) seen[own] = false;  // the bridged row begins with them again
       auto other = bridge(first, count);
-      const bool free = other && std::ranges::none_of(other->clusters, [&](std::size_t own) { return seen[own]; });
+      const bool free =
+          other && std::ranges::none_of(other->clusters, [&](std::size_t own) { return seen[own]; });
       if (free) way = *std::move(other);
       for (const std::size_t own : way.clusters) seen[own] = true;
     }
@@ -136,7 +137,8 @@ Content Tree::content_of(std::size_t entry_at, bool deleted, const Bridge& bridg
     const std::string name = name_of_entry(entry(its));
     const std::size_t size = le32(entry(its), length_at);
     if (content.problem.empty() && (!is_safe_name(name) || !names.insert(name).second))
-      content.problem = fmt::format("'{}' in it is not the name of a file, or is there twice", printable(name));
+      content.problem =
+          fmt::format("'{}' in it is not the name of a file, or is there twice", printable(name));
     if ((mode & mode_file) == 0 || size > super_.allocatable * cluster_bytes) {
       if (content.problem.empty())
         content.problem = (mode & mode_file) == 0

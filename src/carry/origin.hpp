@@ -5,8 +5,8 @@
 
 namespace bayswap {
 
-/// Fails if the entry's medium is away or its paths make no sense; adds an issue to the plan if it was made on
-/// another device.
+/// Fails if the entry's medium is away or its paths make no sense; adds an issue to the plan if it was made
+/// on another device.
 [[nodiscard]] Result<void> check_origin(const Entry& entry, Store& files,
                                         const std::vector<std::string>& bay_roots, Plan& plan);
 

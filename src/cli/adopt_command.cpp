@@ -88,8 +88,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   }
   const Candidate& one = found[chosen - 1];
   if (!globals.json && !globals.quiet)
-    print_field("taking",
-                fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
+    print_field("taking", fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
   BAYSWAP_TRY(const Plan plan, plan_adopt(catalog, one, {&to, &store}, request));
   if (options.dry_run) {
     const int code = show_only(globals, plan);

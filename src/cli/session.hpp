@@ -35,7 +35,8 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
 /// A number from 1 to `most` from the terminal; 0 where none is given.
 [[nodiscard]] std::size_t ask_number(std::size_t most);
 
-/// Holds Ctrl-C and SIGTERM back as long as it lives: a change of many files is finished, or taken back, first.
+/// Holds Ctrl-C and SIGTERM back as long as it lives: a change of many files is finished, or taken back,
+/// first.
 class InterruptsHeld {
  public:
   InterruptsHeld();

@@ -113,7 +113,8 @@ class Reader {
     if (!is_safe_relative(path) || printable(path) != path)
       return refused(name, "leads out of the archive, or is not a file name");
     if (path.size() > max_path_bytes || std::ranges::count(path, '/') > max_folders)
-      return refused(name, fmt::format("is over {} bytes long, or over {} folders deep", max_path_bytes, max_folders));
+      return refused(
+          name, fmt::format("is over {} bytes long, or over {} folders deep", max_path_bytes, max_folders));
     if (++limits_.entries > limits_.max_entries)
       return refused(name, fmt::format("is one too many: over {} entries", limits_.max_entries));
     limits_.bytes += path.size();

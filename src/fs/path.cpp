@@ -55,9 +55,10 @@ bool is_safe_relative(std::string_view path) {
 
 bool is_os_metadata(std::string_view name) {
   constexpr std::array<std::string_view, 9> names{
-      ".DS_Store",  "Thumbs.db",    "desktop.ini", "__MACOSX",     "System Volume Information",
+      ".DS_Store",  "Thumbs.db",    "desktop.ini", "__MACOSX",       "System Volume Information",
       "lost+found", "$RECYCLE.BIN", ".Trashes",    ".Spotlight-V100"};
-  return std::ranges::find(names, name) != names.end() || name.starts_with("._") || name.starts_with(".Trash-");
+  return std::ranges::find(names, name) != names.end() || name.starts_with("._") ||
+         name.starts_with(".Trash-");
 }
 
 bool is_own_temporary(std::string_view name) {

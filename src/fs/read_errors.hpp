@@ -7,8 +7,9 @@
 
 namespace bayswap {
 
-/// Passes everything on, and keeps the first `io` error of a read. What is worked out from a source or a target
-/// counts only if there was none: a folder that could be listed half way looks like one with fewer saves.
+/// Passes everything on, and keeps the first `io` error of a read. What is worked out from a source or a
+/// target counts only if there was none: a folder that could be listed half way looks like one with fewer
+/// saves.
 class ReadErrors final : public Store {
  public:
   explicit ReadErrors(Store& below) : below_(below) {}
@@ -20,11 +21,15 @@ class ReadErrors final : public Store {
   }
 
   Result<std::optional<FileInfo>> stat(const std::string& path) override { return noted(below_.stat(path)); }
-  Result<std::vector<FileInfo>> list(const std::string& folder) override { return noted(below_.list(folder)); }
+  Result<std::vector<FileInfo>> list(const std::string& folder) override {
+    return noted(below_.list(folder));
+  }
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
     return noted(below_.read_range(path, at, count));
   }
-  Result<void> replace(const std::string& path, ByteView bytes) override { return below_.replace(path, bytes); }
+  Result<void> replace(const std::string& path, ByteView bytes) override {
+    return below_.replace(path, bytes);
+  }
   Result<void> create(const std::string& path, ByteView bytes) override { return below_.create(path, bytes); }
   Result<void> remove(const std::string& path) override { return below_.remove(path); }
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override {

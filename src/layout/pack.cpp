@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cstring>
 
-#include "base/text.hpp"
 #include "base/endian.hpp"
+#include "base/text.hpp"
 #include "base/try.hpp"
 #include "layout/transform.hpp"
 #include "save/pak.hpp"

@@ -5,6 +5,7 @@
 #include <unistd.h>
 #include <bayswap/logbook.hpp>
 
+#include <algorithm>
 #include <array>
 #include <fstream>
 

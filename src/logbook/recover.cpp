@@ -86,14 +86,12 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   const bool all_old = count(Holds::after) == 0 && count(Holds::other) == 0;
   if (!result.why.empty()) {
     result.outcome = Outcome::still_open;
-  } else if (all_new) {
-    result.outcome = Outcome::done;
-  } else if (all_old) {
-    result.outcome = Outcome::cancelled;
-  } else if (rebuilt_ > 0 && count(Holds::other) > 0) {
+  } else if (all_new || (rebuilt_ > 0 && count(Holds::other) > 0)) {
     // Out of its record nothing tells whether the newest entry was finished. Bytes in its files that are
     // neither the old nor the new ones say so.
     result.outcome = Outcome::done;
+  } else if (all_old) {
+    result.outcome = Outcome::cancelled;
   } else if (count(Holds::other) == 0 && !is_foreign(entry)) {
     const auto back = roll_back(entry, files);
     result.outcome = back ? Outcome::rolled_back : Outcome::cut_short;

@@ -259,10 +259,12 @@ std::vector<std::string> BlockPackage::check() const {
   if (differs(content_type_at, base_ - content_type_at, header_hash_at))
     problems.emplace_back("the header's hash is wrong");
   if (lost_records_ > 0)
-    problems.push_back(fmt::format("{} files are in a folder that does not exist: they can't be read", lost_records_));
+    problems.push_back(
+        fmt::format("{} files are in a folder that does not exist: they can't be read", lost_records_));
   const std::size_t room = (bytes_.size() - std::min(bytes_.size(), base_)) / block_bytes;
   if (total_blocks() > room)
-    problems.push_back(fmt::format("the header speaks of {} blocks, and the file has room for {}", total_blocks(), room));
+    problems.push_back(
+        fmt::format("the header speaks of {} blocks, and the file has room for {}", total_blocks(), room));
   const auto total = static_cast<std::uint32_t>(std::min<std::size_t>(total_blocks(), room));
   if (total == 0) return problems;
   if (differs(active_table_at(0, levels() - 1), block_bytes, top_hash_at))
