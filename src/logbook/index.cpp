@@ -168,6 +168,7 @@ Result<void> Logbook::convert_index() {
 
 Result<Logbook> Logbook::open_copy(Store& blobs) {
   BAYSWAP_TRY(Logbook book, open(blobs, ":memory:"));
+  book.rebuilt_ = 0;  // nothing was lost
   // No process can be working on it: the newest record is of something that ended, too.
   BAYSWAP_CHECK(sql_run(book.db_.get(),
                         fmt::format("UPDATE entry SET state = {} WHERE state = {}",
