@@ -184,6 +184,7 @@ INSTANTIATE_TEST_SUITE_P(
                           "home-trees", "--yes"}},
                     Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
                     Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save"}},
+                    Deed{"keep", {"keep", "home-trees"}},
                     Deed{"card",
                          {"card", "copy", "@clubroom/cards/saltglass.card", "--all",
                           "@clubroom/cards/other.card", "--replace"},
