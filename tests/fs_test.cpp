@@ -233,6 +233,17 @@ TEST(LocalStore, ReplaceKeepsFurtherAttributesAndCountsNames) {
   }
 }
 
+TEST(LocalStore, ARootBelowALinkIsAsGoodAsAnyOther) {
+  const Folder folder;
+  stdfs::create_directories(folder / "real/root");
+  stdfs::create_directory_symlink("real", folder / "link");
+  LocalStore store(folder / "link/root");
+  ASSERT_TRUE(store.replace("deep/save", text_blob("x").view()));
+  EXPECT_EQ(text_of(*store.read("deep/save")), "x");
+  EXPECT_EQ(store.list("deep")->size(), 1U);
+  ASSERT_TRUE(store.remove("deep/save"));
+}
+
 TEST(LocalStore, TwoWritersOfOneFileDontMix) {
   const Folder folder;
   std::vector<std::jthread> writers;

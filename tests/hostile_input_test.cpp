@@ -243,6 +243,20 @@ TEST_F(HostileInput, AMediumThatIsAwayIsRefusedAndItsEntriesStayOpen) {
   EXPECT_EQ(bayswap({"undo", "--yes"}).code, 0);
 }
 
+TEST_F(HostileInput, AHomeAndABayBelowALinkWork) {
+  fs::create_directory_symlink("w", folder_ / "link");
+  const std::map<std::string, std::string> home{{"BAYSWAP_HOME", folder_ / "link/home"}};
+  ASSERT_EQ(
+      bayswap({"bay", "add", "box", "--like", "stem-folder", "--root", folder_ / "link/quay-tv"}, home).code,
+      0);
+  const Outcome kept = bayswap({"keep", "box"}, home);
+  EXPECT_EQ(kept.code, 0) << kept.err;
+  const Outcome there =
+      bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}, home);
+  EXPECT_EQ(there.code, 0) << there.err;
+  EXPECT_EQ(bayswap({"undo", "--yes"}, home).code, 0);
+}
+
 TEST_F(HostileInput, AFailingStdoutIsSaid) {
   const Outcome full = run_process({"/bin/sh", "-c", std::string(BAYSWAP_BINARY) + " layouts > /dev/full"},
                                    folder_.path(), {{"BAYSWAP_HOME", path("home")}});

@@ -167,6 +167,19 @@ TEST_F(InMemory, RecordsAreNeverWrittenOverByAnIndexThatIsBehind) {
   EXPECT_TRUE(behind.check(notes)->empty());
 }
 
+TEST_F(InMemory, PruneFreesNothingThatOnlyARecordNeeds) {
+  {
+    Logbook book = open();
+    ASSERT_TRUE(
+        book.finish(*book.begin(carry("X"), {{"/a", text_blob("old"), text_blob("new")}}), EntryState::done));
+  }
+  Logbook behind = *Logbook::open(elsewhere_, ":memory:", [this] { return now_++; });
+  for (const auto& [path, bytes] : blobs_.files()) ASSERT_TRUE(elsewhere_.replace(path, bytes.view()));
+  ASSERT_TRUE(behind.prune(1, true));
+  EXPECT_EQ(text_of(*behind.bytes(sha256(text_blob("old").view()))), "old");
+  EXPECT_EQ(behind.entries()->size(), 1U);
+}
+
 TEST_F(InMemory, CheckComparesRecordsBlobsAndIndexInAllDirections) {
   Logbook book = open();
   const auto id = book.begin(carry("X"), {{"/a", {}, text_blob("1")}});

@@ -95,8 +95,7 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
     if (const int fd = ::open(index.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600); fd >= 0)
       close(fd);
   sqlite3* db = nullptr;
-  const int code = sqlite3_open_v2(
-      index.c_str(), &db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOFOLLOW, nullptr);
+  const int code = sqlite3_open_v2(index.c_str(), &db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, nullptr);
   Logbook book(blobs, db, std::move(clock));
   if (code != SQLITE_OK)
     return fail(

@@ -104,6 +104,8 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
   if (!problems.empty())
     return fail(ErrorCode::damaged, "the logbook is not sound: " + problems.front(),
                 "nothing was removed; run `bayswap logbook check` first");
+  // What only records know of needs its bytes as well.
+  BAYSWAP_CHECK(adopt_records(problems));
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));  // newest first
   std::map<std::string, std::size_t> seen;
   std::set<std::int64_t> going;
