@@ -106,13 +106,14 @@ class Adopt : public testing::Test {
   Result<std::vector<Candidate>> find(const std::string& name, const Blob& bytes,
                                       const std::string& game = {}) {
     EXPECT_TRUE(LocalStore().replace(folder_ / name, bytes.view()));
-    return find_adoptable(catalog_, folder_ / name, bay_->open(), game, &titles_);
+    view_ = bay_->view(catalog_, &titles_);
+    return find_adoptable(*view_, folder_ / name, game);
   }
   Plan adopt(const Candidate& one) {
     CarryRequest request;
     request.titles = &titles_;
     request.what = one.where;
-    const auto plan = plan_adopt(catalog_, one, bay_->open(), request);
+    const auto plan = plan_adopt(*view_, one, request);
     EXPECT_TRUE(plan) << plan.error().message;
     if (!plan || plan->refusal() != nullptr) return plan ? *plan : Plan{};
     EXPECT_TRUE(run(*plan, bay_->store, book_));
@@ -122,6 +123,7 @@ class Adopt : public testing::Test {
   Catalog catalog_;
   TitleBook titles_ = arcade_titles();
   std::optional<MemoryBay> bay_{std::in_place, "sd", "tree-3ds"};
+  std::unique_ptr<BayView> view_;
   MemoryStore blobs_;
   Logbook book_ = *Logbook::open(blobs_, ":memory:");
 };

@@ -99,12 +99,12 @@ TEST(NameRule, WordsHaveTheirForms) {
 
 class BayScan : public testing::Test {
  protected:
-  std::vector<BaySave> scan(MemoryBay& bay) {
+  std::vector<HeldSave> scan(MemoryBay& bay) {
     ScanOptions wish;
     wish.titles = &titles_;
     const auto saves = scan_bay(catalog_, bay.bay, bay.store, wish);
     EXPECT_TRUE(saves);
-    return saves ? *saves : std::vector<BaySave>{};
+    return saves ? *saves : std::vector<HeldSave>{};
   }
   Catalog catalog_;
   TitleBook titles_ = arcade_titles();
@@ -145,8 +145,8 @@ TEST_F(BayScan, LabelsComeFromTheSavesOwnFiles) {
   EXPECT_TRUE(saves[0].thumbnail);
   EXPECT_EQ(saves[0].facts.suffix, "A");
   EXPECT_EQ(saves[0].facts.game.region, Region::europe);
-  EXPECT_EQ(saves[1].health, "damaged");
-  EXPECT_EQ(saves[2].health, "empty");
+  EXPECT_EQ(saves[1].health, Health::damaged);
+  EXPECT_EQ(saves[2].health, Health::empty);
 
   MemoryBay drive("drive", "tree-x360");
   BlockPackage package = fresh_package({0x5A5A0993, 0xE000A11D00000001, "Stone Jetty", "Marek", 2});
@@ -159,9 +159,9 @@ TEST_F(BayScan, LabelsComeFromTheSavesOwnFiles) {
   const auto there = scan(drive);
   ASSERT_EQ(there.size(), 3U);
   EXPECT_EQ(there[0].label, "Stone Jetty / Marek");
-  EXPECT_EQ(there[0].kind, "package");
-  EXPECT_EQ(there[1].health, "damaged");
-  EXPECT_EQ(there[2].kind, "package's files");
+  EXPECT_EQ(there[0].kind, SaveKind::package);
+  EXPECT_EQ(there[1].health, Health::damaged);
+  EXPECT_EQ(there[2].kind, SaveKind::package_files);
   EXPECT_EQ(accounts_of(there), (std::vector<std::string>{"E000A11D00000001", "E000A11D00000002"}));
 }
 
@@ -181,7 +181,7 @@ TEST_F(BayScan, CardsEntryByEntryAndSingleSavesInTheirTree) {
   tree.put("EUR/Card B/99-X99P-junk.gci", noise(700, 1));
   const auto singles = scan(tree);
   ASSERT_EQ(singles.size(), 2U);
-  EXPECT_EQ(singles[0].health, "damaged");
+  EXPECT_EQ(singles[0].health, Health::damaged);
   EXPECT_EQ(singles[1].entry, save.name);
   EXPECT_EQ(singles[1].facts.slot, 2);
 }
@@ -196,7 +196,7 @@ TEST_F(BayScan, AFileBelongsToTheGameWhoseRomItIsNamedAfter) {
   bay.put("saves/notes.txt", noise(10, 2));
   const auto saves = scan(bay);
   ASSERT_EQ(saves.size(), 3U);
-  for (const BaySave& save : saves) {
+  for (const HeldSave& save : saves) {
     if (save.path == "saves/Skiff.srm") {
       EXPECT_EQ(save.facts.game.code, "N99P");
     }
@@ -204,7 +204,7 @@ TEST_F(BayScan, AFileBelongsToTheGameWhoseRomItIsNamedAfter) {
       EXPECT_EQ(save.label, "Unknown");
     }
     if (save.path == "saves/blank.sav") {
-      EXPECT_EQ(save.health, "empty");
+      EXPECT_EQ(save.health, Health::empty);
     }
   }
 }

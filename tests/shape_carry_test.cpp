@@ -127,11 +127,12 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
   stick.put("PSP/SAVEDATA/ULES99031A/DATA.BIN", joined({noise(50, 1), text_blob("ULES99031")}));
   pc.put("PSP/SAVEDATA/ULUS99031A/DATA.BIN", noise(50, 2));
   const auto refused = plan(stick, pc, what("ULES99031"));
-  ASSERT_NE(issue_of(*refused, "wrong-region"), nullptr);
-  EXPECT_EQ(refused->refusal(), issue_of(*refused, "wrong-region"));
-  EXPECT_NE(refused->refusal()->hint.find("--region north-america"), std::string::npos);
+  ASSERT_NE(issue_of(*refused, IssueCode::wrong_region), nullptr);
+  EXPECT_EQ(refused->refusal(), issue_of(*refused, IssueCode::wrong_region));
+  EXPECT_EQ(refused->refusal()->remedy.kind, Remedy::Kind::region);
+  EXPECT_EQ(refused->refusal()->remedy.values, std::vector<std::string>{"north-america"});
   CarryRequest accepted = what("ULES99031");
-  accepted.accept.insert("wrong-region");
+  accepted.accept.insert(IssueCode::wrong_region);
   EXPECT_EQ(plan(stick, pc, accepted)->changes[0].path, "PSP/SAVEDATA/ULES99031A/DATA.BIN") << "as it is";
   CarryRequest wanted = what("ULES99031");
   wanted.region = Region::north_america;
@@ -140,7 +141,7 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
       ParameterFile::parse(pc.read("PSP/SAVEDATA/ULUS99031A/PARAM.SFO").view())->text("SAVEDATA_DIRECTORY"),
       "ULUS99031A");
   EXPECT_EQ(pc.read("PSP/SAVEDATA/ULUS99031A/DATA.BIN"), stick.read("PSP/SAVEDATA/ULES99031A/DATA.BIN"));
-  const auto doubts = std::ranges::count(done.issues, "old-region", &PlanIssue::code);
+  const auto doubts = std::ranges::count(done.issues, IssueCode::old_region, &PlanIssue::code);
   EXPECT_EQ(doubts, 2) << "the console's own hash, and the code that is still in the data";
   wanted.region = Region::japan;
   EXPECT_EQ(plan(stick, pc, wanted).error().code, ErrorCode::wrong_region);
@@ -150,7 +151,7 @@ TEST_F(Shapes, ARegionIsRefusedAndRestamped) {
   ASSERT_TRUE(titled.set("TITLE", std::string("Fog Watch"), 128));
   stick.put("PSP/SAVEDATA/ULES99040A/PARAM.SFO", titled.encode());
   pc.put("PSP/SAVEDATA/ULUS99040A/PARAM.SFO", titled.encode());
-  EXPECT_EQ(plan(stick, pc, what("ULES99040"))->refusal()->code, "wrong-region");
+  EXPECT_EQ(plan(stick, pc, what("ULES99040"))->refusal()->code, IssueCode::wrong_region);
 
   // wii: the id follows from the code.
   MemoryBay nand("nand", "tree-wii");
@@ -178,7 +179,7 @@ TEST_F(Shapes, AccountsAreMappedAskedForAndNeverGuessed) {
   two.put(tree + "80000005/s", noise(10, 9));
   two.put(tree + "80000006/s", noise(10, 9));
   const auto asked = plan(console, two, what("Harbour Light"));
-  EXPECT_EQ(asked->refusal()->code, "which-account");
+  EXPECT_EQ(asked->refusal()->code, IssueCode::which_account);
   ASSERT_TRUE(asked->account_question);
   EXPECT_FALSE(asked->account_question->at_source);
   EXPECT_EQ(asked->account_question->own, "80000001");
@@ -191,7 +192,7 @@ TEST_F(Shapes, AccountsAreMappedAskedForAndNeverGuessed) {
   console.put(tree + "80000002/s", noise(10, 2));
   const auto whose = plan(console, other, what("Harbour Light"));
   ASSERT_TRUE(whose);
-  EXPECT_EQ(whose->refusal()->code, "which-account");
+  EXPECT_EQ(whose->refusal()->code, IssueCode::which_account);
   EXPECT_TRUE(whose->account_question->at_source);
   EXPECT_EQ(whose->account_question->choices, (std::vector<std::string>{"80000001", "80000002"}));
   // One of the source's alone: the target has none of that name, but only one there is.
@@ -212,7 +213,7 @@ TEST_F(Shapes, AFolderThatCanOnlyBeFoundByLooking) {
   old.put("save/aaaa1111/user/80000001/scores.bin", noise(90, 1));
   const auto none = plan(console, old, what("Harbour Light"));
   ASSERT_TRUE(none);
-  EXPECT_EQ(none->refusal()->code, "base-needed");
+  EXPECT_EQ(none->refusal()->code, IssueCode::base_needed);
   old.put("save/bbbb2222/user/80000001/save.bin", noise(2500, 2));
   carry(console, old, what("Harbour Light"));
   EXPECT_EQ(old.read("save/bbbb2222/user/80000001/save.bin"), noise(2500, 1));
@@ -240,7 +241,7 @@ TEST_F(Shapes, PackagesAndFoldersOfTheirFilesBothWays) {
   // To a drive with packages, but none of this save: only a console can make one.
   MemoryBay empty("empty", "tree-x360");
   empty.put("content/E000C33D00000003/5A5A0994/00000001/other", package.image());
-  EXPECT_EQ(plan(pc, empty, what("5A5A0993"))->refusal()->code, "base-needed");
+  EXPECT_EQ(plan(pc, empty, what("5A5A0993"))->refusal()->code, IssueCode::base_needed);
   carry(drive, empty, what("5A5A0993"));
   const auto copy = BlockPackage::open(empty.read("content/E000C33D00000003/5A5A0993/00000001/jetty"));
   EXPECT_EQ(copy->profile_id(), 0xE000C33D00000003U)
@@ -278,19 +279,19 @@ TEST_F(Shapes, CompanionsComeAlongAndNeverOverSomebodyElses) {
   std::ranges::copy(std::string_view("RNOD"), database.begin());
   put_be16(database, 0x1F1DE, crc16_ccitt(ByteView(database).first(0x1F1DE)));
   nand.put("title/00010000/485a3950/data/x", noise(9, 1));
-  EXPECT_NE(issue_of(*plan(nand, copy, what("HZ9P")), "companion-missing"), nullptr);
+  EXPECT_NE(issue_of(*plan(nand, copy, what("HZ9P")), IssueCode::companion_missing), nullptr);
   nand.put(avatars, Blob::copy_of(database));
   carry(nand, copy, what("HZ9P"));
   EXPECT_EQ(copy.read(avatars), Blob::copy_of(database));
   copy.put(avatars, noise(779968, 4));
   nand.put("title/00010000/485a3950/data/x", noise(9, 2));
-  EXPECT_NE(issue_of(carry(nand, copy, what("HZ9P")), "companion-kept"), nullptr);
+  EXPECT_NE(issue_of(carry(nand, copy, what("HZ9P")), IssueCode::companion_kept), nullptr);
   EXPECT_EQ(copy.read(avatars), noise(779968, 4));
   database[100] ^= 1;
   nand.put(avatars, Blob::copy_of(database));
   CarryRequest all = what("HZ9P");
   all.replace_companions = true;
-  EXPECT_NE(issue_of(*plan(nand, copy, all), "companion-damaged"), nullptr);
+  EXPECT_NE(issue_of(*plan(nand, copy, all), IssueCode::companion_damaged), nullptr);
 }
 
 TEST_F(Shapes, WhatCantBeIsSaid) {
@@ -304,7 +305,7 @@ TEST_F(Shapes, WhatCantBeIsSaid) {
   carry(card, other, what("HZ9P"));
   EXPECT_EQ(other.read("private/wii/title/HZ9P/data.bin"), noise(900, 1));
   nand.put("title/00010000/485a3951/data/x", Blob::filled(100, 0));
-  EXPECT_EQ(plan(nand, card, what("title/00010000/485a3951/data"))->refusal()->code, "empty");
+  EXPECT_EQ(plan(nand, card, what("title/00010000/485a3951/data"))->refusal()->code, IssueCode::empty);
 }
 
 // At every operation of the target and of the logbook's store, in every way: each file is the old or the new

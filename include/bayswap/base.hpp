@@ -8,6 +8,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 #include <tl/expected.hpp>
 
 namespace bayswap {
@@ -30,19 +31,40 @@ enum class ErrorCode {
 /// The stable spelling used in JSON output, e.g. "wrong_region".
 [[nodiscard]] std::string_view to_text(ErrorCode code);
 
+/// What to say next time to get past an error or an issue, beyond accepting it. The program that shows it
+/// finds the words.
+struct Remedy {
+  enum class Kind {
+    none,
+    accept,      // accept the issue whose word is in `values`
+    region,      // say the region in `values` to have the save restamped
+    account,     // say which account; `values`: the source's, which may be empty, then the choices
+    save,        // name one of `values` instead: paths or names
+    rom,         // name the ROM it belongs to
+    companions,  // ask for companions to be replaced
+    exact,       // ask for other files to be removed
+    leave_out,   // leave the option in `values` out
+    repair_card  // repair the card in `values`
+  };
+  Kind kind = Kind::none;
+  std::vector<std::string> values;
+};
+
 /// One failure. `message` is one sentence that names the file, the place in it and the value found;
 /// `hint` says what to do next and may be empty.
 struct Error {
   ErrorCode code{};
   std::string message;
   std::string hint;
+  Remedy remedy = {};
 };
 
 template <class T>
 using Result = tl::expected<T, Error>;
 
 /// `return fail(...)` from any function that returns a Result.
-[[nodiscard]] tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint = {});
+[[nodiscard]] tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint = {},
+                                         Remedy remedy = {});
 
 // ---- Bytes --------------------------------------------------------------------------------------
 

@@ -60,14 +60,14 @@ class NameRule {
 /// What the words of a path tell of the save there.
 [[nodiscard]] NameFacts facts_of_words(const NameRule::Words& words, Platform platform);
 
-/// In which way a bay keeps a save.
+/// How a bay stores a save.
 enum class Keeping {
   file,     // in a file of a layout, or a set of them
   folder,   // as a folder of the game's own files
   card,     // as entries of a memory card's image
   single,   // as a file with one save off a card in it
   package,  // as a package, or as the folder of a package's files
-  opaque,   // as a file that only the console can read: carried whole
+  encrypted,  // as a file that only the console can read: carried whole
 };
 [[nodiscard]] std::string_view to_text(Keeping keeping);
 [[nodiscard]] std::optional<Keeping> keeping_from_text(std::string_view text);
@@ -145,25 +145,23 @@ class ChipBook {
   [[nodiscard]] Result<void> save(const Home& home) const;
 
   [[nodiscard]] std::vector<ChipFact> chips_of(const GameId& game) const;
-  /// True where that was news. What stands there of the same kind gives way.
+  /// Returns true if the book changed. Replaces an entry of the same chip kind.
   bool learn(const GameId& game, const ChipFact& chip);
-
- private:
   struct Row {
     Platform platform{};
     std::string code;
     std::string title;
     std::vector<ChipFact> chips;
   };
+  [[nodiscard]] const std::vector<Row>& rows() const { return rows_; }
+  /// Removes what is known of games with this code or title, in any letter case. Returns how many there were.
+  std::size_t forget(std::string_view code_or_title);
+
+ private:
   [[nodiscard]] static bool is_about(const Row& row, const GameId& game);
 
   std::vector<Row> rows_;
 };
-
-/// The chips that the saves a bay has of that game tell of: those in layouts whose files are as long as the
-/// chip.
-[[nodiscard]] std::vector<ChipFact> chips_seen(const Catalog& catalog, const Bay& bay, Store& store,
-                                               const GameId& game);
 
 /// Facts of `more` for kinds that `chips` says nothing about, or no size.
 void add_chips(std::vector<ChipFact>& chips, const std::vector<ChipFact>& more);

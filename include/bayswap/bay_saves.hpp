@@ -2,12 +2,13 @@
 #pragma once
 
 #include <bayswap/bay.hpp>
-#include <bayswap/card.hpp>
-#include <bayswap/package.hpp>
+#include <bayswap/content.hpp>
 
 #include <unordered_map>
 
 namespace bayswap {
+
+class PairBook;
 
 /// What is known of titles whose saves or ROMs don't tell: titles.toml in the home folder (docs/titles.md),
 /// which users fill and Bay Swap adds to.
@@ -31,38 +32,74 @@ class TitleBook {
   std::vector<GameId> titles_;
 };
 
-/// A file of a folder.
-struct TreeFile {
-  std::string path;  // below the folder
-  Blob bytes;
-  std::int64_t modified = 0;  // seconds since 1970, UTC
-};
-/// Every file in a folder and those below it, in the order of their paths; links are passed over.
-/// `does_not_fit` over 50,000 files or 256 MiB, `unsupported` over 16 deep: no save is so large.
-[[nodiscard]] Result<std::vector<TreeFile>> read_tree(Store& store, const std::string& folder);
 /// The path with each name in the letter case that the disk has, where exactly one name differs in that
 /// alone.
 [[nodiscard]] std::string in_case_of_disk(Store& store, const std::string& path);
 
-/// One save in a bay.
-struct BaySave {
+/// Which save of which game: what two places have in common where they hold the same one. Ordered, and equal
+/// only where everything is.
+struct SaveKey {
+  Platform platform{};  // whose layouts the save has: gb for gbc
+  std::string game;     // see game_key
+  std::string account;  // in lower case; empty if the bay has no accounts
+  std::string name;     // which of several saves of the game; may be empty
+  std::string place;    // the further place it is, or empty
+  int slot = 0;         // 0: the bay has no slots
+  [[nodiscard]] auto operator<=>(const SaveKey&) const = default;
+};
+/// Returns what identifies a game: its title id, else its code, else its header's title, else the normalised
+/// stem of its ROM's or its save's file name. Equal keys are one game: this is transitive, as compare() is not.
+[[nodiscard]] std::string game_key(const GameId& game, std::string_view stem);
+
+enum class SaveKind {
+  battery,        // chips, in one file or several
+  folder,         // the game's own files
+  shared_folder,  // of a further place
+  package,
+  package_files,  // a package's files, as a folder
+  card,           // a card that could not be read
+  card_entry,
+  single,  // a save off a card in a file of its own
+  encrypted
+};
+[[nodiscard]] std::string_view to_text(SaveKind kind);
+
+enum class Health { good, empty, suspicious, damaged, deleted, encrypted };
+[[nodiscard]] std::string_view to_text(Health health);
+[[nodiscard]] std::optional<Health> health_from_text(std::string_view text);
+
+/// A file that a battery save is in.
+struct HeldFile {
+  std::string path;  // below the bay's root
+  const Layout* layout = nullptr;  // what the bay says it is; nullptr where only its bytes tell
+  Role role;                       // of a set's file: whose it is
+  std::int64_t modified = 0;
+  std::uint64_t size_bytes = 0;
+};
+
+/// One save in a bay, with all its files.
+struct HeldSave {
   const PlatformRule* rule = nullptr;  // of the bay that was scanned
   NameFacts facts;                     // what its path tells, its game among it
   std::string place;                   // empty, or the name of the further place it is ("common", "extra")
-  std::string kind;                    // "battery save", "folder", "memory card entry", ...
-  std::string path;                    // below the bay's root; of a card entry, the card's
-  std::string entry;                   // its name on the card
-  std::string label;                   // what people call it: a title, from wherever there is one
+  SaveKind kind{};
+  std::string path;  // below the bay's root; of a card entry, the card's; of several files, the first
+  std::string entry;  // its name on the card
+  std::string label;  // what people call it: a title, from wherever there is one
+  std::vector<HeldFile> held;  // of SaveKind::battery: its files
   std::size_t files = 1;
   std::uint64_t size_bytes = 0;
   std::optional<std::int64_t> modified;  // seconds since 1970, UTC; of its newest file
-  std::string health = "good";           // "good", "empty", "suspicious", "damaged", "deleted", "sealed"
-  std::string health_note;               // why, a sentence; may be empty
+  Health health = Health::good;
+  std::string health_note;  // why, a sentence; may be empty
+  std::string misplaced;    // why the bay's own programs do not read it: another name or form than the rule's
+  bool has_rom = false;     // of SaveKind::battery: facts.rom_path is a ROM in the bay
   bool thumbnail = false;
   std::string resembles;  // the save of another bay it is most like, where its own name says nothing
 
   /// The last name of its path, or its name on the card.
   [[nodiscard]] std::string name() const;
+  [[nodiscard]] SaveKey key() const;
 };
 
 /// What has been read of a save before, so that a second look need not read it again.
@@ -70,7 +107,7 @@ class ScanMemory {
  public:
   struct Row {
     std::string label;
-    std::string health;
+    Health health = Health::good;
     std::string health_note;
     std::string code;
     std::string platform;  // tag, of a file that several rules fit
@@ -122,34 +159,13 @@ class TracingStore final : public Store {
 struct ScanOptions {
   const TitleBook* titles = nullptr;
   ScanMemory* memory = nullptr;
-  std::optional<Platform> only;
-  bool names_only =
-      false;  // what paths and cards tell: no labels, sizes and health of what would have to be read
+  const PairBook* pairs = nullptr;
   std::function<void(const std::string& path, const Error& error)> on_error;  // folders that can't be read
 };
 /// Every save in the bay, by platform and path. `does_not_fit` over 200,000 names.
-[[nodiscard]] Result<std::vector<BaySave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
-                                                    const ScanOptions& wish = {});
+[[nodiscard]] Result<std::vector<HeldSave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
+                                                     const ScanOptions& options = {});
 /// Whose saves there are: the accounts in the paths, each once, in order.
-[[nodiscard]] std::vector<std::string> accounts_of(const std::vector<BaySave>& saves);
-
-/// A save's files as far as others are compared with them: names in lower case and in their order, sizes,
-/// first bytes. Small, so that those of a whole bay can be kept.
-struct TreeSketch {
-  struct File {
-    std::string name;
-    std::uint64_t size_bytes = 0;
-    std::array<Byte, 16> head{};  // 00 behind the end
-  };
-  std::vector<File> files;
-};
-[[nodiscard]] TreeSketch sketch_of(const std::vector<TreeFile>& files);
-
-/// How alike two saves' files are: names, sizes, structure, first bytes. 0 to 1, with the reasons.
-struct Likeness {
-  double score = 0;
-  std::vector<std::string> reasons;
-};
-[[nodiscard]] Likeness likeness(const TreeSketch& a, const TreeSketch& b);
+[[nodiscard]] std::vector<std::string> accounts_of(const std::vector<HeldSave>& saves);
 
 }  // namespace bayswap

@@ -1,29 +1,12 @@
 // Carrying a save from bay to bay: first a plan, which is pure data, then running it.
 #pragma once
 
-#include <bayswap/bay_saves.hpp>
+#include <bayswap/bay_view.hpp>
 #include <bayswap/logbook.hpp>
 
-#include <array>
 #include <set>
 
 namespace bayswap {
-
-/// One line of a plan.
-struct Step {
-  std::string action;  // "keep", "convert", "graft", "name", "place", "verify", "remove"
-  std::string text;
-  std::string why;
-};
-
-struct PlanIssue {
-  enum class Level { note, warning, refusal };
-  Level level{};
-  std::string code;  // a word for --accept and JSON, e.g. "wrong-region"
-  std::string text;
-  std::string hint;
-};
-[[nodiscard]] std::string_view to_text(PlanIssue::Level level);
 
 /// Where a bay has several accounts, and nothing says which is meant.
 struct AccountQuestion {
@@ -46,11 +29,16 @@ struct Plan {
   std::vector<Step> steps;
   std::vector<PlanIssue> issues;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
+  std::vector<RomPair> pairs;     // that were said, worth keeping in the PairBook once it has run
+  std::string account;            // whose save it is at the target; empty if the bay has no accounts
+  std::string place;              // which of several saves in one file or tree: a card's entry; may be empty
+  int slot = 0;                   // 0: none
+  std::string content;            // hex of digest_of; empty if it is of several saves
   std::optional<AccountQuestion> account_question;  // then the plan is refused until it is answered
 
-  /// Adds a danger, unless the plan names it already.
-  void add(PlanIssue danger);
-  /// The first danger that forbids running; nothing where the plan may run.
+  /// Adds an issue, unless the plan has it already.
+  void add(PlanIssue issue);
+  /// The first issue that forbids running; nullptr if the plan may run.
   [[nodiscard]] const PlanIssue* refusal() const;
 };
 
@@ -87,35 +75,73 @@ class AccountBook {
 };
 
 struct CarryRequest {
-  std::string what;  // path of a ROM or of a save in the source bay, or a title, a ROM's stem, a product
-                     // code, a title id
-  std::string rom;   // path of the target's ROM below the target's root; empty: found by looking
+  std::string what;  // path of a ROM or of a save in the source bay ("CARD: ENTRY" for one on a card), or a
+                     // title, a ROM's stem, a product code, a title id
+  std::string rom;   // the ROM the save belongs to: a path below the target's or the source's root, or any
+                     // path; empty: found by looking
   int slot = 0;      // {slot} in path rules, and which controller pak; 0: not said
   std::vector<ChipFact> chips;                                     // what the user says of the game's chips
   const ChipBook* book = nullptr;                                  // what was learned before
   std::function<std::vector<ChipFact>(const GameId&)> ask_others;  // looks into further bays; asked last
-  std::set<std::string> accept;  // codes of refusals that are meant; see acceptable_dangers
+  std::set<IssueCode> accept;  // refusals that are meant; see is_acceptable
   const TitleBook* titles = nullptr;
+  const PairBook* pairs = nullptr;
   AccountMap accounts;              // said or remembered; the first that fits counts
+  std::size_t accounts_said = 0;    // how many of them, from the front, were said
   std::optional<Region> region;     // restamp identifiers for it
   bool exact = false;               // files that only the target has go
   bool replace_companions = false;  // also where the target has its own
+  /// The newest entry of the logbook about a file (an absolute path), made on this machine. With it a copy
+  /// of the source's own save does not count as newer progress, and a save that was played on since does.
+  std::function<std::optional<Entry>(const std::string& path)> last_entry;
 };
-inline constexpr std::array<std::string_view, 10> acceptable_issues{
-    "wrong-region", "wrong-game", "odd-target", "unwritten",  "short",
-    "damaged",      "cut",        "newer",      "byte-order", "no-rom"};
+
+/// Returns the saves of a bay that WHAT names: by path, ROM, game, code, title id or label; deleted ones never.
+/// Empty if there is none. Fails with `bad_usage` if several games, or two saves of one game, are meant: then
+/// the error's remedy has what to say for each.
+[[nodiscard]] Result<std::vector<const HeldSave*>> find_saves(BayView& view, Store& outside,
+                                                              const std::string& what);
 
 /// Works out a carry without writing anything. `outside` is where request.what is looked up as a path. Fails
-/// where there is nothing to plan (no such game, no save, an unreadable file); what could hurt is a Danger in
-/// the plan.
+/// where there is nothing to plan (no such game, no save, an unreadable file, several saves: then the error's
+/// remedy has the choices); what could hurt is an issue of the plan.
 [[nodiscard]] Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                                       const CarryRequest& request);
+[[nodiscard]] Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryRequest& request);
 
-/// Saves of the source bay that WHAT names: by path, game, code, title id or label. `bad_usage` where
-/// nothing, or several games, are meant.
-[[nodiscard]] Result<std::vector<BaySave>> find_saves(const std::vector<BaySave>& saves, OpenBay from,
-                                                      Store& outside, const std::string& what,
-                                                      const TitleBook* titles = nullptr);
+/// What is to become of one save of a batch.
+struct BatchRow {
+  enum class Outcome {
+    carried,  // or will be
+    same,     // the target has it already
+    refused,  // it needs the user's word
+    failed,   // it could not be read, or does not fit
+    left      // it has no place at the target, or another save goes before it
+  };
+  std::string save;  // a title, or what else people call it
+  std::string path;  // what to type to mean this one: see CarryRequest::what
+  Platform platform{};
+  Outcome outcome{};
+  std::optional<IssueCode> issue;  // of a refusal
+  std::string why;                 // a sentence; of carried ones, where it goes
+  std::optional<std::size_t> plan;     // index of the plan that carries it
+  std::optional<std::int64_t> modified;         // of the source's save
+  std::optional<std::int64_t> target_modified;  // of what it replaces
+  std::optional<std::int64_t> entry;            // of the logbook, once it has run
+};
+[[nodiscard]] std::string_view to_text(BatchRow::Outcome outcome);
+
+/// Every save of the source, one row each, and the plans of those that are to be carried. Saves that go onto
+/// one card share a plan.
+struct Batch {
+  std::vector<BatchRow> rows;
+  std::vector<Plan> plans;
+  std::vector<PlanIssue> issues;  // about the whole: options that have an effect on none of the saves
+  std::optional<AccountQuestion> account_question;
+  [[nodiscard]] std::size_t count(BatchRow::Outcome outcome) const;
+};
+/// Plans the carry of everything that differs. request.what and request.rom do not count.
+[[nodiscard]] Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request);
 
 /// A save found in something that came from outside.
 struct Candidate {
@@ -131,12 +157,10 @@ struct Candidate {
 /// bay, the likeliest first; ranked by what their content says and by likeness to the saves in place. `game`:
 /// the user's word for it, empty where not said. `unsafe` for archives with links, devices, paths that lead
 /// out, and bombs; `not_recognised` where nothing in it is a save for this bay.
-[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path,
-                                                            OpenBay to, const std::string& game,
-                                                            const TitleBook* titles = nullptr);
-/// Plans the adoption of one of them.
-[[nodiscard]] Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
-                                      const CarryRequest& request);
+[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path,
+                                                            const std::string& game);
+/// Plans the adoption of one of them. The same issues are raised as for a carry of the same content.
+[[nodiscard]] Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequest& request);
 
 /// What saves of a platform lean on (data/companions.toml).
 struct CompanionRule {
@@ -161,12 +185,14 @@ struct CompanionRule {
 /// new bytes.
 void note_hard_links(Plan& plan, Store& target);
 
-/// Takes entry `id` of the logbook back, the newest one of this machine if none is named. `files` is where
+/// Takes entry `id` of the logbook back, the newest one of this machine if none is named, and with it every
+/// other entry of its batch; if `id` is named, only with `whole_batch`. `files` is where
 /// the entry's paths lead. `bay_roots` are the absolute roots of this device's bays: the plan is refused if a
 /// foreign entry (see is_foreign) names a file outside them. Fails with `not_found` if the entry's medium is
 /// away, `damaged` if one of its paths is not absolute.
 [[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
-                                     const std::vector<std::string>& bay_roots = {});
+                                     const std::vector<std::string>& bay_roots = {},
+                                     bool whole_batch = false);
 
 /// Puts the files of entry `version` back as it left them, or as they were before it. The rest as for
 /// plan_undo.
@@ -190,16 +216,22 @@ struct KeptSave {
 /// `what` names (see find_saves), or all if it is empty. A save that is there already as it is costs nothing.
 /// Of a memory card the whole image is kept, once. One that can't be read is a row of its own and stops
 /// nothing.
-[[nodiscard]] Result<std::vector<KeptSave>> keep_saves(const Catalog& catalog, OpenBay bay, Store& outside,
-                                                       const std::string& what, const TitleBook* titles,
+[[nodiscard]] Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
                                                        Logbook& logbook);
 /// Puts the files of every entry of the batch that entry `version` belongs to back as the entries left them.
 [[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
                                               const std::vector<std::string>& bay_roots = {});
 
+/// Runs the plans of a batch, one entry each, all of one batch, and notes in its rows what became of them. A
+/// plan that fails is a row of its own and stops nothing. `before_each` can stop one, by an error.
+void run_batch(Batch& batch, Store& target, Logbook& logbook,
+               const std::function<Result<void>(const Plan&)>& before_each = {});
+
 /// Runs a plan: old and new bytes into the logbook, then Store::apply. On failure the files already placed
 /// are put back. Fails with `unsafe` for a plan with a refusal, `busy` if a file is no longer what it was
 /// when the plan was made. Returns the logbook's entry.
-[[nodiscard]] Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook);
+/// `batch`: the first entry of the batch it belongs to.
+[[nodiscard]] Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
+                                       std::optional<std::int64_t> batch = std::nullopt);
 
 }  // namespace bayswap

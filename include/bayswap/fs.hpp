@@ -169,6 +169,7 @@ struct Home {
   std::string chips;     // file of what was learned about games' chips
   std::string titles;    // file of titles by id and code
   std::string accounts;  // file of which account is whose in another bay
+  std::string pairs;     // file of which ROM a save belongs to
 
   /// Everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);

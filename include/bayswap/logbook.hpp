@@ -115,6 +115,8 @@ class Logbook {
   /// Returns what the newest entry about the file (an absolute path) left in it; nothing if there is none, or
   /// it left no file.
   [[nodiscard]] Result<std::optional<Digest>> newest_of(const std::string& path);
+  /// Returns the newest entry of this machine about the file (an absolute path); nothing if there is none.
+  [[nodiscard]] Result<std::optional<Entry>> last_entry(const std::string& path);
   /// Returns the newest entry of this machine that changed something; nothing if there is none. Foreign
   /// entries and those that only keep do not count.
   [[nodiscard]] Result<std::optional<Entry>> newest();

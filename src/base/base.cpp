@@ -42,8 +42,8 @@ std::string_view to_text(ErrorCode code) {
   return "unsupported";
 }
 
-tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint) {
-  return tl::unexpected<Error>(Error{code, std::move(message), std::move(hint)});
+tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint, Remedy remedy) {
+  return tl::unexpected<Error>(Error{code, std::move(message), std::move(hint), std::move(remedy)});
 }
 
 namespace {

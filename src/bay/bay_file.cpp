@@ -16,7 +16,7 @@ namespace {
 
 constexpr std::size_t max_bay_files = 4096;
 constexpr std::array<std::string_view, 6> keeping_words{"file",   "folder",  "card",
-                                                        "single", "package", "opaque"};
+                                                        "single", "package", "encrypted"};
 
 std::string text_of(const Blob& blob) {
   return {blob.view().begin(), blob.view().end()};
@@ -46,6 +46,9 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
   }
   BAYSWAP_TRY(auto also, reader.table("also"));
   if (also) {
+    if (rule.keeping != Keeping::folder && rule.keeping != Keeping::package)
+      return reader.error("also", "only saves that are folders or packages have further places",
+                          "remove it, or correct keeps");
     BAYSWAP_TRY(const auto names, also->keys());
     for (const std::string& name : names) {
       BAYSWAP_TRY(const std::string text, also->needed_text(name));
@@ -74,6 +77,7 @@ std::string_view to_text(Keeping keeping) {
   return keeping_words.at(static_cast<std::size_t>(keeping));
 }
 std::optional<Keeping> keeping_from_text(std::string_view text) {
+  if (text == "opaque") return Keeping::encrypted;  // its word in older bay files
   const auto* found = std::ranges::find(keeping_words, text);
   if (found == keeping_words.end()) return std::nullopt;
   return static_cast<Keeping>(found - keeping_words.begin());

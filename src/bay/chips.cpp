@@ -1,5 +1,5 @@
 // What is known of a game's chips beyond its header: what was learned, and what saves in place tell.
-#include <bayswap/bay.hpp>
+#include <bayswap/bay_view.hpp>
 
 #include <fmt/format.h>
 
@@ -130,29 +130,37 @@ bool ChipBook::learn(const GameId& game, const ChipFact& chip) {
   return true;
 }
 
-std::vector<ChipFact> chips_seen(const Catalog& catalog, const Bay& bay, Store& store, const GameId& game) {
+std::size_t ChipBook::forget(std::string_view code_or_title) {
+  const std::string wanted = lower(code_or_title);
+  return std::erase_if(rows_, [&](const Row& row) {
+    return (!row.code.empty() && lower(row.code) == wanted) ||
+           (!row.title.empty() && lower(row.title) == wanted);
+  });
+}
+
+std::vector<ChipFact> chips_seen(BayView& view, const GameId& game) {
   std::vector<ChipFact> chips;
-  const PlatformRule* rule = bay.rule(game.platform);
-  if (rule == nullptr) return chips;
-  const auto roms = list_roms(store, *rule);
+  const PlatformRule* rule = view.bay().rule(game.platform);
+  if (rule == nullptr || rule->keeping != Keeping::file) return chips;
+  const auto roms = view.roms(*rule);
   if (!roms) return chips;
-  for (const RomFile& rom : *roms) {
+  for (const RomFile& rom : **roms) {
     const GameMatch match = compare(game, rom.facts.game);
     if (match != GameMatch::same && match != GameMatch::other_revision) continue;
-    const auto files = places(catalog, *rule, {rom.path, rom.facts.game, 1, {}});
+    const auto files = places(view.catalog(), *rule, {rom.path, rom.facts.game, 1, {}});
     if (!files) continue;
     for (const SaveFile& file : *files) {
       const Slot* sized = file.layout->variable_slot();
-      const auto bytes = sized != nullptr ? store.read(file.path) : Result<Blob>(Blob());
-      if (!bytes || bytes->empty()) continue;
-      const auto opened = open_save(*file.layout, *bytes);
+      if (sized == nullptr) continue;
+      const auto bytes = view.store().read_if_there(file.path);
+      if (!bytes || !*bytes || (*bytes)->empty()) continue;
+      const auto opened = open_save(*file.layout, **bytes);
       const Part* part =
           opened && opened->fitted.fit == Fit::exact ? opened->save.find(sized->role) : nullptr;
       if (part != nullptr && !is_blank(*part))
-        add_chips(
-            chips,
-            {{part->role.kind, part->bytes.size(),
-              fmt::format("the save {} in {} has {} bytes of it", file.path, bay.name, part->bytes.size())}});
+        add_chips(chips, {{part->role.kind, part->bytes.size(),
+                           fmt::format("the save {} in {} has {} bytes of it", file.path, view.bay().name,
+                                       part->bytes.size())}});
     }
   }
   return chips;

@@ -1,128 +1,211 @@
-// Saves that are files of layouts: whose they are, and which layout opens them.
+#include "bay/file_saves.hpp"
+
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <array>
 #include <set>
 #include <unordered_map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "bay/save_list.hpp"
+#include "bay/places.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
 
-// Rules of several platforms often have the same path: one walk does for all of them.
+bool ends_with_lower(std::string_view text, std::string_view end) {
+  return text.size() >= end.size() && lower(text.substr(text.size() - end.size())) == lower(end);
+}
+
 struct FileRule {
   const PlatformRule* rule = nullptr;
   std::vector<const Layout*> layouts;
-  std::vector<RomFile> roms;
-  std::unordered_map<std::string, const RomFile*> by_stem;  // lower case
+  const std::vector<RomFile>* roms = nullptr;
+  std::unordered_map<std::string, const RomFile*> by_stem;   // lower case
+  std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
   bool by_extension = false;
+  bool is_set = false;
+};
+
+struct RomMatch {
+  const RomFile* rom = nullptr;
+  bool exact = false;  // the name is the ROM's, as the rule wants it
+};
+
+// One file, told whose it is.
+struct Told {
+  const FileRule* owner = nullptr;
+  RomMatch rom;
+  ScanMemory::Row row;
+  HeldFile file;
+  NameRule::Words words;
+  std::string base;  // the path without what tells the files of one save apart
+  std::string misplaced;
 };
 
 class FileScanner {
  public:
-  FileScanner(const Catalog& catalog, const Bay& bay, Store& store, const ScanOptions& wish, SaveList& list)
-      : catalog_(catalog), bay_(bay), store_(store), wish_(wish), list_(list) {}
+  FileScanner(ScanContext& scan, std::span<const PlatformRule* const> rules) : scan_(scan) {
+    for (const PlatformRule* rule : rules)
+      rules_.push_back({rule, layouts_of(*rule), nullptr, {}, {}, rule->path.uses("ext"), is_set(*rule)});
+  }
 
   Result<void> run() {
-    std::vector<std::string> paths;
-    for (const PlatformRule& rule : bay_.rules)
-      if (rule.keeping == Keeping::file && list_.is_wanted(rule) &&
-          std::ranges::find(paths, rule.path.text()) == paths.end())
-        paths.push_back(rule.path.text());
-    for (const std::string& path : paths) {
-      std::vector<FileRule> rules;
-      for (const PlatformRule& rule : bay_.rules)
-        if (rule.keeping == Keeping::file && list_.is_wanted(rule) && rule.path.text() == path)
-          rules.push_back({&rule, layouts_of(rule), {}, {}, rule.path.uses("ext")});
-      BAYSWAP_TRY(const auto places, find_places(store_, rules.front().rule->path,
-                                                 rules.front().rule->platform, wish_.on_error));
-      if (places.empty()) continue;
-      find_roms(rules);
-      std::set<std::string> rom_paths;
-      for (const FileRule& rule : rules)
-        for (const RomFile& rom : rule.roms) rom_paths.insert(rom.path);
-      for (const Place& place : places)
-        if (place.info.kind == FileInfo::Kind::file && !rom_paths.contains(place.path)) file(rules, place);
+    const PlatformRule& first = *rules_.front().rule;
+    const auto& on_error = scan_.view.options().on_error;
+    BAYSWAP_TRY(const auto fitting, find_places(scan_.store, first.path, first.platform, on_error));
+    const auto loose = loosened(first.path);
+    std::vector<Place> beside;
+    if (loose && !scan_.names_only) {
+      BAYSWAP_TRY(beside, find_places(scan_.store, *loose, first.platform, on_error));
     }
+    if (fitting.empty() && beside.empty()) return {};
+    BAYSWAP_CHECK(find_roms());
+    std::vector<Told> told;
+    for (const Place& place : fitting)
+      if (place.info.kind == FileInfo::Kind::file && !rom_paths_.contains(place.path)) take(place, told);
+    for (const Place& place : beside)
+      if (place.info.kind == FileInfo::Kind::file && !rom_paths_.contains(place.path) &&
+          !taken_.contains(place.path))
+        take_misplaced(place, told);
+    group(told);
     return {};
   }
 
  private:
-  void find_roms(std::vector<FileRule>& rules) {
-    for (FileRule& rule : rules) {
+  // The rule with any extension instead of its own.
+  static std::optional<NameRule> loosened(const NameRule& rule) {
+    if (rule.uses("ext")) return rule;
+    const std::string& text = rule.text();
+    const auto dot = text.rfind('.');
+    if (dot == std::string::npos || text.find_first_of("/}", dot) != std::string::npos) return std::nullopt;
+    auto loose = NameRule::parse(text.substr(0, dot) + "{ext}");
+    return loose ? std::optional(*std::move(loose)) : std::nullopt;
+  }
+
+  Result<void> find_roms() {
+    for (FileRule& rule : rules_) {
       if (rule.rule->roms.empty()) continue;
-      if (auto roms = list_roms(store_, *rule.rule)) rule.roms = *std::move(roms);
-      for (const RomFile& rom : rule.roms) rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
+      BAYSWAP_TRY(rule.roms, scan_.view.roms(*rule.rule));
+      for (const RomFile& rom : *rule.roms) {
+        rom_paths_.insert(rom.path);
+        rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
+        rule.by_title.emplace(normalized_title(stem_of(rom.path)), &rom);
+      }
     }
+    return {};
   }
 
   static bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
-    return !rule.by_extension ||
-           (path.size() >= layout.extension.size() &&
-            lower(std::string_view(path).substr(path.size() - layout.extension.size())) ==
-                lower(layout.extension));
+    return !rule.by_extension || ends_with_lower(path, layout.extension);
   }
 
-  const RomFile* rom_for(const FileRule& rule, const NameRule::Words& words) const {
-    if (rule.roms.empty()) return nullptr;
-    if (const auto stem = words.find("rom.stem"); stem != words.end()) {
-      std::string name = lower(stem->second);
-      auto rom = rule.by_stem.find(name);
-      // The second controller pak's file has its number between the stem and the extension.
-      if (rom == rule.by_stem.end() && name.size() > 2 && name[name.size() - 2] == '.')
-        rom = rule.by_stem.find(name.substr(0, name.size() - 2));
-      return rom == rule.by_stem.end() ? nullptr : rom->second;
+  // Whose save the file is: by a pair that was said, by the ROM's own name, by one that reads the same.
+  RomMatch rom_for(const FileRule& rule, const NameRule::Words& words, const std::string& path) const {
+    if (rule.roms == nullptr) return {};
+    if (const PairBook* book = scan_.view.options().pairs)
+      for (const RomPair& pair : book->pairs())
+        if (pair.bay == scan_.view.bay().name && pair.rom_bay == pair.bay && pair.save == path)
+          if (const RomFile* rom = scan_.view.rom(*rule.rule, pair.rom)) return {rom, false};
+    const auto stem = words.find("rom.stem");
+    if (stem == words.end()) {
+      HeldSave save;
+      save.facts = facts_of_words(words, rule.rule->platform);
+      return {SaveList::rom_of(save, *rule.roms), true};
     }
-    BaySave save;
-    save.facts = facts_of_words(words, rule.rule->platform);
-    return SaveList::rom_of(save, rule.roms);
+    std::string name = lower(stem->second);
+    // The second controller pak's file has its number between the stem and the extension.
+    for (int numbered = 0; numbered < 2; ++numbered) {
+      if (const auto rom = rule.by_stem.find(name); rom != rule.by_stem.end()) return {rom->second, true};
+      if (numbered == 1 || name.size() < 3 || name[name.size() - 2] != '.') break;
+      name.resize(name.size() - 2);
+    }
+    const std::string title = normalized_title(stem->second);
+    if (title.empty() || rule.by_title.count(title) != 1) return {};
+    return {rule.by_title.find(title)->second, false};
   }
 
-  // The file is whose ROM it is named after; without a ROM, whose layouts can open it, the first of them.
-  void file(const std::vector<FileRule>& rules, const Place& place) {
+  void take(const Place& place, std::vector<Told>& told) {
     std::vector<const FileRule*> fitting;
-    const RomFile* rom = nullptr;
-    for (const FileRule& rule : rules) {
-      if (std::ranges::none_of(rule.layouts,
-                               [&](const Layout* layout) { return fits(rule, *layout, place.path); }))
+    RomMatch rom;
+    for (const FileRule& rule : rules_) {
+      if (std::none_of(rule.layouts.begin(), rule.layouts.end(),
+                       [&](const Layout* layout) { return fits(rule, *layout, place.path); }))
         continue;
-      if (const RomFile* own = rom_for(rule, place.words)) {
+      if (const RomMatch own = rom_for(rule, place.words, place.path);
+          own.rom != nullptr && (rom.rom == nullptr || own.exact)) {
         rom = own;
         fitting.assign(1, &rule);
-        break;
+        if (own.exact) break;
+        continue;
       }
-      fitting.push_back(&rule);
+      if (rom.rom == nullptr) fitting.push_back(&rule);
     }
     if (fitting.empty()) return;
+    taken_.insert(place.path);
+    Told one;
+    one.rom = rom;
+    one.words = place.words;
     const std::string key = SaveList::key_of(place.path, place.info) +
-                            (rom != nullptr ? std::string(tag(fitting.front()->rule->platform)) : "");
-    const ScanMemory::Row* known = wish_.memory != nullptr ? wish_.memory->find(key) : nullptr;
-    ScanMemory::Row row;
-    if (known != nullptr) {
-      row = *known;
-    } else if (!wish_.names_only) {
-      row = opened(fitting, place, rom);
-    }
-    const FileRule* owner = fitting.front();
+                            (rom.rom != nullptr ? std::string(tag(fitting.front()->rule->platform)) : "");
+    one.row = remembered(key, [&] { return opened(fitting, place, rom.rom); });
+    one.owner = fitting.front();
     for (const FileRule* rule : fitting)
-      if (tag(rule->rule->platform) == row.platform) owner = rule;
-    BaySave save = SaveList::begin(*owner->rule, place);
-    save.kind = "battery save";
-    if (rom != nullptr) {
-      save.facts.game = rom->facts.game;
-      save.facts.rom_path = rom->path;
+      if (tag(rule->rule->platform) == one.row.platform) one.owner = rule;
+    one.file = {place.path, nullptr, {}, place.info.modified, place.info.size_bytes};
+    one.base = place.path;
+    for (const Layout* layout : one.owner->layouts) {
+      if (!fits(*one.owner, *layout, place.path)) continue;
+      one.file.layout = layout;
+      if (one.owner->is_set) split_name(*layout, one);
+      break;
     }
-    list_.remember(key, save, std::move(row));
+    if (rom.rom != nullptr && !rom.exact && one.owner->rule->path.uses_rom())
+      one.misplaced = fmt::format("programs that go by the ROM {} do not read it under this name",
+                                  name_of(rom.rom->path));
+    told.push_back(std::move(one));
+  }
+
+  // "x.2.mpk" is the second pak of the save "x".
+  static void split_name(const Layout& member, Told& one) {
+    if (member.slots.size() != 1) return;
+    const PartKind kind = member.slots.front().role.kind;
+    one.base.resize(one.base.size() - member.extension.size());
+    int number = kind == PartKind::pak ? pak_number_in_name(name_of(one.file.path)) : 0;
+    if (number > 0)
+      cut_number(one);
+    else if (kind == PartKind::pak)
+      number = 1;
+    one.file.role = {kind, number};
+  }
+
+  static void cut_number(Told& one) {
+    one.base.resize(one.base.size() - 2);
+    if (const auto stem = one.words.find("rom.stem"); stem != one.words.end() && stem->second.size() > 2)
+      stem->second.resize(stem->second.size() - 2);
+  }
+
+  template <class Look>
+  ScanMemory::Row remembered(const std::string& key, Look look) {
+    ScanMemory* memory = scan_.view.options().memory;
+    const ScanMemory::Row* known = memory != nullptr ? memory->find(key) : nullptr;
+    ScanMemory::Row row;
+    if (known != nullptr)
+      row = *known;
+    else if (!scan_.names_only)
+      row = look();
+    if (memory != nullptr) memory->add(key, row);
+    return row;
   }
 
   ScanMemory::Row opened(const std::vector<const FileRule*>& fitting, const Place& place,
                          const RomFile* rom) {
     ScanMemory::Row row;
-    row.health = "damaged";
+    row.health = Health::damaged;
     row.platform = tag(fitting.front()->rule->platform);
-    const auto bytes = store_.read(place.path);
+    const auto bytes = scan_.store.read(place.path);
     if (!bytes) row.health_note = bytes.error().message;
     for (const FileRule* rule : fitting)
       for (const Layout* layout : rule->layouts) {
@@ -134,44 +217,168 @@ class FileScanner {
           continue;
         }
         row.platform = tag(rule->rule->platform);
-        row.health = opened->save.is_blank() ? "empty" : "good";
-        row.health_note = opened->fitted.in_words(*layout);
-        for (const Part& part : opened->save.parts)
-          for (const DumpDefect& ailment : is_blank(part) ? std::vector<DumpDefect>{} : defects(part)) {
-            row.health = "suspicious";
-            row.health_note = ailment.text;
-          }
+        judge(*opened, *layout, row);
         return row;
       }
     return row;
   }
 
-  std::vector<const Layout*> layouts_of(const PlatformRule& rule) {
+  static void judge(const OpenedSave& opened, const Layout& layout, ScanMemory::Row& row) {
+    row.health = opened.save.is_blank() ? Health::empty : Health::good;
+    row.health_note = opened.fitted.in_words(layout);
+    for (const Part& part : opened.save.parts)
+      for (const DumpDefect& defect : is_blank(part) ? std::vector<DumpDefect>{} : defects(part)) {
+        row.health = Health::suspicious;
+        row.health_note = defect.text;
+      }
+  }
+
+  // ---- Files that do not fit the rule ----------------------------------------------------------------
+
+  [[nodiscard]] static bool is_save_extension(std::string_view extension, const Catalog& catalog) {
+    constexpr std::array<std::string_view, 6> usual{".sav", ".srm", ".ram", ".sra", ".eep", ".fla"};
+    const std::string low = lower(extension);
+    if (std::find(usual.begin(), usual.end(), low) != usual.end()) return true;
+    const auto all = catalog.all();
+    return !low.empty() && std::any_of(all.begin(), all.end(), [&](const Layout* layout) {
+      return lower(layout->extension) == low;
+    });
+  }
+
+  void take_misplaced(const Place& place, std::vector<Told>& told) {
+    if (!is_save_extension(extension_of(place.path), scan_.view.catalog())) return;
+    for (const FileRule& rule : rules_) {
+      const RomMatch rom = rom_for(rule, place.words, place.path);
+      if (rom.rom == nullptr && (rules_.size() > 1 || place.words.contains("rom.stem")) && rule.roms != nullptr &&
+          !rule.roms->empty())
+        continue;
+      const std::string key =
+          fmt::format("misplaced {} {}", tag(rule.rule->platform), SaveList::key_of(place.path, place.info));
+      ScanMemory::Row row = remembered(key, [&] { return told_by_bytes(rule, place, rom.rom); });
+      if (row.platform.empty()) continue;
+      Told one;
+      one.owner = &rule;
+      one.rom = rom;
+      one.words = place.words;
+      one.row = std::move(row);
+      one.file = {place.path, nullptr, {}, place.info.modified, place.info.size_bytes};
+      one.base = place.path.substr(0, place.path.size() - extension_of(place.path).size());
+      if (const int number = pak_number_in_name(name_of(place.path)); number > 0) {
+        cut_number(one);
+        one.file.role = {PartKind::pak, number};
+      }
+      one.base += "\nmisplaced";
+      one.misplaced = fmt::format("the bay reads {} files, and not {}", extensions_in_words(rule),
+                                  extension_of(place.path));
+      told.push_back(std::move(one));
+      return;
+    }
+  }
+
+  static std::string extensions_in_words(const FileRule& rule) {
+    std::vector<std::string> all;
+    if (!rule.by_extension) all.emplace_back(extension_of(rule.rule->path.text()));
+    for (const Layout* layout : rule.layouts)
+      if (rule.by_extension && std::find(all.begin(), all.end(), layout->extension) == all.end())
+        all.push_back(layout->extension);
+    return joined(all, ", ");
+  }
+
+  // A row without a platform: it is no save of the rule's platform.
+  ScanMemory::Row told_by_bytes(const FileRule& rule, const Place& place, const RomFile* rom) {
+    ScanMemory::Row row;
+    const auto bytes = scan_.store.read(place.path);
+    const auto plain = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());
+    if (!plain || plain->plain.empty()) return row;
+    Hints hints;
+    hints.platform = rule.rule->platform;
+    if (rom != nullptr) {
+      hints.game = rom->facts.game;
+      hints.chips = rom->facts.chips;
+    }
+    hints.extension = lower(extension_of(place.path));
+    const Recognition told = recognise(scan_.view.catalog(), plain->plain, hints);
+    if (told.matches.empty() || told.matches.front().fit == Fit::trimmed) return row;
+    const Layout& layout = *told.matches.front().layout;
+    const auto opened = open_save(layout, *bytes, hints.chips);
+    if (!opened) return row;
+    row.platform = tag(rule.rule->platform);
+    judge(*opened, layout, row);
+    return row;
+  }
+
+  // ---- Saves -----------------------------------------------------------------------------------------
+
+  void group(std::vector<Told>& told) {
+    std::stable_sort(told.begin(), told.end(), [](const Told& a, const Told& b) {
+      return std::pair(lower(a.base), a.file.path) < std::pair(lower(b.base), b.file.path);
+    });
+    for (auto first = told.begin(); first != told.end();) {
+      auto last = first + 1;
+      while (last != told.end() && lower(last->base) == lower(first->base) && last->owner == first->owner)
+        ++last;
+      add({first, last});
+      first = last;
+    }
+  }
+
+  void add(std::span<Told> files) {
+    const Told& first = files.front();
+    HeldSave save;
+    save.rule = first.owner->rule;
+    save.kind = SaveKind::battery;
+    save.path = first.file.path;
+    save.facts = facts_of_words(first.words, first.owner->rule->platform);
+    save.files = files.size();
+    save.health = Health::empty;
+    for (const Told& one : files) {
+      save.held.push_back(one.file);
+      save.size_bytes += one.file.size_bytes;
+      save.modified = std::max(save.modified.value_or(one.file.modified), one.file.modified);
+      if (!one.misplaced.empty()) save.misplaced = one.misplaced;
+      if (one.row.label.size() > save.label.size()) save.label = one.row.label;
+      // Of several files one that holds something decides, and one that is broken all the more.
+      const auto weight = [](Health health) { return health == Health::empty ? 0 : static_cast<int>(health) + 1; };
+      if (weight(one.row.health) < weight(save.health)) continue;
+      save.health = one.row.health;
+      save.health_note = one.row.health_note;
+    }
+    if (first.rom.rom != nullptr) {
+      save.facts.game = first.rom.rom->facts.game;
+      save.facts.rom_path = first.rom.rom->path;
+      save.has_rom = true;
+    }
+    scan_.list.finish(std::move(save));
+  }
+
+  bool is_set(const PlatformRule& rule) const {
+    const auto layout = scan_.view.catalog().find(rule.layout);
+    return layout && (*layout)->is_set();
+  }
+  std::vector<const Layout*> layouts_of(const PlatformRule& rule) const {
     std::vector<const Layout*> layouts;
     std::vector<std::string> ids{rule.layout};
     ids.insert(ids.end(), rule.other_layouts.begin(), rule.other_layouts.end());
     for (const std::string& id : ids) {
-      const auto layout = catalog_.find(id);
+      const auto layout = scan_.view.catalog().find(id);
       if (!layout) continue;
       if (!(*layout)->is_set()) layouts.push_back(*layout);
       for (const std::string& member : (*layout)->members)
-        if (const auto found = catalog_.find(member)) layouts.push_back(*found);
+        if (const auto found = scan_.view.catalog().find(member)) layouts.push_back(*found);
     }
     return layouts;
   }
 
-  const Catalog& catalog_;
-  const Bay& bay_;
-  Store& store_;
-  const ScanOptions& wish_;
-  SaveList& list_;
+  ScanContext& scan_;
+  std::vector<FileRule> rules_;
+  std::set<std::string> rom_paths_;
+  std::set<std::string> taken_;
 };
 
 }  // namespace
 
-Result<void> scan_files(const Catalog& catalog, const Bay& bay, Store& store, const ScanOptions& wish,
-                        SaveList& list) {
-  return FileScanner(catalog, bay, store, wish, list).run();
+Result<void> scan_file_saves(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+  return FileScanner(scan, rules).run();
 }
 
 }  // namespace bayswap

@@ -47,21 +47,21 @@ FolderLabel label_of_folder(Platform platform, const std::vector<TreeFile>& file
     return file.bytes.empty() || (is_uniform(file.bytes.view()) && file.bytes.size() > 1);
   });
   if (empty) {
-    label.health = "empty";
+    label.health = Health::empty;
     label.note = files.empty() ? "no files" : "no file holds anything";
   }
   if (platform == Platform::psp) {
     label.thumbnail = file_called(files, "icon0.png") != nullptr;
     const TreeFile* parameters = file_called(files, "param.sfo");
     if (parameters == nullptr) {
-      if (label.health == "good") label.health = "suspicious";
+      if (label.health == Health::good) label.health = Health::suspicious;
       label.note = "no PARAM.SFO: the console will not show it";
     } else if (const auto read = ParameterFile::parse(parameters->bytes.view())) {
       const std::string game = read->text("TITLE").value_or("");
       const std::string save = read->text("SAVEDATA_TITLE").value_or("");
       label.title = printable(game + (game.empty() || save.empty() ? "" : " / ") + save);
     } else {
-      label.health = "damaged";
+      label.health = Health::damaged;
       label.note = "PARAM.SFO: " + read.error().message;
     }
   }

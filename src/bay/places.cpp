@@ -111,4 +111,24 @@ Result<std::vector<Place>> find_places(
   return PlaceFinder(store, rule, platform, on_error).run();
 }
 
+std::string in_case_of_disk(Store& store, const std::string& path) {
+  const auto whole = store.stat(path);
+  if (whole && *whole) return path;
+  const std::string parent = folder_of(path);
+  const std::string own(name_of(path));
+  const std::string folder = parent == "." ? parent : in_case_of_disk(store, parent);
+  const auto join = [&](const std::string& name) { return folder == "." ? name : join_path(folder, name); };
+  const auto there = store.stat(join(own));
+  if (there && *there) return join(own);
+  const auto entries = store.list(folder);
+  if (!entries) return join(own);
+  const FileInfo* found = nullptr;
+  for (const FileInfo& entry : *entries) {
+    if (lower(entry.name) != lower(own)) continue;
+    if (found != nullptr) return join(own);  // two names that differ in case alone: neither is meant for sure
+    found = &entry;
+  }
+  return join(found != nullptr ? found->name : own);
+}
+
 }  // namespace bayswap

@@ -1,7 +1,7 @@
 // Walking a bay's tree along a path rule.
 #pragma once
 
-#include <bayswap/bay.hpp>
+#include <bayswap/bay_saves.hpp>
 
 namespace bayswap {
 
@@ -21,11 +21,10 @@ struct Place {
 struct FolderLabel {
   std::string title;
   std::string code;  // product code, where the files have it
-  std::string health = "good";
+  Health health = Health::good;
   std::string note;
   bool thumbnail = false;
 };
-struct TreeFile;
 [[nodiscard]] FolderLabel label_of_folder(Platform platform, const std::vector<TreeFile>& files);
 
 }  // namespace bayswap

@@ -7,8 +7,8 @@
 
 namespace bayswap {
 
-BaySave SaveList::begin(const PlatformRule& rule, const Place& place) {
-  BaySave save;
+HeldSave SaveList::begin(const PlatformRule& rule, const Place& place) {
+  HeldSave save;
   save.rule = &rule;
   save.facts = facts_of_words(place.words, rule.platform);
   save.path = place.path;
@@ -20,8 +20,8 @@ BaySave SaveList::begin(const PlatformRule& rule, const Place& place) {
 }
 
 // What the book knows, and a label from the title where the save itself has none.
-void SaveList::finish(BaySave save) {
-  if (wish_.titles != nullptr) wish_.titles->complete(save.facts.game);
+void SaveList::finish(HeldSave save) {
+  if (options_.titles != nullptr) options_.titles->complete(save.facts.game);
   // A parameter file has the game's title first; another region's save has the same one under another code.
   if (save.rule->platform == Platform::psp && save.facts.game.title.empty())
     save.facts.game.title = save.label.substr(0, save.label.find(" / "));
@@ -40,7 +40,7 @@ std::string SaveList::key_of(const std::string& path, const FileInfo& info) {
   return key + '\n';
 }
 
-const RomFile* SaveList::rom_of(const BaySave& save, const std::vector<RomFile>& roms) {
+const RomFile* SaveList::rom_of(const HeldSave& save, const std::vector<RomFile>& roms) {
   const std::string stem = save.facts.rom_path ? lower(*save.facts.rom_path) : std::string();
   for (const RomFile& rom : roms) {
     const std::string own = lower(stem_of(rom.path));
@@ -55,22 +55,19 @@ const RomFile* SaveList::rom_of(const BaySave& save, const std::vector<RomFile>&
   return nullptr;
 }
 
-bool SaveList::is_wanted(const PlatformRule& rule) const {
-  return !wish_.only || saves_as(rule.platform) == saves_as(*wish_.only);
-}
-bool SaveList::recall(const std::string& key, BaySave& save) {
-  const ScanMemory::Row* row = wish_.memory != nullptr ? wish_.memory->find(key) : nullptr;
+bool SaveList::recall(const std::string& key, HeldSave& save) {
+  const ScanMemory::Row* row = options_.memory != nullptr ? options_.memory->find(key) : nullptr;
   if (row == nullptr) return false;
   remember(key, save, *row);
   return true;
 }
-void SaveList::remember(const std::string& key, BaySave& save, ScanMemory::Row row) {
+void SaveList::remember(const std::string& key, HeldSave& save, ScanMemory::Row row) {
   save.label = row.label;
   save.health = row.health;
   save.health_note = row.health_note;
   save.thumbnail = row.thumbnail;
   if (!row.code.empty() && save.facts.game.code.empty()) save.facts.game.code = row.code;
-  if (wish_.memory != nullptr) wish_.memory->add(key, std::move(row));
+  if (options_.memory != nullptr) options_.memory->add(key, std::move(row));
   finish(std::move(save));
 }
 

@@ -12,32 +12,6 @@
 namespace bayswap {
 namespace {
 
-constexpr int max_depth = 3;
-constexpr std::size_t max_files = 50000;
-
-Result<void> collect(Store& store, const std::string& folder, int depth, Platform platform, std::size_t& seen,
-                     std::vector<RomFile>& roms) {
-  BAYSWAP_TRY(const auto entries, store.list(folder));
-  for (const FileInfo& entry : entries) {
-    if (++seen > max_files)
-      return fail(ErrorCode::does_not_fit,
-                  fmt::format("{} holds over {} files", store.display_path(folder), max_files),
-                  "point the bay's roms at the ROMs' own folder");
-    const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
-    if (entry.kind == FileInfo::Kind::folder && depth < max_depth && !entry.link &&
-        !is_os_metadata(entry.name)) {
-      if (auto below = collect(store, path, depth + 1, platform, seen, roms);
-          !below && below.error().code == ErrorCode::does_not_fit)
-        return below;  // a folder we may not read is passed over
-    }
-    if (entry.kind != FileInfo::Kind::file) continue;
-    auto facts = identify_rom(store, path);
-    if (facts && saves_as(facts->game.platform) == saves_as(platform))
-      roms.push_back({path, *std::move(facts)});
-  }
-  return {};
-}
-
 // The rule's layout for a game with such chips: the first one, unless another has a place for them.
 Result<const Layout*> layout_for(const Catalog& catalog, const PlatformRule& rule,
                                  const std::vector<ChipFact>& chips) {
@@ -62,14 +36,6 @@ Result<void> check_root(const Bay& bay, Store& store) {
   if (root && root->kind == FileInfo::Kind::folder) return {};
   return fail(ErrorCode::not_found, fmt::format("the root of bay {} does not exist: {}", bay.name, bay.root),
               fmt::format("plug in the medium it is on, or correct root in {}", bay.origin));
-}
-
-Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
-  std::vector<RomFile> roms;
-  if (rule.roms.empty()) return roms;
-  std::size_t seen = 0;
-  BAYSWAP_CHECK(collect(store, rule.roms, 1, rule.platform, seen, roms));
-  return roms;
 }
 
 Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts,

@@ -8,7 +8,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::string_view magic = "bayscan2";
+constexpr std::string_view magic = "bayscan3";
 constexpr std::size_t digest_bytes = 32;
 constexpr std::size_t max_bytes = std::size_t{64} << 20;
 
@@ -46,10 +46,14 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   while (!bytes.empty()) {
     std::string key;
     Row row;
-    if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, row.health) ||
+    std::string health;
+    if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, health) ||
         !take(bytes, row.health_note) || !take(bytes, row.code) || !take(bytes, row.platform) ||
         bytes.empty())
       return {};
+    const auto known = health_from_text(health);
+    if (!known) return {};
+    row.health = *known;
     row.thumbnail = bytes[0] != 0;
     bytes = bytes.subspan(1);
     memory.rows_.emplace(std::move(key), std::move(row));
@@ -61,7 +65,8 @@ Result<void> ScanMemory::save(Store& store, const std::string& path) const {
   std::vector<Byte> out(magic.begin(), magic.end());
   for (const auto& [key, row] : seen_) {
     put(out, key);
-    for (const std::string* text : {&row.label, &row.health, &row.health_note, &row.code, &row.platform})
+    const std::string health(to_text(row.health));
+    for (const std::string* text : {&row.label, &health, &row.health_note, &row.code, &row.platform})
       put(out, *text);
     out.push_back(row.thumbnail ? 1 : 0);
   }

@@ -11,9 +11,8 @@
 #include "base/try.hpp"
 #include "bay/places.hpp"
 #include "carry/download.hpp"
-#include "carry/shape_plan.hpp"
+#include "carry/planner.hpp"
 #include "fs/path.hpp"
-#include "fs/read_errors.hpp"
 
 namespace bayswap {
 namespace {
@@ -26,14 +25,8 @@ constexpr double for_likeness = 0.35;
 
 class Finder {
  public:
-  Finder(const Catalog& catalog, std::vector<TreeFile> files, std::string path, OpenBay to,
-         const std::string& game, const TitleBook* titles)
-      : catalog_(catalog),
-        files_(std::move(files)),
-        path_(std::move(path)),
-        to_(to),
-        game_(lower(game)),
-        titles_(titles) {
+  Finder(BayView& to, std::vector<TreeFile> files, std::string path, const std::string& game)
+      : files_(std::move(files)), path_(std::move(path)), to_(to), game_(lower(game)) {
     const auto info = LocalStore().stat(path_);
     const bool folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
     base_ = folder ? path_ : folder_of(path_);
@@ -41,13 +34,9 @@ class Finder {
   }
 
   Result<std::vector<Candidate>> run() {
-    ScanOptions wish;
-    wish.titles = titles_;
-    BAYSWAP_TRY(there_, scan_bay(catalog_, *to_.bay, *to_.store, wish));
-    for (const PlatformRule& rule : to_.bay->rules) {
-      roms_.clear();
-      if (!rule.roms.empty())
-        if (auto roms = list_roms(*to_.store, rule)) roms_ = *std::move(roms);
+    BAYSWAP_TRY(there_, to_.saves());
+    for (const PlatformRule& rule : to_.bay().rules) {
+      BAYSWAP_TRY(roms_, to_.roms(rule));
       if (rule.keeping == Keeping::folder || rule.keeping == Keeping::package) {
         know(rule);
         folders(rule);
@@ -58,10 +47,10 @@ class Finder {
     if (!game_.empty()) std::erase_if(found_, [this](const Candidate& one) { return !is_meant(one); });
     if (found_.empty())
       return fail(ErrorCode::not_recognised,
-                  fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay->name,
+                  fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay().name,
                               game_.empty() ? "" : fmt::format(" of '{}'", game_)),
                   game_.empty()
-                      ? fmt::format("`bayswap inspect` shows what is in it; --game names the game")
+                      ? std::string("inspect it to see what is in it, or name the game")
                       : "check the title, the code or the id; `bayswap bay scan` shows those the bay knows");
     return std::move(found_);
   }
@@ -77,7 +66,7 @@ class Finder {
 
   void add(Candidate one) {
     if (found_.size() >= max_candidates) return;
-    if (titles_ != nullptr) titles_->complete(one.facts.game);
+    if (to_.options().titles != nullptr) to_.options().titles->complete(one.facts.game);
     one.facts.game.platform = one.rule->platform;
     if (one.facts.game.code.empty() && one.facts.game.title.empty() && one.facts.game.title_id == 0 &&
         !game_.empty())
@@ -92,19 +81,19 @@ class Finder {
       return lower(game.title).find(game_) != std::string::npos || lower(game.code) == game_ ||
              lower(title_id_text(game)) == game_;
     };
-    for (const RomFile& rom : roms_)
+    for (const RomFile& rom : *roms_)
       if (matches(rom.facts.game) || lower(stem_of(rom.path)).find(game_) != std::string::npos) {
         one.facts.game = rom.facts.game;
         one.facts.rom_path = rom.path;
         return;
       }
-    for (const BaySave& save : there_)
+    for (const HeldSave& save : *there_)
       if (save.rule == one.rule && matches(save.facts.game)) {
         one.facts.game = save.facts.game;
         return;
       }
-    if (titles_ == nullptr) return;
-    for (const GameId& title : titles_->titles())
+    if (to_.options().titles == nullptr) return;
+    for (const GameId& title : to_.options().titles->titles())
       if (title.platform == one.rule->platform && matches(title)) {
         one.facts.game = title;
         return;
@@ -113,13 +102,20 @@ class Finder {
 
   // Adds what the most alike save in place has to say: how alike, and whose it is where nothing else tells.
   void compare_to_place(Candidate& one) {
-    const auto ranked = rank_by_likeness(one.files, known_);
-    if (ranked.empty() || ranked.front().likeness.score < 0.2) return;
-    const Ranked& best = ranked.front();
-    one.score += for_likeness * best.likeness.score;
-    one.reasons.push_back(fmt::format("{:.0f} % like {}: {}", best.likeness.score * 100, best.save->path,
-                                      joined(best.likeness.reasons, ", ")));
-    const NameFacts& theirs = best.save->facts;
+    const TreeSketch own = sketch_of(one.files);
+    const HeldSave* best = nullptr;
+    Likeness likest;
+    for (const HeldSave* save : same_) {
+      Likeness how = likeness(own, to_.sketch(*save));
+      if (how.score <= likest.score) continue;
+      best = save;
+      likest = std::move(how);
+    }
+    if (best == nullptr || likest.score < 0.2) return;
+    one.score += for_likeness * likest.score;
+    one.reasons.push_back(fmt::format("{:.0f} % like {}: {}", likest.score * 100, best->path,
+                                      joined(likest.reasons, ", ")));
+    const NameFacts& theirs = best->facts;
     GameId& game = one.facts.game;
     if (game.code.empty() && game.title_id == 0) game = theirs.game;
     const bool same_game = compare(game, theirs.game) == GameMatch::same;
@@ -136,9 +132,8 @@ class Finder {
   // What the bay has by that rule, read once for all candidates.
   void know(const PlatformRule& rule) {
     same_.clear();
-    for (const BaySave& save : there_)
-      if (save.rule == &rule && save.place.empty()) same_.push_back(save);
-    known_ = known_trees(same_, *to_.store);
+    for (const HeldSave& save : *there_)
+      if (save.rule == &rule && save.place.empty() && save.kind != SaveKind::battery) same_.push_back(&save);
   }
 
   void folders(const PlatformRule& rule) {
@@ -169,7 +164,7 @@ class Finder {
     one.facts.game.platform = rule.platform;
     words_of_path(one, name);
     const FolderLabel label = label_of_folder(rule.platform, one.files);
-    if (label.health == "empty") return;
+    if (label.health == Health::empty) return;
     if (rule.platform == Platform::psp) {
       const auto sfo =
           std::ranges::find(one.files, "param.sfo", [](const TreeFile& f) { return lower(f.path); });
@@ -236,7 +231,7 @@ class Finder {
         case Keeping::package:
           package(one);
           break;
-        case Keeping::opaque:
+        case Keeping::encrypted:
           if (lower(name_of(file.path)) == lower(name_of(rule.path.text()))) {
             words_of_path(one, file.path);
             one.score += for_structure;
@@ -265,7 +260,7 @@ class Finder {
       if (!entry.empty()) one.where += ", " + entry;
       one.score = score;
       one.reasons.push_back(reason);
-      for (const BaySave& save_there : there_)
+      for (const HeldSave& save_there : *there_)
         if (save_there.rule == one.rule && save_there.entry == described.name) {
           one.score += for_likeness;
           one.reasons.push_back(fmt::format("{} has a save of that name", save_there.path));
@@ -298,8 +293,8 @@ class Finder {
     one.score = for_structure + for_content;
     one.reasons.push_back(fmt::format(
         "a package of {}", package->title_name().empty() ? "that console" : package->title_name()));
-    std::vector<const BaySave*> same;
-    for (const BaySave& save : there_)
+    std::vector<const HeldSave*> same;
+    for (const HeldSave& save : *there_)
       if (save.rule == one.rule && compare(save.facts.game, one.facts.game) == GameMatch::same)
         same.push_back(&save);
     if (!same.empty()) {
@@ -311,6 +306,20 @@ class Finder {
     add(std::move(one));
   }
 
+  // Whether a game with these chips can have saved such a file.
+  static bool can_hold(const RomFacts& rom, const std::vector<LayoutMatch>& matches) {
+    if (!rom.tells_chips) return true;
+    return std::ranges::any_of(matches, [&](const LayoutMatch& match) {
+      return std::ranges::any_of(match.layout->slots, [&](const Slot& slot) {
+        return std::ranges::any_of(rom.chips, [&](const ChipFact& chip) {
+          return chip.kind == slot.role.kind &&
+                 (chip.size_bytes == 0 ||
+                  std::ranges::find(slot.chip_sizes, chip.size_bytes) != slot.chip_sizes.end());
+        });
+      });
+    });
+  }
+
   void battery_save(Candidate& one) {
     const TreeFile& file = one.files.front();
     if (identify_rom(file.bytes.view())) return;
@@ -319,21 +328,22 @@ class Finder {
     hints.extension = lower(extension_of(file.path));
     const auto plain = unwrap(file.bytes);
     if (!plain) return;
-    const Recognition told = recognise(catalog_, plain->plain, hints);
+    const Recognition told = recognise(to_.catalog(), plain->plain, hints);
     if (told.matches.empty() || told.matches.front().fit == Fit::trimmed) return;
     one.score = for_structure * told.matches.front().confidence;
     one.reasons.push_back(fmt::format("its size is that of {}", told.matches.front().layout->id));
     const RomFile* best = nullptr;
     double nearest = 0.6;
     const std::string own = normalized_title(stem_of(file.path));
-    for (const RomFile& rom : roms_) {
+    for (const RomFile& rom : *roms_) {
+      if (!can_hold(to_.facts_of(rom), told.matches)) continue;
       for (const std::string& theirs : {normalized_title(stem_of(rom.path)),
                                         normalized_title(rom.facts.game.title), lower(rom.facts.game.code)}) {
         if (theirs.size() < 3 || own.empty()) continue;
         const double distance = static_cast<double>(edit_distance(own, theirs)) /
                                 static_cast<double>(std::max(own.size(), theirs.size()));
         const bool inside = own.find(theirs) != std::string::npos;
-        const double how = std::max(inside ? 0.9 : 0.0, 1 - distance);
+        const double how = own == theirs ? 1.0 : std::max(inside ? 0.9 : 0.0, 1 - distance);
         if (how <= nearest) continue;
         nearest = how;
         best = &rom;
@@ -342,14 +352,14 @@ class Finder {
     if (best != nullptr) {
       one.score += for_name * nearest + (nearest > 0.85 ? for_content : 0);
       one.reasons.push_back(fmt::format("the name is like {}", name_of(best->path)));
-    } else if (roms_.size() == 1) {
-      best = &roms_.front();
+    } else if (roms_->size() == 1 && can_hold(to_.facts_of(roms_->front()), told.matches)) {
+      best = &roms_->front();
       one.reasons.push_back(fmt::format("the bay has no other ROM for it than {}", name_of(best->path)));
     }
     if (best != nullptr) {
       one.facts.game = best->facts.game;
       one.facts.rom_path = best->path;
-      for (const BaySave& save : there_) {
+      for (const HeldSave& save : *there_) {
         if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
         one.score += save.size_bytes == file.bytes.size() ? for_likeness : for_likeness / 3;
         one.reasons.push_back(save.size_bytes == file.bytes.size() ? "the save in place has the same size"
@@ -360,53 +370,116 @@ class Finder {
     if (best != nullptr || !game_.empty()) add(std::move(one));
   }
 
-  const Catalog& catalog_;
   std::vector<TreeFile> files_;
   std::string path_;
   std::string base_;  // what the files' paths are below
-  OpenBay to_;
+  BayView& to_;
   std::string game_;
-  const TitleBook* titles_;
-  std::vector<BaySave> there_;
-  std::vector<BaySave> same_;     // those by the rule in hand
-  std::vector<KnownTree> known_;  // and what they look like
-  std::vector<RomFile> roms_;
+  const std::vector<HeldSave>* there_ = nullptr;
+  std::vector<const HeldSave*> same_;           // those by the rule in hand
+  const std::vector<RomFile>* roms_ = nullptr;  // and its ROMs
   std::vector<Candidate> found_;
 };
 
+// Files from elsewhere as the content that a rule of that platform and keeping would have given.
+Result<Content> content_of_files(const Catalog& catalog, const Candidate& candidate, const Hints& hints,
+                                 IssueList& issues) {
+  const std::vector<TreeFile>& files = candidate.files;
+  const PlatformRule& rule = *candidate.rule;
+  Content content;
+  content.game = candidate.facts.game;
+  const TreeFile* only = files.size() == 1 ? &files.front() : nullptr;
+  const bool is_item = rule.keeping == Keeping::card || rule.keeping == Keeping::single;
+  if (is_item) {
+    content.kind = Content::Kind::item;
+    if (!candidate.entry.empty()) {
+      BAYSWAP_TRY(const auto card, open_card(files.front().bytes));
+      BAYSWAP_TRY(content.item, card->read(candidate.entry));
+      return content;
+    }
+    if (only != nullptr)
+      if (auto save = single_save_from(only->bytes)) {
+        content.item = *std::move(save);
+        return content;
+      }
+    if (rule.platform != Platform::ps2)
+      return fail(ErrorCode::not_recognised, "no single save that we know",
+                  "for a whole card image, copy its saves from card to card");
+    std::vector<FolderFile> inside;
+    inside.reserve(files.size());
+    for (const TreeFile& file : files) inside.push_back({file.path, file.bytes, file.modified});
+    BAYSWAP_TRY(content.item, folder_save(std::string(name_of(candidate.where)), inside));
+    return content;
+  }
+  if (rule.keeping == Keeping::folder || rule.keeping == Keeping::package) {
+    content.kind = Content::Kind::tree;
+    content.tree = files;
+    if (rule.keeping == Keeping::folder || only == nullptr || !BlockPackage::is_one(only->bytes.view()))
+      return content;
+    BAYSWAP_TRY(const BlockPackage package, BlockPackage::open(only->bytes));
+    BAYSWAP_TRY(content.tree, files_of(package));
+    content.whole = only->bytes;
+    return content;
+  }
+  if (only == nullptr)
+    return fail(ErrorCode::not_recognised, fmt::format("{} files, where the bay keeps one", files.size()),
+                "name the one that is the save");
+  if (rule.keeping == Keeping::encrypted) {
+    content.kind = Content::Kind::encrypted;
+    content.whole = only->bytes;
+    return content;
+  }
+  OpenOptions options;
+  options.hints = hints;
+  options.hints.platform = rule.platform;
+  options.hints.extension = lower(extension_of(only->path));
+  options.shown = candidate.where;
+  content.kind = Content::Kind::chips;
+  BAYSWAP_TRY(OpenedChips opened, open_chips(catalog, only->bytes, options, issues));
+  content.chips = std::move(opened.save);
+  content.layouts.push_back(opened.layout);
+  content.recognised = opened.recognised;
+  return content;
+}
+
 }  // namespace
 
-Result<std::vector<Candidate>> find_adoptable(const Catalog& catalog, const std::string& path, OpenBay to,
-                                              const std::string& game, const TitleBook* titles) {
-  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
+Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path, const std::string& game) {
+  BAYSWAP_CHECK(check_root(to.bay(), to.store()));
   BAYSWAP_TRY(auto files, files_of_download(path));
-  ReadErrors target(*to.store);
-  auto found = Finder(catalog, std::move(files), path, {to.bay, &target}, game, titles).run();
-  BAYSWAP_CHECK(target.check());
+  auto found = Finder(to, std::move(files), path, game).run();
+  BAYSWAP_CHECK(to.check());
   return found;
 }
 
-Result<Plan> plan_adopt(const Catalog& catalog, const Candidate& candidate, OpenBay to,
-                        const CarryRequest& request) {
-  SourceSave cargo;
-  cargo.facts = candidate.facts;
-  cargo.shown = candidate.where;
-  if (!candidate.entry.empty()) {
-    BAYSWAP_TRY(const auto card, open_card(candidate.files.front().bytes));
-    BAYSWAP_TRY(cargo.content.card, card->read(candidate.entry));
-    cargo.content.game = candidate.facts.game;
-  } else {
-    BAYSWAP_TRY(cargo.content,
-                content_of_files(candidate.files, *candidate.rule, std::string(name_of(candidate.where))));
-  }
+Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequest& request) {
+  BAYSWAP_CHECK(check_root(to.bay(), to.store()));
+  SourceSave source;
+  source.facts = candidate.facts;
+  source.shown = candidate.where;
+  source.files.push_back(candidate.where);
+  source.issues = IssueList(request.accept);
+  Hints hints;
+  hints.chips = request.chips;
+  if (candidate.facts.rom_path)
+    if (const RomFile* rom = to.rom(*candidate.rule, *candidate.facts.rom_path)) {
+      hints.game = rom->facts.game;
+      add_chips(hints.chips, to.facts_of(*rom).chips);
+    }
+  if (request.book != nullptr) add_chips(hints.chips, request.book->chips_of(candidate.facts.game));
+  BAYSWAP_TRY(source.content, content_of_files(to.catalog(), candidate, hints, source.issues));
   for (const TreeFile& file : candidate.files)
-    cargo.modified = std::max(cargo.modified.value_or(file.modified), file.modified);
-  std::vector<SourceSave> all;
-  all.push_back(std::move(cargo));
-  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
-  ReadErrors target(*to.store);
-  auto plan = plan_shapes(catalog, std::move(all), std::nullopt, OpenBay{to.bay, &target}, request);
-  BAYSWAP_CHECK(target.check());
+    source.modified = std::max(source.modified.value_or(file.modified), file.modified);
+  Planner planner(nullptr, to, nullptr, request);
+  std::vector<Passage> passages;
+  passages.push_back(planner.resolve(std::move(source)));
+  BAYSWAP_CHECK(planner.merge(passages, false));
+  BAYSWAP_CHECK(to.check());
+  if (passages.front().error) return tl::unexpected(*passages.front().error);
+  Passage* only = &passages.front();
+  Plan plan = planner.plan_of({&only, 1});
+  plan.reason = fmt::format("adopt {} to {}", request.what, plan.to_bay);
+  planner.check_options(plan);
   return plan;
 }
 

@@ -82,7 +82,7 @@ void note_hard_links(Plan& plan, Store& target) {
     if (!change.before) continue;
     const auto info = target.stat(change.path);
     if (info && *info && (*info)->hard_links > 1)
-      plan.add({PlanIssue::Level::note, "hard-link",
+      plan.add({PlanIssue::Level::note, IssueCode::hard_links,
                 fmt::format("{} has {} names: the others keep the old bytes",
                             target.display_path(change.path), (*info)->hard_links),
                 "link them again afterwards if they are meant to be one file"});

@@ -11,8 +11,6 @@
 namespace bayswap {
 namespace {
 
-using Level = PlanIssue::Level;
-
 Result<std::optional<Blob>> current(Store& store, const std::string& path) {
   BAYSWAP_TRY(const auto info, store.stat(path));
   if (!info || info->kind != FileInfo::Kind::file) return std::nullopt;
@@ -31,22 +29,22 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
   const auto ours = current(*from.store, here);
   if (!ours || !theirs) return;
   if (!*ours && !*theirs) {
-    plan.add({Level::note, "companion-missing", fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
+    plan.add({PlanIssue::Level::note, IssueCode::companion_missing, fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
               "without it, " + rule.without});
     return;
   }
   if (!*ours || (*theirs && **theirs == **ours)) return;
   if (rule.check == "avatar-database") {
     if (const auto problem = avatar_database_problem((*ours)->view())) {
-      plan.add({Level::warning, "companion-damaged",
+      plan.add({PlanIssue::Level::warning, IssueCode::companion_damaged,
                 fmt::format("{}: {}", from.store->display_path(here), *problem), "it is not carried along"});
       return;
     }
   }
   if (*theirs && !replace) {
-    plan.add({Level::note, "companion-kept",
+    plan.add({PlanIssue::Level::note, IssueCode::companion_kept,
               fmt::format("{} has its own of {}; it is kept", to.bay->name, rule.what),
-              "--companions replaces it with the source's"});
+              "ask for companions to replace it", {Remedy::Kind::companions, {}}});
     return;
   }
   if (std::ranges::any_of(plan.changes, [&](const FileChange& change) { return change.path == there; }))
@@ -58,15 +56,18 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
 
 }  // namespace
 
-void plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
+bool plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
                      Plan& plan) {
   const auto rules = companion_rules();
-  if (!rules || !plan.game) return;
+  if (!rules || !plan.game) return false;
+  bool has_any = false;
   for (const CompanionRule& rule : *rules) {
     if (rule.platform != plan.game->platform) continue;
     if (!rule.codes.empty() && std::ranges::find(rule.codes, plan.game->code) == rule.codes.end()) continue;
+    has_any = true;
     for (const CarriedSave& save : saves) plan_one(rule, from, to, save, replace, plan);
   }
+  return has_any;
 }
 
 }  // namespace bayswap

@@ -10,13 +10,13 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
-#include "fs/read_errors.hpp"
+#include "carry/select.hpp"
 
 namespace bayswap {
 namespace {
 
 // The files that hold the save: of a card's entry the whole card, of a folder all that is in it.
-Result<std::vector<FileChange>> files_of(const BaySave& save, Store& store) {
+Result<std::vector<FileChange>> files_of(const HeldSave& save, Store& store) {
   std::vector<FileChange> files;
   BAYSWAP_TRY(const auto info, store.stat(save.path));
   if (info && info->kind == FileInfo::Kind::folder) {
@@ -25,8 +25,12 @@ Result<std::vector<FileChange>> files_of(const BaySave& save, Store& store) {
       files.push_back({join_path(save.path, file.path), file.bytes, file.bytes, file.modified});
     return files;
   }
-  BAYSWAP_TRY(const Blob bytes, store.read(save.path));
-  files.push_back({save.path, bytes, bytes, save.modified});
+  std::vector<HeldFile> held = save.held;
+  if (held.empty()) held.push_back({save.path, nullptr, {}, info ? info->modified : 0, 0});
+  for (const HeldFile& file : held) {
+    BAYSWAP_TRY(const Blob bytes, store.read(file.path));
+    files.push_back({file.path, bytes, bytes, file.modified});
+  }
   return files;
 }
 
@@ -39,25 +43,25 @@ Result<bool> is_kept_already(const std::vector<FileChange>& files, Logbook& logb
   return true;
 }
 
-std::string label_of(const BaySave& save) {
+std::string label_of(const HeldSave& save) {
   return !save.facts.game.title.empty() ? save.facts.game.title
          : !save.label.empty()          ? save.label
                                         : save.name();
 }
 
-Result<KeptSave> keep_one(const BaySave& save, OpenBay bay, Logbook& logbook,
+Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
                           std::optional<std::int64_t>& batch) {
   KeptSave kept;
   kept.what = label_of(save);
-  kept.path = bay.store->display_path(save.path);
-  BAYSWAP_TRY(auto files, files_of(save, *bay.store));
+  kept.path = bay.store().display_path(save.path);
+  BAYSWAP_TRY(auto files, files_of(save, bay.store()));
   if (files.empty()) {
     kept.outcome = KeptSave::Outcome::empty;
     return kept;
   }
   for (FileChange& file : files) {
     kept.size_bytes += file.after->size();
-    file.path = bay.store->absolute_path(file.path);
+    file.path = bay.store().absolute_path(file.path);
   }
   BAYSWAP_TRY(const bool known, is_kept_already(files, logbook));
   if (known) {
@@ -66,12 +70,17 @@ Result<KeptSave> keep_one(const BaySave& save, OpenBay bay, Logbook& logbook,
   }
   Entry entry;
   entry.kind = EntryKind::keep;
-  entry.reason = fmt::format("keep '{}' of {}", kept.what, bay.bay->name);
+  entry.reason = fmt::format("keep '{}' of {}", kept.what, bay.bay().name);
   entry.game = save.facts.game;
   entry.account = save.facts.account;
-  entry.slot = save.facts.slot;
-  entry.to_bay = bay.bay->name;
-  entry.root = bay.store->root();
+  entry.slot = save.key().slot;
+  if (save.kind != SaveKind::card_entry && save.kind != SaveKind::card) {
+    entry.place = save.entry;
+    IssueList doubts;
+    if (const auto content = load_save(bay, save, {}, doubts)) entry.content = digest_of(*content).hex();
+  }
+  entry.to_bay = bay.bay().name;
+  entry.root = bay.store().root();
   entry.batch = batch;
   BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
   BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
@@ -81,31 +90,33 @@ Result<KeptSave> keep_one(const BaySave& save, OpenBay bay, Logbook& logbook,
 
 }  // namespace
 
-Result<std::vector<KeptSave>> keep_saves(const Catalog& catalog, OpenBay bay, Store& outside,
-                                         const std::string& what, const TitleBook* titles, Logbook& logbook) {
-  BAYSWAP_CHECK(check_root(*bay.bay, *bay.store));
-  ReadErrors noted(*bay.store);
-  const OpenBay source{bay.bay, &noted};
-  ScanOptions options;
-  options.titles = titles;
-  BAYSWAP_TRY(std::vector<BaySave> saves, scan_bay(catalog, *bay.bay, noted, options));
-  if (!what.empty()) {
-    BAYSWAP_TRY(saves, find_saves(saves, source, outside, what, titles));
-    if (saves.empty())
-      return fail(ErrorCode::not_found,
-                  fmt::format("{} has no save called '{}'", bay.bay->name, printable(what)),
-                  fmt::format("`bayswap bay scan {}` shows the saves", bay.bay->name));
+Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
+                                         Logbook& logbook) {
+  BAYSWAP_CHECK(check_root(bay.bay(), bay.store()));
+  std::vector<const HeldSave*> saves;
+  if (what.empty()) {
+    BAYSWAP_TRY(const auto every, bay.saves());
+    for (const HeldSave& save : *every) saves.push_back(&save);
+  } else {
+    BAYSWAP_TRY(saves, find_saves(bay, outside, what));
+    if (saves.empty()) {
+      Error error = no_such_save(bay, what);
+      error.code = ErrorCode::not_found;
+      return tl::unexpected(std::move(error));
+    }
   }
+  BAYSWAP_CHECK(bay.check());
   std::vector<KeptSave> all;
   std::set<std::string> seen;  // a card once, however many saves are on it
   std::optional<std::int64_t> batch;
-  for (const BaySave& save : saves) {
+  for (const HeldSave* one : saves) {
+    const HeldSave& save = *one;
     if (!seen.insert(save.path).second) continue;
-    auto kept = keep_one(save, source, logbook, batch);
+    auto kept = keep_one(save, bay, logbook, batch);
     if (!kept) {
       KeptSave failed;
       failed.what = label_of(save);
-      failed.path = bay.store->display_path(save.path);
+      failed.path = bay.store().display_path(save.path);
       failed.outcome = KeptSave::Outcome::failed;
       failed.why = kept.error().message;
       kept = std::move(failed);
@@ -130,7 +141,7 @@ Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& f
     std::ranges::move(one.changes, std::back_inserter(all.changes));
     std::ranges::move(one.steps, std::back_inserter(all.steps));
     for (PlanIssue& issue : one.issues)
-      if (issue.code != "same") all.add(std::move(issue));
+      if (issue.code != IssueCode::same) all.add(std::move(issue));
   }
   return all;
 }

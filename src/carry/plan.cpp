@@ -1,177 +1,146 @@
-// Which way of planning a carry takes.
-#include <bayswap/carry.hpp>
-
+// Planning a carry: which saves, and whose.
 #include <fmt/format.h>
-#include <bayswap/inspect.hpp>
+#include <bayswap/carry.hpp>
 
 #include <algorithm>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "carry/plan_files.hpp"
-#include "carry/shape_plan.hpp"
+#include "carry/planner.hpp"
+#include "carry/select.hpp"
 #include "fs/path.hpp"
-#include "fs/read_errors.hpp"
 
 namespace bayswap {
 namespace {
 
-// Whether the saves of that rule are files of layouts, which the ROMs tell the names of.
-bool is_plain(const PlatformRule* rule) {
-  return rule != nullptr && rule->keeping == Keeping::file;
-}
-bool all_plain(const Bay& bay) {
-  return std::ranges::all_of(bay.rules, [](const PlatformRule& rule) { return is_plain(&rule); });
-}
-
-// Where WHAT is the path of a save in the bay, the ROM it belongs to.
-Result<void> name_by_rom(const Catalog& catalog, OpenBay from, Store& outside, CarryRequest& request) {
-  const std::string root = normalized(from.store->absolute_path("."));
-  const std::string whole = outside.absolute_path(request.what);
-  const bool inside = whole.starts_with(root + "/") && !identify_rom(outside, request.what);
-  const std::string below = inside ? whole.substr(root.size() + 1) : request.what;
-  if (request.what.find('/') == std::string::npos && !inside) return {};
-  BAYSWAP_TRY(const auto info, from.store->stat(below));
-  if (!info || info->kind != FileInfo::Kind::file) return {};
-  BAYSWAP_TRY(const auto saves, scan_bay(catalog, *from.bay, *from.store));
-  for (const BaySave& save : saves)
-    if (save.path == below && save.facts.rom_path) request.what = std::string(stem_of(*save.facts.rom_path));
-  return {};
-}
-
-std::vector<SourceSave> load(std::vector<BaySave>& saves, Store& store, Plan& failed) {
-  std::vector<SourceSave> cargo;
-  for (BaySave& save : saves) {
-    auto content = read_content(store, save);
-    std::string shown = store.display_path(save.path);
-    if (!save.entry.empty() && save.rule->keeping == Keeping::card) shown += ", " + save.entry;
-    if (!content) {
-      failed.issues.push_back(
-          {PlanIssue::Level::refusal, "damaged", content.error().message, content.error().hint});
-      continue;
-    }
-    if (save.facts.game.title.empty()) save.facts.game.title = save.label.substr(0, save.label.find(" / "));
-    for (const TreeFile& file : content->tree)
-      save.modified = std::max(save.modified.value_or(file.modified), file.modified);
-    cargo.push_back(
-        {std::move(save.facts), std::move(save.place), std::move(shown), save.modified, *std::move(content)});
-  }
-  return cargo;
+std::vector<std::string> accounts_in(const std::vector<const HeldSave*>& saves) {
+  std::set<std::string> accounts;
+  for (const HeldSave* save : saves)
+    if (!save->facts.account.empty() && save->place.empty()) accounts.insert(save->facts.account);
+  return {accounts.begin(), accounts.end()};
 }
 
 // Of several accounts' saves those that were said; the others stay. False where none was: then it must be
 // asked.
-bool choose_account(std::vector<BaySave>& saves, const std::vector<std::string>& accounts,
-                    const CarryRequest& request) {
-  std::vector<std::string> said;
-  said.reserve(request.accounts.size());
-  for (const auto& [from, to] : request.accounts) said.push_back(lower(from));
-  const auto is_said = [&](const std::string& account) {
-    return std::ranges::find(said, lower(account)) != said.end();
-  };
-  if (std::ranges::none_of(accounts, is_said)) return false;
-  std::erase_if(saves,
-                [&](const BaySave& save) { return save.place.empty() && !is_said(save.facts.account); });
+bool choose_account(std::vector<const HeldSave*>& saves, const std::vector<std::string>& accounts,
+                    const AccountMap& said_map) {
+  std::set<std::string> said;
+  for (const auto& [from, to] : said_map) said.insert(lower(from));
+  if (std::none_of(accounts.begin(), accounts.end(),
+                   [&](const std::string& account) { return said.contains(lower(account)); }))
+    return false;
+  std::erase_if(saves, [&](const HeldSave* save) {
+    return save->place.empty() && !said.contains(lower(save->facts.account));
+  });
   return true;
 }
 
 // The plan that only asks whose save is meant.
-Plan asking_whose(const std::vector<BaySave>& saves, std::vector<std::string> accounts, OpenBay from,
-                  OpenBay to) {
+Plan asking_whose(const std::vector<const HeldSave*>& saves, std::vector<std::string> accounts,
+                  const BayView& from, const BayView& to) {
   Plan plan;
   plan.kind = EntryKind::carry;
-  plan.game = saves.front().facts.game;
-  plan.from_bay = from.bay->name;
-  plan.to_bay = to.bay->name;
+  plan.game = saves.front()->facts.game;
+  plan.from_bay = from.bay().name;
+  plan.to_bay = to.bay().name;
+  std::vector<std::string> values{""};
+  values.insert(values.end(), accounts.begin(), accounts.end());
   plan.issues.push_back(
-      {PlanIssue::Level::refusal, "which-account",
-       fmt::format("{} has this save of several accounts: {}", from.bay->name, joined(accounts, ", ")),
-       fmt::format("say whose is meant: --account {}, or --account {}=THEIRS with the account's name at {}",
-                   accounts.front(), accounts.front(), to.bay->name)});
+      {PlanIssue::Level::refusal,
+       IssueCode::which_account,
+       fmt::format("{} has this save of several accounts: {}", from.bay().name, joined(accounts, ", ")),
+       "say whose is meant",
+       {Remedy::Kind::account, std::move(values)}});
   plan.account_question = AccountQuestion{true, {}, std::move(accounts)};
   return plan;
 }
 
-Result<Plan> plan_from_scan(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
-                            const CarryRequest& request) {
-  ScanOptions wish;
-  wish.titles = request.titles;
-  // Names tell mostly enough; what saves call themselves takes reading them all.
-  wish.names_only = std::ranges::none_of(
-      from.bay->rules, [](const PlatformRule& rule) { return rule.platform == Platform::psp; });
-  BAYSWAP_TRY(auto all, scan_bay(catalog, *from.bay, *from.store, wish));
-  auto found = find_saves(all, from, outside, request.what, request.titles);
-  if (!found || found->empty()) {
-    wish.names_only = false;
-    BAYSWAP_TRY(all, scan_bay(catalog, *from.bay, *from.store, wish));
-    found = find_saves(all, from, outside, request.what, request.titles);
+// A ROM that is there, although no save of it is.
+const RomFile* rom_called(BayView& view, const std::string& what) {
+  for (const PlatformRule& rule : view.bay().rules) {
+    const auto roms = view.roms(rule);
+    if (!roms) continue;
+    for (const RomFile& rom : **roms)
+      for (const std::string_view name :
+           {stem_of(rom.path), name_of(rom.path), std::string_view(rom.facts.game.title),
+            std::string_view(rom.facts.game.code)})
+        if (!name.empty() && (lower(name) == lower(what) || normalized_title(name) == normalized_title(what)))
+          return &rom;
   }
-  if (!found) return tl::unexpected(std::move(found.error()));
-  std::vector<BaySave> saves = *std::move(found);
-  std::erase_if(saves, [](const BaySave& save) { return save.health == "deleted"; });
-  // What is kept as files goes by its ROM.
-  if (saves.empty() ||
-      (is_plain(saves.front().rule) && is_plain(to.bay->rule(saves.front().facts.game.platform)))) {
-    CarryRequest plain = request;
-    if (!saves.empty() && saves.front().facts.rom_path) plain.what = *saves.front().facts.rom_path;
-    if (saves.empty() &&
-        std::ranges::none_of(from.bay->rules, [](const PlatformRule& rule) { return is_plain(&rule); }))
-      return fail(ErrorCode::not_found,
-                  fmt::format("{} has no save called '{}'", from.bay->name, printable(request.what)),
-                  fmt::format("`bayswap bay scan {}` shows the saves there are", from.bay->name));
-    if (!saves.empty()) plain.what = std::string(stem_of(plain.what));
-    BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
-    return plan_files(catalog, from, to, plain, std::move(sides));
-  }
-  if (is_plain(saves.front().rule))
-    return fail(ErrorCode::unsupported,
-                fmt::format("{} keeps this save as a file, {} as {}", from.bay->name, to.bay->name,
-                            to_text(to.bay->rule(saves.front().facts.game.platform) != nullptr
-                                        ? to.bay->rule(saves.front().facts.game.platform)->keeping
-                                        : Keeping::file)),
-                "carry it to a bay that keeps files");
-  if (request.slot > 0 &&
-      std::ranges::any_of(saves, [&](const BaySave& save) { return save.facts.slot == request.slot; }) &&
-      saves.size() > 1)
-    std::erase_if(saves,
-                  [&](const BaySave& save) { return save.place.empty() && save.facts.slot != request.slot; });
-  if (std::vector<std::string> accounts = accounts_of(saves);
-      accounts.size() > 1 && !choose_account(saves, accounts, request))
-    return asking_whose(saves, std::move(accounts), from, to);
-  Plan failed;
-  std::vector<SourceSave> cargo = load(saves, *from.store, failed);
-  if (cargo.empty()) return fail(ErrorCode::damaged, failed.issues.front().text, failed.issues.front().hint);
-  BAYSWAP_TRY(Plan plan, plan_shapes(catalog, std::move(cargo), from, to, request));
-  std::ranges::move(failed.issues, std::back_inserter(plan.issues));
-  return plan;
+  return nullptr;
 }
 
-Result<Plan> plan_either_way(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
-                             const CarryRequest& request) {
-  if (!all_plain(*from.bay) || !all_plain(*to.bay))
-    return plan_from_scan(catalog, from, to, outside, request);
-  CarryRequest plain = request;
-  BAYSWAP_CHECK(name_by_rom(catalog, from, outside, plain));
-  BAYSWAP_TRY(GameSides sides, find_game(from, to, outside, plain));
-  return plan_files(catalog, from, to, plain, std::move(sides));
+Error no_save(BayView& from, BayView& to, const std::string& what) {
+  for (BayView* view : {&from, &to})
+    if (const RomFile* rom = rom_called(*view, what)) {
+      std::vector<std::string> looked;
+      const PlatformRule* rule = from.bay().rule(rom->facts.game.platform);
+      if (rule != nullptr && rule->keeping == Keeping::file)
+        if (const auto files = places(from.catalog(), *rule, {rom->path, rom->facts.game, 1, {}}))
+          for (const SaveFile& file : *files) looked.push_back(from.store().display_path(file.path));
+      return {ErrorCode::not_found,
+              fmt::format("{} has no save of '{}'{}", from.bay().name,
+                          rom->facts.game.title.empty() ? std::string(stem_of(rom->path)) : rom->facts.game.title,
+                          looked.empty() ? "" : fmt::format(": looked for {}", joined(looked, ", "))),
+              fmt::format("save once in the game there; if the file has another name, pair it with its ROM, or "
+                          "correct the path rule in {}",
+                          from.bay().origin)};
+    }
+  return no_such_save(from, what);
 }
 
 }  // namespace
 
+Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryRequest& request) {
+  BAYSWAP_CHECK(check_root(from.bay(), from.store()));
+  BAYSWAP_CHECK(check_root(to.bay(), to.store()));
+  auto found = find_saves(from, outside, request.what);
+  BAYSWAP_CHECK(from.check());
+  if (!found) return tl::unexpected(std::move(found.error()));
+  std::vector<const HeldSave*> saves = *std::move(found);
+  if (saves.empty()) return tl::unexpected(no_save(from, to, request.what));
+  if (request.slot > 0 && saves.size() > 1 &&
+      std::any_of(saves.begin(), saves.end(),
+                  [&](const HeldSave* save) { return save->facts.slot == request.slot; }))
+    std::erase_if(saves, [&](const HeldSave* save) {
+      return save->place.empty() && save->facts.slot != request.slot;
+    });
+  Planner planner(&from, to, &outside, request);
+  if (std::vector<std::string> accounts = accounts_in(saves); !accounts.empty()) {
+    planner.resolver().use(CarryOption::account);
+    if (accounts.size() > 1 && !choose_account(saves, accounts, request.accounts))
+      return asking_whose(saves, std::move(accounts), from, to);
+  }
+  std::vector<Passage> passages;
+  for (const HeldSave* save : saves) passages.push_back(planner.resolve(*save));
+  BAYSWAP_CHECK(planner.merge(passages, false));
+  BAYSWAP_CHECK(from.check());
+  BAYSWAP_CHECK(to.check());
+  std::vector<Passage*> all;
+  for (Passage& passage : passages) {
+    if (passage.error && (passages.size() == 1 || passage.error->code != ErrorCode::damaged))
+      return tl::unexpected(*passage.error);
+    all.push_back(&passage);
+  }
+  if (std::all_of(passages.begin(), passages.end(), [](const Passage& one) { return one.error.has_value(); }))
+    return tl::unexpected(*passages.front().error);
+  Plan plan = planner.plan_of(all);
+  for (const Passage& passage : passages)
+    if (passage.error)
+      plan.add({PlanIssue::Level::refusal, IssueCode::damaged, passage.error->message, passage.error->hint});
+  plan.reason = fmt::format("carry '{}' from {} to {}", request.what, plan.from_bay, plan.to_bay);
+  planner.check_options(plan);
+  return plan;
+}
+
 Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                         const CarryRequest& request) {
-  for (const std::string& word : request.accept)
-    if (std::ranges::find(acceptable_issues, word) == acceptable_issues.end())
-      return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
-                  fmt::format("it knows {}", joined(acceptable_issues, ", ")));
-  BAYSWAP_CHECK(check_root(*from.bay, *from.store));
-  BAYSWAP_CHECK(check_root(*to.bay, *to.store));
-  ReadErrors source(*from.store);
-  ReadErrors target(*to.store);
-  auto plan = plan_either_way(catalog, {from.bay, &source}, {to.bay, &target}, outside, request);
-  BAYSWAP_CHECK(source.check());
-  BAYSWAP_CHECK(target.check());
-  return plan;
+  ViewOptions options;
+  options.titles = request.titles;
+  options.pairs = request.pairs;
+  BayView source(catalog, *from.bay, *from.store, options);
+  BayView target(catalog, *to.bay, *to.store, options);
+  return plan_carry(source, target, outside, request);
 }
 
 }  // namespace bayswap

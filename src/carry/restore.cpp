@@ -47,7 +47,7 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
   }
   if (plan.changes.empty())
     plan.issues.push_back(
-        {PlanIssue::Level::note, "same", "the files hold that version already: there is nothing to do", ""});
+        {PlanIssue::Level::note, IssueCode::same, "the files hold that version already: there is nothing to do", ""});
   return plan;
 }
 

@@ -47,10 +47,10 @@ std::string root_of(const Plan& plan, Store& target) {
 
 }  // namespace
 
-void Plan::add(PlanIssue danger) {
+void Plan::add(PlanIssue issue) {
   const bool known = std::ranges::any_of(
-      issues, [&](const PlanIssue& one) { return one.code == danger.code && one.text == danger.text; });
-  if (!known) issues.push_back(std::move(danger));
+      issues, [&](const PlanIssue& one) { return one.code == issue.code && one.text == issue.text; });
+  if (!known) issues.push_back(std::move(issue));
 }
 
 const PlanIssue* Plan::refusal() const {
@@ -58,19 +58,8 @@ const PlanIssue* Plan::refusal() const {
   return found == issues.end() ? nullptr : &*found;
 }
 
-std::string_view to_text(PlanIssue::Level level) {
-  switch (level) {
-    case PlanIssue::Level::note:
-      return "note";
-    case PlanIssue::Level::warning:
-      return "warning";
-    case PlanIssue::Level::refusal:
-      return "refusal";
-  }
-  return "note";
-}
-
-Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook) {
+Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
+                         std::optional<std::int64_t> batch) {
   if (const PlanIssue* refusal = plan.refusal()) return fail(ErrorCode::unsafe, refusal->text, refusal->hint);
   if (plan.changes.empty()) return fail(ErrorCode::bad_usage, "there is nothing to do");
   for (const FileChange& change : plan.changes) {
@@ -89,6 +78,11 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook) {
   entry.from_paths = plan.from_files;
   entry.undoes = plan.undoes;
   entry.root = root_of(plan, target);
+  entry.account = plan.account;
+  entry.place = plan.place;
+  entry.slot = plan.slot;
+  entry.content = plan.content;
+  entry.batch = batch;
   std::vector<FileChange> logged = plan.changes;
   for (FileChange& change : logged) change.path = target.absolute_path(change.path);
   BAYSWAP_TRY(const std::int64_t id, logbook.begin(std::move(entry), logged));

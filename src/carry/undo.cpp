@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -29,69 +30,117 @@ Result<void> check_origin(const Entry& entry, Store& files, const std::vector<st
     if (is_foreign(entry) && std::ranges::none_of(bay_roots, [&](const std::string& root) {
           return change.path.starts_with(root == "/" ? root : root + "/");
         }))
-      plan.add({PlanIssue::Level::refusal, "foreign-path",
+      plan.add({PlanIssue::Level::refusal, IssueCode::foreign_path,
                 fmt::format("entry {} was made on another device, and {} is in no bay of this one", entry.id,
                             printable(change.path)),
                 "add a bay for that folder first, if the logbook is yours"});
   }
   if (is_foreign(entry))
-    plan.add({PlanIssue::Level::warning, "foreign-entry",
+    plan.add({PlanIssue::Level::warning, IssueCode::foreign_entry,
               fmt::format("entry {} was made on another device{}", entry.id,
                           entry.device.empty() ? "" : fmt::format(" ({})", printable(entry.device))),
               "look at the files it names before you go ahead"});
   return {};
 }
 
-Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
-                       const std::vector<std::string>& bay_roots) {
+namespace {
+
+// What is taken back: the entry, or all of its batch, the newest first.
+Result<std::vector<Entry>> meant(Logbook& logbook, std::optional<std::int64_t> id, bool whole_batch) {
+  std::vector<Entry> entries;
   if (!id) {
     BAYSWAP_TRY(const auto newest, logbook.newest());
     if (!newest)
       return fail(ErrorCode::bad_usage, "there is nothing to undo: the logbook has no entry of this device",
-                  "`bayswap logbook` shows all entries; name the one you mean");
+                  "look at the logbook for all entries, and name the one you mean");
     id = newest->id;
+    whole_batch = true;
   }
-  BAYSWAP_TRY(const Entry entry, logbook.entry(*id));
+  BAYSWAP_TRY(Entry entry, logbook.entry(*id));
   if (entry.state == EntryState::cancelled)
     return fail(ErrorCode::bad_usage,
                 fmt::format("entry {} changed nothing, so there is nothing to undo", *id),
-                "`bayswap logbook` shows what was done");
+                "look at the logbook for what was done");
+  if (whole_batch) {
+    BAYSWAP_TRY(entries, logbook.entries_of_batch(entry.batch.value_or(entry.id)));
+    std::erase_if(entries, [&](const Entry& one) {
+      return one.state == EntryState::cancelled || one.kind == EntryKind::keep ||
+             is_foreign(one) != is_foreign(entry);
+    });
+    std::ranges::reverse(entries);
+  }
+  if (entries.empty()) entries.push_back(std::move(entry));
+  return entries;
+}
+
+// One file over all entries: what the newest left there, and what the oldest found.
+struct TakenBack {
+  LoggedChange newest;
+  const Entry* newest_entry = nullptr;
+  std::optional<Digest> before;
+  const Entry* oldest_entry = nullptr;
+};
+
+Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Plan& plan) {
+  const std::string& path = one.newest.path;
+  FileChange change{path, {}, {}};
+  BAYSWAP_TRY(change.before, files.read_if_there(path));
+  if (one.before) {
+    BAYSWAP_TRY(change.after, logbook.bytes(*one.before));
+  }
+  if (change.before == change.after) return {};
+  const std::string shown = files.display_path(path);
+  const bool as_left = change.before ? one.newest.after && sha256(change.before->view()) == *one.newest.after
+                                     : !one.newest.after;
+  if (!as_left)
+    plan.issues.push_back({PlanIssue::Level::warning, IssueCode::changed_since,
+                           fmt::format("{} has changed since entry {}: it may have been played on", shown,
+                                       one.newest_entry->id),
+                           "its present bytes are kept in the logbook, so this can be undone too"});
+  if (change.before)
+    plan.steps.push_back({"keep",
+                          fmt::format("{} ({} bytes) goes into the logbook", shown, change.before->size()),
+                          "so that this undo can itself be undone"});
+  if (change.after)
+    plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, change.after->size()),
+                          fmt::format("what was there before entry {}", one.oldest_entry->id)});
+  else
+    plan.steps.push_back(
+        {"remove", shown, fmt::format("nothing was there before entry {}", one.oldest_entry->id)});
+  plan.changes.push_back(std::move(change));
+  return {};
+}
+
+}  // namespace
+
+Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
+                       const std::vector<std::string>& bay_roots, bool whole_batch) {
+  BAYSWAP_TRY(const auto entries, meant(logbook, id, whole_batch));
+  const Entry& newest = entries.front();
+  const Entry& oldest = entries.back();
   Plan plan;
   plan.kind = EntryKind::undo;
-  plan.game = entry.game;
-  plan.from_bay = entry.to_bay;
-  plan.to_bay = entry.to_bay;
-  plan.undoes = entry.id;
-  plan.reason = fmt::format("undo of {}: {}", entry.id, entry.reason);
-  BAYSWAP_CHECK(check_origin(entry, files, bay_roots, plan));
-  for (const LoggedChange& logged : entry.changes) {
-    FileChange change{logged.path, {}, {}};
-    BAYSWAP_TRY(change.before, files.read_if_there(logged.path));
-    if (logged.before) {
-      BAYSWAP_TRY(change.after, logbook.bytes(*logged.before));
+  plan.game = entries.size() == 1 ? newest.game : std::nullopt;
+  plan.from_bay = newest.to_bay;
+  plan.to_bay = newest.to_bay;
+  plan.undoes = oldest.id;
+  plan.reason = entries.size() == 1 ? fmt::format("undo of {}: {}", newest.id, newest.reason)
+                                    : fmt::format("undo of the {} entries {} to {}: {}", entries.size(), oldest.id,
+                                                  newest.id, oldest.reason);
+  std::vector<std::string> order;
+  std::map<std::string, TakenBack> taken;
+  for (const Entry& entry : entries) {
+    BAYSWAP_CHECK(check_origin(entry, files, bay_roots, plan));
+    for (const LoggedChange& logged : entry.changes) {
+      auto [one, is_new] = taken.try_emplace(logged.path, TakenBack{logged, &entry, {}, nullptr});
+      if (is_new) order.push_back(logged.path);
+      one->second.before = logged.before;
+      one->second.oldest_entry = &entry;
     }
-    const std::string shown = files.display_path(logged.path);
-    if (change.before == change.after) continue;
-    const bool as_left =
-        change.before ? logged.after && sha256(change.before->view()) == *logged.after : !logged.after;
-    if (!as_left)
-      plan.issues.push_back(
-          {PlanIssue::Level::warning, "changed-since",
-           fmt::format("{} has changed since entry {}: it may have been played on", shown, entry.id),
-           "its present bytes are kept in the logbook, so this can be undone too"});
-    if (change.before)
-      plan.steps.push_back({"keep",
-                            fmt::format("{} ({} bytes) goes into the logbook", shown, change.before->size()),
-                            "so that this undo can itself be undone"});
-    if (change.after) {
-      plan.steps.push_back({"place", fmt::format("{} ({} bytes)", shown, change.after->size()),
-                            fmt::format("what was there before entry {}", entry.id)});
-      plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
-    } else {
-      plan.steps.push_back({"remove", shown, fmt::format("nothing was there before entry {}", entry.id)});
-    }
-    plan.changes.push_back(std::move(change));
   }
+  for (const std::string& path : order) BAYSWAP_CHECK(add_change(logbook, files, taken.at(path), plan));
+  if (!plan.changes.empty())
+    plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
   return plan;
 }
 

@@ -4,6 +4,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -42,32 +43,22 @@ void show_ranking(const std::vector<Candidate>& found) {
 }
 
 Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Bay to, find_bay(home, options.to));
-  LocalStore store(to.root);
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
-  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
-  BAYSWAP_TRY(const ChipBook book, ChipBook::load(home));
-  CarryRequest request;
+  BAYSWAP_TRY(const auto books, Books::load(globals));
+  BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
+  std::unique_ptr<LockedLogbook> logbook;
+  BAYSWAP_TRY(logbook, options.dry_run ? LockedLogbook::look(globals) : LockedLogbook::open(globals));
+  CarryRequest request = request_of(*books, logbook ? &logbook->book() : nullptr);
   request.what = options.what;
   request.slot = options.slot;
   request.exact = options.exact;
-  request.titles = &titles;
-  request.book = &book;
-  request.accept.insert(options.accept.begin(), options.accept.end());
+  BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
   BAYSWAP_TRY(request.chips, chips_from_words(options.chips));
-  if (!options.region.empty()) {
-    request.region = region_from_text(options.region);
-    if (!request.region)
-      return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(options.region)),
-                  "e.g. japan, north-america, europe");
+  BAYSWAP_TRY(request.region, region_from_word(options.region));
+  if (!options.account.empty()) {
+    request.accounts.emplace_back("", options.account);
+    request.accounts_said = 1;
   }
-  if (!options.account.empty()) request.accounts.emplace_back("", options.account);
-  std::unique_ptr<LockedLogbook> logbook;
-  if (!options.dry_run) {
-    BAYSWAP_TRY(logbook, LockedLogbook::open(globals));
-  }
-  BAYSWAP_TRY(const auto found, find_adoptable(catalog, options.what, {&to, &store}, options.game, &titles));
+  BAYSWAP_TRY(const auto found, find_adoptable(*to->view, options.what, options.game));
   std::size_t chosen = options.choice;
   const bool clear = found.size() == 1 || found[0].score - found[1].score >= clear_lead;
   if (found.size() > 1 && !globals.json && !globals.quiet) show_ranking(found);
@@ -89,14 +80,15 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   const Candidate& one = found[chosen - 1];
   if (!globals.json && !globals.quiet)
     print_field("taking", fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
-  BAYSWAP_TRY(const Plan plan, plan_adopt(catalog, one, {&to, &store}, request));
+  BAYSWAP_TRY(const Plan plan, plan_adopt(*to->view, one, request));
+  const ShowOptions how{options.yes, true, options.explain};
   if (options.dry_run) {
-    const int code = show_only(globals, plan);
+    const int code = show_only(globals, plan, how);
     if (code == exit_done && !globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
-  BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), options.wait));
-  return show_and_run(globals, plan, store, *logbook, options.yes, true);
+  BAYSWAP_CHECK(wait_until_idle(globals, plan, *to->store, logbook->book(), options.wait));
+  return show_and_run(globals, plan, *to->store, *logbook, how);
 }
 
 }  // namespace

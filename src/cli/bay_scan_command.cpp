@@ -24,9 +24,9 @@ struct Watched {
 
 // A save whose name says nothing: which one of the other bays is it most like? Notes what it looked at.
 void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store,
-                       const TitleBook& titles, std::vector<BaySave>& saves, std::vector<Watched>& watched) {
-  const auto is_nameless = [](const BaySave& save) {
-    return save.label.empty() && save.facts.game.title.empty() && save.kind == "folder";
+                       const TitleBook& titles, std::vector<HeldSave>& saves, std::vector<Watched>& watched) {
+  const auto is_nameless = [](const HeldSave& save) {
+    return save.label.empty() && save.facts.game.title.empty() && save.kind == SaveKind::folder;
   };
   if (std::ranges::none_of(saves, is_nameless)) return;
   const auto bays = list_bays(home);
@@ -44,14 +44,14 @@ void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay,
     ScanOptions wish;
     wish.titles = &titles;
     if (const auto found = scan_bay(catalog, *other, there, wish))
-      for (const BaySave& save : *found) {
-        if (save.label.empty() || save.kind != "folder") continue;
+      for (const HeldSave& save : *found) {
+        if (save.label.empty() || save.kind != SaveKind::folder) continue;
         if (const auto files = read_tree(there, save.path))
           known.push_back({fmt::format("{} ({})", save.label, name), sketch_of(*files), save.rule->platform});
       }
     watched.push_back({other->root, there.trace()});
   }
-  for (BaySave& save : saves) {
+  for (HeldSave& save : saves) {
     if (!is_nameless(save)) continue;
     const auto files = read_tree(store, save.path);
     if (!files) continue;
@@ -71,11 +71,11 @@ bool has_slots(const PlatformRule& rule) {
   return rule.path.uses("slot") || rule.path.uses("slot.8") || rule.path.uses("slot.letter");
 }
 
-Json to_json(const BaySave& save) {
+Json to_json(const HeldSave& save) {
   return {{"platform", tag(save.rule->platform)},
           {"game", cli::to_json(save.facts.game)},
           {"label", save.label},
-          {"kind", save.kind},
+          {"kind", to_text(save.kind)},
           {"place", save.place},
           {"slot", has_slots(*save.rule) ? Json(save.facts.slot) : Json(nullptr)},
           {"account", save.facts.account},
@@ -85,13 +85,14 @@ Json to_json(const BaySave& save) {
           {"files", save.files},
           {"size_bytes", save.size_bytes},
           {"modified", save.modified ? Json(utc_time(*save.modified)) : Json(nullptr)},
-          {"health", save.health},
+          {"health", to_text(save.health)},
           {"health_note", save.health_note},
+          {"misplaced", save.misplaced},
           {"thumbnail", save.thumbnail},
           {"resembles", save.resembles}};
 }
 
-std::vector<std::string> row_of(const BaySave& save) {
+std::vector<std::string> row_of(const HeldSave& save) {
   const GameId& game = save.facts.game;
   const std::string id = game.code.empty() ? title_id_text(game) : game.code;
   std::string label = save.label;
@@ -104,7 +105,7 @@ std::vector<std::string> row_of(const BaySave& save) {
           has_slots(*save.rule) && save.place.empty() ? std::to_string(save.facts.slot) : "",
           std::to_string(save.size_bytes),
           save.modified ? local_time(*save.modified) : "",
-          save.health,
+          save.misplaced.empty() ? std::string(to_text(save.health)) : "misplaced",
           printable(save.rule->keeping == Keeping::card ? fmt::format("{}: {}", save.path, save.entry)
                                                         : save.path)};
 }
@@ -177,13 +178,13 @@ class LastScan {
   std::string key_;
 };
 
-std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
+std::string in_words(const std::vector<HeldSave>& saves, const Bay& bay) {
   if (saves.empty())
     return fmt::format("No save was found in {}. `bayswap bay show {}` says where it looks.\n", bay.root,
                        bay.name);
   std::vector<std::vector<std::string>> rows;
   rows.reserve(saves.size());
-  for (const BaySave& save : saves) rows.push_back(row_of(save));
+  for (const HeldSave& save : saves) rows.push_back(row_of(save));
   std::string text = table_text(
       {"for", "save", "id", "region", "slot", "bytes", "changed", "health", "on the disk"}, rows, {4, 5});
   const std::vector<std::string> accounts = accounts_of(saves);
@@ -191,9 +192,9 @@ std::string in_words(const std::vector<BaySave>& saves, const Bay& bay) {
   return text;
 }
 
-std::string as_json(const std::vector<BaySave>& saves, const Bay& bay, const std::vector<Error>& unread) {
+std::string as_json(const std::vector<HeldSave>& saves, const Bay& bay, const std::vector<Error>& unread) {
   Json list = Json::array();
-  for (const BaySave& save : saves) list.push_back(to_json(save));
+  for (const HeldSave& save : saves) list.push_back(to_json(save));
   Json errors = Json::array();
   for (const Error& error : unread) errors.push_back(cli::to_json(error));
   return json_text({{"bay", bay.name},

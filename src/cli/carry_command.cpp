@@ -1,31 +1,31 @@
-#include <bayswap/card.hpp>
 #include <bayswap/carry.hpp>
 
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
-#include <map>
-#include <thread>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/batch_table.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
 
-std::vector<ChipFact> chips_in_other_bays(const Home& home, const Catalog& catalog,
-                                          const std::vector<std::string>& asked, const GameId& game) {
+std::vector<ChipFact> chips_in_other_bays(const Books& books, const std::vector<std::string>& asked,
+                                          const GameId& game) {
   std::vector<ChipFact> chips;
-  const auto bays = list_bays(home);
+  const auto bays = list_bays(books.home);
   if (!bays) return chips;
   for (const auto& [name, bay] : *bays) {
     if (!bay || std::ranges::find(asked, bay->origin) != asked.end()) continue;
-    LocalStore store(bay->root);
-    add_chips(chips, chips_seen(catalog, *bay, store, game));
+    const auto store = open_place(*bay);
+    if (!store) continue;
+    BayView view(books.catalog, *bay, **store, books.view_options());
+    add_chips(chips, chips_seen(view, game));
   }
   return chips;
 }
@@ -37,9 +37,6 @@ class CarryJob {
 
   Result<int> run() {
     BAYSWAP_CHECK(prepare());
-    if (!options_.dry_run) {  // a dry run writes nothing, not even a lock
-      BAYSWAP_TRY(logbook_, LockedLogbook::open(globals_));
-    }
     return options_.all ? carry_all() : carry_one();
   }
 
@@ -48,187 +45,164 @@ class CarryJob {
     if (options_.what.empty() != options_.all)
       return fail(ErrorCode::bad_usage, options_.all ? "--all and a single save at once" : "which save?",
                   "name a ROM, a title, a code, a title id or a path; or say --all");
-    BAYSWAP_TRY(home_, home_of(globals_));
-    BAYSWAP_TRY(from_, find_bay(home_, options_.from));
-    BAYSWAP_TRY(to_, find_bay(home_, options_.to));
-    if (from_.origin == to_.origin)
-      return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from_.name),
+    if (options_.all && !options_.rom.empty())
+      return fail(ErrorCode::bad_usage, "--rom has no effect with --all", "leave it out, or name one save");
+    BAYSWAP_TRY(books_, Books::load(globals_));
+    BAYSWAP_TRY(const Bay from, find_bay(books_->home, options_.from));
+    BAYSWAP_TRY(const Bay to, find_bay(books_->home, options_.to));
+    if (from.origin == to.origin)
+      return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from.name),
                   "name two different bays");
-    from_store_ = std::make_unique<LocalStore>(from_.root);
-    to_store_ = std::make_unique<LocalStore>(to_.root);
-    BAYSWAP_TRY(catalog_, catalog_of(globals_));
-    BAYSWAP_TRY(titles_, TitleBook::load(home_));
-    BAYSWAP_TRY(accounts_, AccountBook::load(home_));
-    BAYSWAP_TRY(book_, ChipBook::load(home_));
+    BAYSWAP_TRY(from_, OpenedBay::open(*books_, options_.from));
+    BAYSWAP_TRY(to_, OpenedBay::open(*books_, options_.to));
+    BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
+    request_ = request_of(*books_, logbook_ ? &logbook_->book() : nullptr);
     request_.what = options_.what;
     request_.rom = options_.rom;
     request_.slot = options_.slot;
     request_.exact = options_.exact;
     request_.replace_companions = options_.companions;
-    request_.accept.insert(options_.accept.begin(), options_.accept.end());
+    BAYSWAP_TRY(request_.accept, accepted_from_words(options_.accept));
     BAYSWAP_TRY(request_.chips, chips_from_words(options_.chips));
-    request_.book = &book_;
-    request_.titles = &titles_;
+    BAYSWAP_TRY(request_.region, region_from_word(options_.region));
     request_.ask_others = [this](const GameId& game) {
-      return chips_in_other_bays(home_, catalog_, {from_.origin, to_.origin}, game);
+      return chips_in_other_bays(*books_, {from_->bay.origin, to_->bay.origin}, game);
     };
-    if (!options_.region.empty()) {
-      request_.region = region_from_text(options_.region);
-      if (!request_.region)
-        return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(options_.region)),
-                    "e.g. japan, north-america, europe");
-    }
     for (const std::string& words : options_.accounts) {
       const auto equals = words.find('=');
-      std::string from = words.substr(0, equals);
-      std::string to = equals == std::string::npos ? "" : words.substr(equals + 1);
-      if (from.empty() || (to.empty() && equals != std::string::npos))
+      std::string own = words.substr(0, equals);
+      std::string theirs = equals == std::string::npos ? "" : words.substr(equals + 1);
+      if (own.empty() || (theirs.empty() && equals != std::string::npos))
         return fail(ErrorCode::bad_usage, fmt::format("--account {}: expected FROM=TO", printable(words)),
                     "write FROM=TO, e.g. 80000001=80000002, or one account alone");
-      request_.accounts.emplace_back(std::move(from), std::move(to));
+      request_.accounts.emplace_back(std::move(own), std::move(theirs));
     }
+    request_.accounts_said = request_.accounts.size();
     said_ = request_.accounts;
-    std::ranges::move(accounts_.between(from_.name, to_.name), std::back_inserter(request_.accounts));
+    std::ranges::move(books_->accounts.between(from_->bay.name, to_->bay.name),
+                      std::back_inserter(request_.accounts));
     return {};
   }
 
-  Result<Plan> plan(const CarryRequest& request) {
-    return plan_carry(catalog_, {&from_, from_store_.get()}, {&to_, to_store_.get()}, disk_, request);
+  [[nodiscard]] bool may_ask() const { return has_terminal() && !globals_.json && !options_.yes; }
+
+  // Asks whose it is, or whose it becomes. False where nobody answers.
+  bool answer(const AccountQuestion& question) {
+    if (!may_ask()) return false;
+    const auto chosen = choose(globals_,
+                               question.at_source ? fmt::format("Whose save of {} is it?", from_->bay.name)
+                                                  : fmt::format("Whose save is it in {}?", to_->bay.name),
+                               question.choices);
+    if (!chosen) return false;
+    const std::pair said = question.at_source ? std::pair{*chosen, std::string()} : std::pair{question.own, *chosen};
+    request_.accounts.insert(request_.accounts.begin(), said);
+    ++request_.accounts_said;
+    said_.push_back(said);
+    return true;
   }
 
-  // Asked for where there is a choice and somebody to ask: whose it is, and whose it becomes.
   Result<Plan> plan_asking() {
     for (;;) {
-      BAYSWAP_TRY(Plan plan, this->plan(request_));
-      const auto& question = plan.account_question;
-      if (!question || !has_terminal() || globals_.json || options_.yes) return plan;
-      if (question->at_source)
-        fmt::print(stderr, "Whose save of {} is it?\n", from_.name);
-      else
-        fmt::print(stderr, "Whose save is it in {}?\n", to_.name);
-      for (std::size_t i = 0; i < question->choices.size(); ++i)
-        fmt::print(stderr, "  {}  {}\n", i + 1, question->choices[i]);
-      const std::size_t number = ask_number(question->choices.size());
-      if (number == 0) return plan;
-      const std::string& chosen = question->choices[number - 1];
-      const std::pair answer =
-          question->at_source ? std::pair{chosen, std::string()} : std::pair{question->own, chosen};
-      request_.accounts.insert(request_.accounts.begin(), answer);
-      said_.push_back(answer);
+      auto plan = plan_carry(*from_->view, *to_->view, disk_, request_);
+      if (!plan) {
+        const Remedy& remedy = plan.error().remedy;
+        if (remedy.kind != Remedy::Kind::save || !may_ask()) return plan;
+        fmt::print(stderr, "{}\n", printable(plan.error().message));
+        const auto chosen = choose(globals_, "Which one?", remedy.values);
+        if (!chosen) return plan;
+        request_.what = *chosen;
+        continue;
+      }
+      if (!plan->account_question || !answer(*plan->account_question)) return plan;
     }
   }
 
   void remember_accounts() {
     bool news = false;
-    for (const auto& [from, to] : said_)
-      if (!to.empty()) news = accounts_.learn(from_.name, to_.name, from, to) || news;
+    for (const auto& [own, theirs] : said_)
+      if (!theirs.empty())
+        news = books_->accounts.learn(from_->bay.name, to_->bay.name, own, theirs) || news;
     if (!news) return;
-    if (const auto kept = accounts_.save(home_); !kept) {
+    if (const auto kept = books_->accounts.save(books_->home); !kept) {
       report(kept.error());
       return;
     }
-    say(globals_.quiet, fmt::format("Remembered whose account is whose in {}.", home_.accounts));
+    say(globals_.quiet, fmt::format("Remembered whose account is whose in {}.", books_->home.accounts));
   }
 
   Result<int> carry_one() {
     BAYSWAP_TRY(const Plan plan, plan_asking());
+    const ShowOptions how{options_.yes, true, options_.explain};
     if (options_.dry_run) {
-      const int code = show_only(globals_, plan);
+      const int code = show_only(globals_, plan, how);
       if (code == exit_done && !globals_.json) say(globals_.quiet, "A dry run: nothing was changed.");
       return code;
     }
-    BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to_store_, logbook_->book(), options_.wait));
-    const int code = show_and_run(globals_, plan, *to_store_, *logbook_, options_.yes, true);
-    if (code == exit_done && plan.game) remember(globals_, *plan.game, plan.learned);
-    if (code == exit_done) remember_accounts();
+    BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to_->store, logbook_->book(), options_.wait));
+    const int code = show_and_run(globals_, plan, *to_->store, *logbook_, how);
+    if (code == exit_done) {
+      remember(globals_, *books_, plan);
+      remember_accounts();
+    }
     return code;
   }
 
-  // ---- Everything that differs --------------------------------------------------------------------
-
-  struct Row {
-    std::string what;
-    std::string outcome;  // "carried", "same", "refused", "failed"
-    std::string text;
-  };
-
-  // Each once: what belongs to one game goes over together.
-  Result<std::vector<std::pair<std::string, std::string>>> everything() {
-    ScanOptions wish;
-    wish.titles = &titles_;
-    BAYSWAP_TRY(const auto saves, scan_bay(catalog_, from_, *from_store_, wish));
-    std::vector<std::pair<std::string, std::string>> list;
-    std::vector<const BaySave*> seen;
-    for (const BaySave& save : saves) {
-      if (save.health == "deleted" || to_.rule(save.rule->platform) == nullptr || !save.place.empty())
-        continue;
-      const bool known = std::ranges::any_of(seen, [&](const BaySave* other) {
-        return other->path == save.path && save.rule->keeping != Keeping::card;
-      });
-      if (known) continue;
-      seen.push_back(&save);
-      const bool by_name = save.rule->keeping == Keeping::card || save.rule->keeping == Keeping::single;
-      const std::string what = by_name ? save.entry
-                               : save.facts.rom_path && save.rule->keeping == Keeping::file
-                                   ? std::string(stem_of(*save.facts.rom_path))
-                                   : save.path;
-      if (std::ranges::find(list, what, [](const auto& row) { return row.first; }) != list.end()) continue;
-      list.emplace_back(what, save.label.empty() ? save.name() : save.label);
-    }
-    return list;
-  }
-
-  Row carry_quietly(const std::string& what, const std::string& label) {
-    CarryRequest request = request_;
-    request.what = what;
-    auto plan = this->plan(request);
-    if (!plan) return {label, "failed", plan.error().message};
-    if (const PlanIssue* refusal = plan->refusal()) return {label, "refused", refusal->text};
-    if (plan->changes.empty()) return {label, "same", ""};
-    // Two saves of the source never become one file: the second would take the place of the first.
-    for (const FileChange& change : plan->changes) {
-      const auto [first, is_new] = taken_.emplace(to_store_->absolute_path(change.path), label);
-      const bool is_card = change.before && guess_card(change.before->view());
-      if (!is_new && first->second != label && !is_card)
-        return {label, "refused",
-                fmt::format("{} and this one would both become {}", first->second,
-                            to_store_->display_path(change.path))};
-    }
-    if (options_.dry_run) return {label, "would be carried", fmt::format("{} files", plan->changes.size())};
-    if (const auto rest = wait_until_idle(globals_, *plan, *to_store_, logbook_->book(), options_.wait);
-        !rest)
-      return {label, "refused", rest.error().message};
-    const auto id = run_whole(*plan, *to_store_, *logbook_);
-    if (!id) return {label, "failed", id.error().message};
-    return {label, "carried", fmt::format("logbook entry {}", *id)};
-  }
-
   Result<int> carry_all() {
-    BAYSWAP_TRY(const auto list, everything());
-    if (list.empty()) {
-      say(false, fmt::format("{} has no save that {} has a place for.", from_.name, to_.name));
+    Batch batch;
+    for (;;) {
+      BAYSWAP_TRY(batch, plan_all(*from_->view, *to_->view, request_));
+      if (!batch.account_question || !answer(*batch.account_question)) break;
+    }
+    const BatchTable table{globals_, from_->bay.name, to_->bay.name};
+    for (const PlanIssue& issue : batch.issues) return report(issue);
+    if (batch.rows.empty()) {
+      if (globals_.json)
+        table.print(batch, false);
+      else
+        say(false, fmt::format("{} has no saves.", from_->bay.name));
       return exit_done;
     }
-    if (!options_.dry_run && !options_.yes && !has_terminal())
-      return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
-                  "say --yes to go ahead, or --dry-run to see what would be done");
-    if (!options_.dry_run && !options_.yes &&
-        !ask(fmt::format("Carry what differs of {} saves from {} to {}?", list.size(), from_.name,
-                         to_.name))) {
-      say(false, "Nothing was changed.");
-      return exit_refused;
+    if (options_.dry_run || batch.plans.empty()) {
+      table.print(batch, options_.dry_run);
+      if (options_.dry_run && !globals_.json) say(globals_.quiet, "A dry run: nothing was changed.");
+      return table.exit_code(batch);
     }
-    std::vector<Row> rows;
-    for (const auto& [what, label] : list) {
-      progress(rows.size(), list.size(), label);
-      rows.push_back(carry_quietly(what, label));
+    if (!options_.yes) {
+      if (!has_terminal())
+        return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
+                    "say --yes to go ahead, or --dry-run to see what would be done");
+      table.print(batch, true);
+      if (!ask(fmt::format("Carry {} of these {} saves from {} to {}?", batch.count(BatchRow::Outcome::carried),
+                           batch.rows.size(), from_->bay.name, to_->bay.name))) {
+        say(false, "Nothing was changed.");
+        return exit_refused;
+      }
     }
-    progress(list.size(), list.size(), "");
-    return summary(rows);
+    run_all(batch);
+    table.print(batch, false);
+    if (batch.count(BatchRow::Outcome::carried) > 0) remember_accounts();
+    return table.exit_code(batch);
+  }
+
+  void run_all(Batch& batch) {
+    InterruptsHeld held;
+    Plan whole;  // one look at all files: whether any program has one open
+    for (const Plan& plan : batch.plans)
+      whole.changes.insert(whole.changes.end(), plan.changes.begin(), plan.changes.end());
+    const bool idle =
+        wait_until_idle(globals_, whole, *to_->store, logbook_->book(), options_.wait).has_value();
+    std::size_t done = 0;
+    run_batch(batch, *to_->store, logbook_->book(), [&](const Plan& plan) -> Result<void> {
+      held.let_through();  // between two saves Ctrl-C stops the rest
+      progress(done++, batch.plans.size(), plan.game ? plan.game->title : plan.reason);
+      if (idle) return {};
+      return wait_until_idle(globals_, plan, *to_->store, logbook_->book(), options_.wait);
+    });
+    progress(batch.plans.size(), batch.plans.size(), "");
   }
 
   void progress(std::size_t done, std::size_t all, const std::string& label) const {
-    if (globals_.quiet || globals_.json || !has_terminal()) return;
+    if (globals_.quiet || globals_.json || !has_terminal() || all == 0) return;
     constexpr std::size_t cells = 30;
     const std::size_t full = done * cells / all;
     fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'),
@@ -237,54 +211,12 @@ class CarryJob {
     std::fflush(stderr);
   }
 
-  int summary(const std::vector<Row>& rows) const {
-    std::size_t carried = 0;
-    std::size_t same = 0;
-    std::size_t refused = 0;
-    std::size_t failed = 0;
-    Json list = Json::array();
-    std::vector<std::vector<std::string>> table;
-    for (const Row& row : rows) {
-      (row.outcome == "same"      ? same
-       : row.outcome == "refused" ? refused
-       : row.outcome == "failed"  ? failed
-                                  : carried) += 1;
-      list.push_back({{"save", row.what}, {"outcome", row.outcome}, {"text", row.text}});
-      if (row.outcome != "same") table.push_back({printable(row.what), row.outcome, row.text});
-    }
-    if (globals_.json) {
-      print_json({{"from", from_.name},
-                  {"to", to_.name},
-                  {"dry_run", options_.dry_run},
-                  {"carried", carried},
-                  {"same", same},
-                  {"refused", refused},
-                  {"failed", failed},
-                  {"saves", std::move(list)}});
-    } else {
-      if (!table.empty()) print_table({"save", "outcome", ""}, table);
-      fmt::print("{} {}, {} the same already, {} refused, {} failed.\n", carried,
-                 options_.dry_run ? "would be carried" : "carried", same, refused, failed);
-      if (refused + failed > 0)
-        fmt::print("Carry those one by one to see what they need: bayswap carry SAVE --from {} --to {}\n",
-                   from_.name, to_.name);
-    }
-    return refused + failed > 0 ? exit_problems : exit_done;
-  }
-
   const Globals& globals_;
   const CarryOptions& options_;
-  std::map<std::string, std::string> taken_;  // path at the target: label of the save that becomes it
-  Home home_;
-  Bay from_;
-  Bay to_;
   LocalStore disk_;
-  std::unique_ptr<LocalStore> from_store_;
-  std::unique_ptr<LocalStore> to_store_;
-  Catalog catalog_;
-  TitleBook titles_;
-  AccountBook accounts_;
-  ChipBook book_;
+  std::unique_ptr<Books> books_;
+  std::unique_ptr<OpenedBay> from_;
+  std::unique_ptr<OpenedBay> to_;
   CarryRequest request_;
   AccountMap said_;
   std::unique_ptr<LockedLogbook> logbook_;

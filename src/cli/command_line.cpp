@@ -32,6 +32,7 @@ struct Words {
   RestoreOptions restore;
   UndoOptions undo;
   std::string demo_out;
+  std::string forgotten;
   std::function<int()> run;
 };
 
@@ -243,11 +244,12 @@ void add_carry_commands(CLI::App& app, Words& w) {
                             [&w] { return carry_command(w.globals, w.carry); });
   carry->add_option(
       "WHAT", w.carry.what,
-      "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay");
+      "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay, for one "
+      "on a card 'CARD: ENTRY'");
   carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
   carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
   carry
-      ->add_option("--rom", w.carry.rom, "The target's ROM, below its root; found by looking where not given")
+      ->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
       ->type_name("ROM");
   add_chips(*carry, w.carry.chips);
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak")
@@ -274,6 +276,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--companions", w.carry.companions, "Replace the target's own companion data, too");
   carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
   carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
+  carry->add_flag("--explain", w.carry.explain, "Print every step of the plan with its reason");
   carry->add_flag("--yes", w.carry.yes, "Don't ask");
 
   CLI::App* keep = command(app, w, "keep", "Put a bay's saves into the logbook as they are",
@@ -303,7 +306,20 @@ void add_carry_commands(CLI::App& app, Words& w) {
   adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
   adopt->add_flag("--wait", w.adopt.wait, "Wait until nobody uses the files any more");
   adopt->add_flag("--dry-run", w.adopt.dry_run, "Print the plan and stop");
+  adopt->add_flag("--explain", w.adopt.explain, "Print every step of the plan with its reason");
   adopt->add_flag("--yes", w.adopt.yes, "Don't ask");
+
+  CLI::App* chips = command(app, w, "chips", "List what is known of games' save chips",
+                            [&w] { return chips_command(w.globals); });
+  command(*chips, w, "forget", "Forget the chips of a game",
+          [&w] { return chips_forget_command(w.globals, w.forgotten); })
+      ->add_option("GAME", w.forgotten, "Its code or its title, as `bayswap chips` has it")
+      ->required();
+  CLI::App* pairs = command(app, w, "pairs", "List the saves that were paired with a ROM",
+                            [&w] { return pairs_command(w.globals); });
+  command(*pairs, w, "forget", "Forget a pair", [&w] { return pairs_forget_command(w.globals, w.forgotten); })
+      ->add_option("PATH", w.forgotten, "The save or the ROM, as `bayswap pairs` has it")
+      ->required();
 
   CLI::App* logbook = command(app, w, "logbook", "Show what was done when",
                               [&w] { return logbook_command(w.globals, w.logbook_what); });
@@ -343,14 +359,18 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->take_all();
   restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");
   restore->add_flag("--dry-run", w.restore.dry_run, "Print the plan and stop");
+  restore->add_flag("--explain", w.restore.explain, "Print every step of the plan with its reason");
   restore->add_flag("--yes", w.restore.yes, "Don't ask");
 
   CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
                            [&w] { return undo_command(w.globals, w.undo); });
   undo->add_option("ID", w.undo.id,
                    "The entry's number; the newest where not given (an undo is an entry too)");
+  undo->add_flag("--batch", w.undo.batch,
+                 "With every other entry of its batch; without ID that is always so");
   undo->add_flag("--wait", w.undo.wait, "Wait until nobody uses the files any more");
   undo->add_flag("--dry-run", w.undo.dry_run, "Print the plan and stop");
+  undo->add_flag("--explain", w.undo.explain, "Print every step of the plan with its reason");
   undo->add_flag("--yes", w.undo.yes, "Don't ask, even if the file has changed since");
 
   CLI::App* demo = command(app, w, "demo", "Make a small world of bays, ROMs and saves to try things on",

@@ -110,6 +110,7 @@ struct CarryOptions {
   bool wait = false;
   bool dry_run = false;
   bool yes = false;
+  bool explain = false;
 };
 int carry_command(const Globals& globals, const CarryOptions& options);
 
@@ -127,8 +128,14 @@ struct AdoptOptions {
   bool wait = false;
   bool dry_run = false;
   bool yes = false;
+  bool explain = false;
 };
 int adopt_command(const Globals& globals, const AdoptOptions& options);
+
+int chips_command(const Globals& globals);
+int chips_forget_command(const Globals& globals, const std::string& game);
+int pairs_command(const Globals& globals);
+int pairs_forget_command(const Globals& globals, const std::string& path);
 
 int logbook_command(const Globals& globals, const std::string& what);
 struct LogbookOptions {
@@ -158,14 +165,17 @@ struct RestoreOptions {
   bool wait = false;
   bool dry_run = false;
   bool yes = false;
+  bool explain = false;
 };
 int restore_command(const Globals& globals, const RestoreOptions& options);
 
 struct UndoOptions {
   std::optional<std::int64_t> id;
+  bool batch = false;
   bool wait = false;
   bool dry_run = false;
   bool yes = false;
+  bool explain = false;
 };
 int undo_command(const Globals& globals, const UndoOptions& options);
 

@@ -2,6 +2,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -24,15 +25,12 @@ std::string_view in_words(KeptSave::Outcome outcome) {
 }
 
 Result<int> keep(const Globals& globals, const KeepOptions& options) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Bay bay, find_bay(home, options.bay));
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
-  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
+  BAYSWAP_TRY(const auto books, Books::load(globals));
+  BAYSWAP_TRY(const auto opened, OpenedBay::open(*books, options.bay));
+  const Bay& bay = opened->bay;
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-  LocalStore store(bay.root);
   LocalStore disk;
-  BAYSWAP_TRY(const auto saves,
-              keep_saves(catalog, {&bay, &store}, disk, options.what, &titles, logbook->book()));
+  BAYSWAP_TRY(const auto saves, keep_saves(*opened->view, disk, options.what, logbook->book()));
   std::size_t kept = 0;
   std::size_t same = 0;
   std::size_t failed = 0;

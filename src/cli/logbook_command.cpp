@@ -5,6 +5,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -264,7 +265,14 @@ int logbook_import_command(const Globals& globals, const LogbookOptions& options
 
 namespace {
 
+// The save that the entry is about, by the path of its file below the bay's root.
+std::string name_in_bay(const Entry& entry, const std::string& root) {
+  const std::string& path = entry.changes.front().path;
+  return path.starts_with(root + "/") ? path.substr(root.size() + 1) : path;
+}
+
 Result<int> restore(const Globals& globals, const RestoreOptions& options) {
+  const ShowOptions how{options.yes, true, options.explain};
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
   Logbook& book = logbook->book();
   BAYSWAP_TRY(const auto entries, book.entries(options.what));
@@ -283,47 +291,39 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
                 "leave --before and --to out, or name one save");
   if (options.all) {
     BAYSWAP_TRY(const Plan plan, plan_restore_batch(book, options.version, disk, bay_roots(globals)));
-    if (options.dry_run) return show_only(globals, plan);
+    if (options.dry_run) return show_only(globals, plan, how);
     BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
-    return show_and_run(globals, plan, disk, *logbook, options.yes, true);
+    return show_and_run(globals, plan, disk, *logbook, how);
   }
   if (options.to.empty() || options.to == entry->to_bay) {
     BAYSWAP_TRY(const Plan plan,
                 plan_restore(book, options.version, options.before, disk, bay_roots(globals)));
-    if (options.dry_run) return show_only(globals, plan);
+    if (options.dry_run) return show_only(globals, plan, how);
     BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
-    return show_and_run(globals, plan, disk, *logbook, options.yes, true);
+    return show_and_run(globals, plan, disk, *logbook, how);
   }
   // Another bay: the save is carried from its bay as that was then.
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
-  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
-  BAYSWAP_TRY(const ChipBook chips, ChipBook::load(home));
-  BAYSWAP_TRY(const AccountBook accounts, AccountBook::load(home));
+  BAYSWAP_TRY(const auto books, Books::load(globals));
   if (entry->to_bay.empty())
     return fail(ErrorCode::unsupported,
                 fmt::format("version {} is of a file that is in no bay", options.version),
                 "restore it in its place, without --to");
-  BAYSWAP_TRY(const Bay from, find_bay(home, entry->to_bay));
-  BAYSWAP_TRY(const Bay to, find_bay(home, options.to));
-  LocalStore from_store(from.root);
-  LocalStore to_store(to.root);
-  BAYSWAP_TRY(const auto then, store_of_version(book, options.version, options.before, from, from_store));
-  CarryRequest request;
-  request.what = entry->game && !entry->game->code.empty()    ? entry->game->code
-                 : entry->game && entry->game->title_id != 0  ? title_id_text(*entry->game)
-                 : entry->game && !entry->game->title.empty() ? entry->game->title
-                                                              : entry->changes.front().path;
-  request.titles = &titles;
-  request.book = &chips;
-  request.accounts = accounts.between(from.name, to.name);
-  request.accept.insert(options.accept.begin(), options.accept.end());
-  BAYSWAP_TRY(Plan plan, plan_carry(catalog, {&from, then.get()}, {&to, &to_store}, disk, request));
+  BAYSWAP_TRY(const auto from, OpenedBay::open(*books, entry->to_bay));
+  BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
+  BAYSWAP_TRY(const auto then,
+              store_of_version(book, options.version, options.before, from->bay, *from->store));
+  BayView was(books->catalog, from->bay, *then, books->view_options());
+  CarryRequest request = request_of(*books, &book);
+  request.what = entry->place.empty() ? name_in_bay(*entry, from->store->root())
+                                      : fmt::format("{}: {}", name_in_bay(*entry, from->store->root()), entry->place);
+  request.accounts = books->accounts.between(from->bay.name, to->bay.name);
+  BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
+  BAYSWAP_TRY(Plan plan, plan_carry(was, *to->view, disk, request));
   plan.kind = EntryKind::restore;
-  plan.reason = fmt::format("restore version {} of '{}' to {}", options.version, options.what, to.name);
-  if (options.dry_run) return show_only(globals, plan);
-  BAYSWAP_CHECK(wait_until_idle(globals, plan, to_store, book, options.wait));
-  return show_and_run(globals, plan, to_store, *logbook, options.yes, true);
+  plan.reason = fmt::format("restore version {} of '{}' to {}", options.version, options.what, to->bay.name);
+  if (options.dry_run) return show_only(globals, plan, how);
+  BAYSWAP_CHECK(wait_until_idle(globals, plan, *to->store, book, options.wait));
+  return show_and_run(globals, plan, *to->store, *logbook, how);
 }
 
 }  // namespace
@@ -337,16 +337,17 @@ int undo_command(const Globals& globals, const UndoOptions& options) {
   auto logbook = LockedLogbook::open(globals);
   if (!logbook) return report(logbook.error());
   LocalStore disk;
-  const auto plan = plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals));
+  const auto plan = plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch);
+  const ShowOptions how{options.yes, false, options.explain};
   if (!plan) return report(plan.error());
   if (options.dry_run) {
-    const int code = show_only(globals, *plan);
+    const int code = show_only(globals, *plan, how);
     if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");
     return code;
   }
   if (const auto rest = wait_until_idle(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
     return report(rest.error());
-  return show_and_run(globals, *plan, disk, **logbook, options.yes, false);
+  return show_and_run(globals, *plan, disk, **logbook, how);
 }
 
 }  // namespace bayswap::cli

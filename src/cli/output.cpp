@@ -74,8 +74,62 @@ int exit_code(ErrorCode code) {
 int report(const Error& error) {
   std::fflush(stdout);  // in the order things happened, also where both go to one file
   fmt::print(stderr, "bayswap: {}\n", printable(error.message));
-  if (!error.hint.empty()) fmt::print(stderr, "What to do: {}\n", printable(error.hint));
+  const std::string hint = advice(error.hint, error.remedy);
+  if (!hint.empty()) fmt::print(stderr, "What to do: {}\n", printable(hint));
   return exit_code(error.code);
+}
+
+int report(const PlanIssue& issue) {
+  const bool acceptable = issue.level == PlanIssue::Level::refusal && is_acceptable(issue.code);
+  return report({ErrorCode::unsafe, issue.text,
+                 advice(issue.hint, issue.remedy, acceptable ? std::optional(issue.code) : std::nullopt)});
+}
+
+std::string advice(const std::string& hint, const Remedy& remedy, std::optional<IssueCode> acceptable) {
+  std::string words = hint;
+  const auto add = [&](const std::string& more) { words += (words.empty() ? "" : "; ") + more; };
+  const std::vector<std::string>& values = remedy.values;
+  const std::string first = values.empty() ? "" : values.front();
+  switch (remedy.kind) {
+    case Remedy::Kind::none:
+      break;
+    case Remedy::Kind::accept:
+      add("--accept " + first + " goes on all the same");
+      break;
+    case Remedy::Kind::region:
+      add("--region " + first + " restamps it");
+      break;
+    case Remedy::Kind::account: {
+      const std::string theirs = values.size() > 1 ? values[1] : "NAME";
+      add(first.empty() ? fmt::format("say --account {}", theirs)
+                        : fmt::format("say --account {}={}", first, theirs));
+      break;
+    }
+    case Remedy::Kind::save: {
+      std::vector<std::string> quoted;
+      for (const std::string& value : values) quoted.push_back("'" + value + "'");
+      if (quoted.size() > 12) quoted.resize(12);
+      add("type one of " + joined(quoted, ", "));
+      break;
+    }
+    case Remedy::Kind::rom:
+      add("name it with --rom");
+      break;
+    case Remedy::Kind::companions:
+      add("--companions replaces it with the source's");
+      break;
+    case Remedy::Kind::exact:
+      add("--exact removes them");
+      break;
+    case Remedy::Kind::leave_out:
+      add(fmt::format("leave out --{}", first));
+      break;
+    case Remedy::Kind::repair_card:
+      add(fmt::format("`bayswap card check '{}' --repair` repairs it", first));
+      break;
+  }
+  if (acceptable) add(fmt::format("or say --accept {}", to_text(*acceptable)));
+  return words;
 }
 
 void say(bool quiet, const std::string& text) {
@@ -200,7 +254,9 @@ Json to_json(const GameId& game) {
 }
 
 Json to_json(const Error& error) {
-  return {{"code", to_text(error.code)}, {"message", error.message}, {"hint", error.hint}};
+  return {{"code", to_text(error.code)},
+          {"message", error.message},
+          {"hint", advice(error.hint, error.remedy)}};
 }
 
 Json to_json(const Entry& entry) {
@@ -220,6 +276,11 @@ Json to_json(const Entry& entry) {
           {"device", entry.device},
           {"imported", entry.imported},
           {"reason", entry.reason},
+          {"account", entry.account},
+          {"place", entry.place},
+          {"slot", entry.slot == 0 ? Json(nullptr) : Json(entry.slot)},
+          {"content", entry.content.empty() ? Json(nullptr) : Json(entry.content)},
+          {"batch", entry.batch ? Json(*entry.batch) : Json(nullptr)},
           {"game", entry.game ? to_json(*entry.game) : Json(nullptr)},
           {"from", {{"bay", entry.from_bay}, {"files", strings(entry.from_paths)}}},
           {"to", {{"bay", entry.to_bay}}},
@@ -232,11 +293,15 @@ Json to_json(const Plan& plan) {
   for (const Step& step : plan.steps)
     steps.push_back({{"action", step.action}, {"text", step.text}, {"why", step.why}});
   Json issues = Json::array();
-  for (const PlanIssue& danger : plan.issues)
-    issues.push_back({{"level", to_text(danger.level)},
-                      {"code", danger.code},
-                      {"text", danger.text},
-                      {"hint", danger.hint}});
+  for (const PlanIssue& issue : plan.issues) {
+    const bool refused = issue.level == PlanIssue::Level::refusal && is_acceptable(issue.code);
+    issues.push_back(
+        {{"level", to_text(issue.level)},
+         {"code", to_text(issue.code)},
+         {"text", issue.text},
+         {"hint", advice(issue.hint, issue.remedy, refused ? std::optional(issue.code) : std::nullopt)},
+         {"choices", strings(issue.remedy.values)}});
+  }
   Json files = Json::array();
   for (const FileChange& change : plan.changes)
     files.push_back({{"path", change.path},
@@ -266,27 +331,53 @@ std::string in_words(const GameId& game) {
   return fmt::format("{} ({})", game.title.empty() ? "untitled" : game.title, inside);
 }
 
-void print_plan(const Plan& plan) {
-  std::string heading = std::string(to_text(plan.kind));
-  if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
-  if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
-  fmt::print("{}\n", toned(Tone::bold, printable(heading)));
+namespace {
+
+void print_steps(const Plan& plan) {
   std::string last;
   for (const Step& step : plan.steps) {
     const std::string why = step.why.empty() ? "" : fmt::format(" -- {}", step.why);
     print_field(step.action == last ? "" : step.action, step.text + why);
     last = step.action;
   }
-  for (const PlanIssue& danger : plan.issues) {
-    const Tone tone = danger.level == PlanIssue::Level::refusal   ? Tone::bad
-                      : danger.level == PlanIssue::Level::warning ? Tone::warn
-                                                                  : Tone::dim;
-    const std::string_view label =
-        danger.level == PlanIssue::Level::refusal ? "refused" : to_text(danger.level);
-    // A refusal's hint follows on stderr, as "What to do".
-    const bool hinted = !danger.hint.empty() && danger.level != PlanIssue::Level::refusal;
-    print_field(label, danger.text + (hinted ? "; " + danger.hint : ""), tone);
+}
+
+// One line a file: old, new, how.
+void print_changes(const Plan& plan) {
+  std::vector<std::string> how;
+  for (const Step& step : plan.steps) {
+    if (step.action == "convert" && step.text.find(" to ") != std::string::npos && !step.why.empty())
+      how.push_back(step.text);
+    if (step.action == "restamp" || step.action == "account" || step.action == "found") how.push_back(step.text);
+    if (step.action == "add" || step.action == "replace") print_field(step.action, step.text);
   }
+  for (const FileChange& change : plan.changes) {
+    const std::string size = !change.after   ? fmt::format("{} bytes go", change.before->size())
+                             : change.before ? fmt::format("{} bytes, were {}", change.after->size(), change.before->size())
+                                             : fmt::format("{} bytes", change.after->size());
+    const std::string conversion =
+        plan.changes.size() == 1 && !how.empty() ? fmt::format(", {}", joined(how, "; ")) : "";
+    print_field(!change.after ? "remove" : change.before ? "replace" : "new",
+                fmt::format("{} ({}{})", change.path, size, conversion));
+  }
+  if (plan.changes.size() > 1 && !how.empty()) print_field("how", joined(how, "; "));
+}
+
+}  // namespace
+
+void print_plan(const Plan& plan, bool explain) {
+  std::string heading = std::string(to_text(plan.kind));
+  if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
+  if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
+  fmt::print("{}\n", toned(Tone::bold, printable(heading)));
+  explain ? print_steps(plan) : print_changes(plan);
+  for (const auto level : {PlanIssue::Level::note, PlanIssue::Level::warning})
+    for (const PlanIssue& issue : plan.issues)
+      if (issue.level == level) {
+        const std::string hint = advice(issue.hint, issue.remedy);
+        print_field(to_text(level), issue.text + (hint.empty() ? "" : "; " + hint),
+                    level == PlanIssue::Level::warning ? Tone::warn : Tone::dim);
+      }
 }
 
 }  // namespace bayswap::cli

@@ -20,6 +20,11 @@ enum ExitCode {
 
 /// Prints an error on stderr and gives the exit code it stands for.
 int report(const Error& error);
+/// Prints a refusal on stderr. Returns its exit code.
+int report(const PlanIssue& issue);
+/// What to do next, with the words of this program for a remedy.
+[[nodiscard]] std::string advice(const std::string& hint, const Remedy& remedy,
+                                 std::optional<IssueCode> acceptable = std::nullopt);
 
 /// A message on stderr, unless --quiet.
 void say(bool quiet, const std::string& text);
@@ -56,6 +61,8 @@ void print_json(const Json& json);
 /// 'LANTERN SKIFF' (N99P, Europe).
 [[nodiscard]] std::string in_words(const GameId& game);
 
-void print_plan(const Plan& plan);
+/// One line a file that changes, then notes and warnings; `explain`: every step with its reason instead.
+/// Refusals are not among it: see report.
+void print_plan(const Plan& plan, bool explain = false);
 
 }  // namespace bayswap::cli

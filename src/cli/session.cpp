@@ -188,6 +188,12 @@ InterruptsHeld::~InterruptsHeld() {
   pthread_sigmask(SIG_SETMASK, &before_, nullptr);
 }
 
+void InterruptsHeld::let_through() {
+  sigset_t held{};
+  pthread_sigmask(SIG_SETMASK, &before_, &held);
+  pthread_sigmask(SIG_SETMASK, &held, nullptr);
+}
+
 Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook) {
   const InterruptsHeld held;
   return bayswap::run(plan, target, logbook.book());
@@ -247,6 +253,17 @@ Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open_to_read(const Globals
   return copy;
 }
 
+Result<std::unique_ptr<LockedLogbook>> LockedLogbook::look(const Globals& globals) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  LocalStore disk;
+  const auto records = disk.stat(join_path(home.data, "records"));
+  if (!records || !*records) return std::unique_ptr<LockedLogbook>{};
+  std::unique_ptr<LockedLogbook> copy(new LockedLogbook(home.data));
+  BAYSWAP_TRY(Logbook book, Logbook::open_copy(copy->store_));
+  copy->book_ = std::move(book);
+  return copy;
+}
+
 Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& globals) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   BAYSWAP_TRY(FileLock lock, FileLock::acquire(join_path(home.data, "lock"), lock_wait_seconds, [&] {
@@ -263,33 +280,33 @@ Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& global
   return locked;
 }
 
-int show_only(const Globals& globals, const Plan& plan) {
+int show_only(const Globals& globals, const Plan& plan, const ShowOptions& how) {
   if (globals.json) {
     Json json = to_json(plan);
     json["done"] = false;
     json["entry"] = nullptr;
     print_json(json);
   } else {
-    print_plan(plan);
+    print_plan(plan, how.explain);
   }
-  const PlanIssue* refusal = plan.refusal();
-  if (refusal == nullptr) return exit_done;
-  return report(
-      {refusal->code == "empty" ? ErrorCode::unsafe : ErrorCode::wrong_region, refusal->text, refusal->hint});
+  int code = exit_done;
+  for (const PlanIssue& issue : plan.issues)
+    if (issue.level == PlanIssue::Level::refusal) code = report(issue);
+  return code;
 }
 
-int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook, bool yes,
-                 bool must_ask) {
+int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook,
+                 const ShowOptions& how) {
   note_hard_links(plan, target);
-  if (plan.refusal() != nullptr) return show_only(globals, plan);
-  if (!globals.json && !globals.quiet) print_plan(plan);
+  if (plan.refusal() != nullptr) return show_only(globals, plan, how);
+  if (!globals.json && !globals.quiet) print_plan(plan, how.explain);
   if (plan.changes.empty()) {
     if (!globals.json) say(globals.quiet, "Nothing to do: the files are already as they should be.");
     return finished(globals, plan, {{"done", true}, {"entry", nullptr}});
   }
   bool warned = false;
-  for (const PlanIssue& danger : plan.issues) warned = warned || danger.level == PlanIssue::Level::warning;
-  if (!yes && (must_ask || warned)) {
+  for (const PlanIssue& issue : plan.issues) warned = warned || issue.level == PlanIssue::Level::warning;
+  if (!how.yes && (how.must_ask || warned)) {
     std::fflush(stdout);
     if (!has_terminal())
       return report({ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",

@@ -41,6 +41,8 @@ class InterruptsHeld {
  public:
   InterruptsHeld();
   ~InterruptsHeld();
+  /// Lets through what was held back: ends the process if Ctrl-C was pressed.
+  void let_through();
   InterruptsHeld(const InterruptsHeld&) = delete;
   InterruptsHeld& operator=(const InterruptsHeld&) = delete;
 
@@ -58,6 +60,8 @@ class LockedLogbook {
   [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open(const Globals& globals);
   /// The same to look at it: a home folder that can't be written is read from its records.
   [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open_to_read(const Globals& globals);
+  /// The same without a lock and without a trace on the disk, for dry runs; nullptr if there is none yet.
+  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> look(const Globals& globals);
   [[nodiscard]] Logbook& book() { return *book_; }
 
  private:
@@ -78,10 +82,15 @@ enum class Recent { counts, does_not_count };
 [[nodiscard]] Result<void> wait_until_idle(const Globals& globals, const Plan& plan, Store& target,
                                            Logbook& logbook, bool wait, Recent recent = Recent::counts);
 
-/// Prints the plan or its JSON, asks if need be, runs it. `must_ask`: also without dangers.
-int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook, bool yes,
-                 bool must_ask);
+struct ShowOptions {
+  bool yes = false;       // don't ask
+  bool must_ask = false;  // also without warnings
+  bool explain = false;   // print every step with its reason
+};
+/// Prints the plan or its JSON, asks if need be, runs it.
+int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook& logbook,
+                 const ShowOptions& how);
 /// Prints the plan or its JSON; 3 where it is refused.
-int show_only(const Globals& globals, const Plan& plan);
+int show_only(const Globals& globals, const Plan& plan, const ShowOptions& how = {});
 
 }  // namespace bayswap::cli

@@ -24,7 +24,8 @@ std::string with_home(std::string_view path) {
 Home Home::under(const std::string& folder) {
   return {join_path(folder, "bays"),        join_path(folder, "layouts"),
           join_path(folder, "logbook"),     join_path(folder, "chips.toml"),
-          join_path(folder, "titles.toml"), join_path(folder, "accounts.toml")};
+          join_path(folder, "titles.toml"), join_path(folder, "accounts.toml"),
+          join_path(folder, "pairs.toml")};
 }
 
 Result<Home> Home::of_user() {
@@ -40,7 +41,8 @@ Result<Home> Home::of_user() {
   if (!data.starts_with('/')) data = join_path(home, ".local/share");
   return Home{join_path(config, "bayswap/bays"),        join_path(config, "bayswap/layouts"),
               join_path(data, "bayswap/logbook"),       join_path(config, "bayswap/chips.toml"),
-              join_path(config, "bayswap/titles.toml"), join_path(config, "bayswap/accounts.toml")};
+              join_path(config, "bayswap/titles.toml"), join_path(config, "bayswap/accounts.toml"),
+              join_path(config, "bayswap/pairs.toml")};
 }
 
 }  // namespace bayswap

@@ -26,9 +26,14 @@ struct MemoryBay {
   }
   [[nodiscard]] bool has(const std::string& path) const { return store.files().contains(path); }
   [[nodiscard]] OpenBay open() { return {&bay, &store}; }
+  [[nodiscard]] std::unique_ptr<BayView> view(const Catalog& catalog, const TitleBook* titles = nullptr) {
+    ViewOptions options;
+    options.titles = titles;
+    return std::make_unique<BayView>(catalog, bay, store, options);
+  }
 };
 
-inline const PlanIssue* issue_of(const Plan& plan, std::string_view code) {
+inline const PlanIssue* issue_of(const Plan& plan, IssueCode code) {
   for (const PlanIssue& danger : plan.issues)
     if (danger.code == code) return &danger;
   return nullptr;

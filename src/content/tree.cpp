@@ -1,5 +1,5 @@
-// Folders of files: read whole, compared, and found whatever case their names are in.
-#include <bayswap/bay_saves.hpp>
+// Folders of files: read whole, and compared.
+#include <bayswap/content.hpp>
 
 #include <fmt/format.h>
 
@@ -57,26 +57,6 @@ Result<std::vector<TreeFile>> read_tree(Store& store, const std::string& folder)
   BAYSWAP_CHECK(collect(store, folder, "", 0, bytes, files));
   std::ranges::sort(files, {}, &TreeFile::path);
   return files;
-}
-
-std::string in_case_of_disk(Store& store, const std::string& path) {
-  const auto whole = store.stat(path);
-  if (whole && *whole) return path;
-  const std::string parent = folder_of(path);
-  const std::string own(name_of(path));
-  const std::string folder = parent == "." ? parent : in_case_of_disk(store, parent);
-  const auto join = [&](const std::string& name) { return folder == "." ? name : join_path(folder, name); };
-  const auto there = store.stat(join(own));
-  if (there && *there) return join(own);
-  const auto entries = store.list(folder);
-  if (!entries) return join(own);
-  const FileInfo* found = nullptr;
-  for (const FileInfo& entry : *entries) {
-    if (lower(entry.name) != lower(own)) continue;
-    if (found != nullptr) return join(own);  // two names that differ in case alone: neither is meant for sure
-    found = &entry;
-  }
-  return join(found != nullptr ? found->name : own);
 }
 
 TreeSketch sketch_of(const std::vector<TreeFile>& files) {

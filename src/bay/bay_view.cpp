@@ -1,0 +1,177 @@
+#include <bayswap/bay_view.hpp>
+
+#include <fmt/format.h>
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+#include <set>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "bay/keeper.hpp"
+#include "bay/rom_list.hpp"
+#include "fs/archive_store.hpp"
+#include "fs/path.hpp"
+#include "fs/read_errors.hpp"
+
+namespace bayswap {
+
+struct BayView::Impl {
+  explicit Impl(Store& below) : store(below) {}
+
+  ReadErrors store;
+  std::map<std::string, std::vector<RomFile>> folders;                // every ROM, by the rule's folder
+  std::map<const PlatformRule*, std::vector<RomFile>> roms;           // those of the rule's platform
+  std::map<const PlatformRule*, std::map<std::string, std::size_t>> index;  // of `roms`, by path
+  std::map<std::string, RomFacts> facts;                              // with chip tags, by path
+  std::optional<std::vector<HeldSave>> names;
+  std::optional<std::vector<HeldSave>> whole;
+  std::map<std::string, TreeSketch> sketches;
+};
+
+BayView::BayView(const Catalog& catalog, const Bay& bay, Store& store, ViewOptions options)
+    : catalog_(catalog), bay_(bay), options_(std::move(options)), impl_(std::make_unique<Impl>(store)) {}
+BayView::~BayView() = default;
+
+Store& BayView::store() const {
+  return impl_->store;
+}
+
+Result<void> BayView::check() const {
+  BAYSWAP_CHECK(check_root(bay_, impl_->store));
+  return impl_->store.check();
+}
+
+Result<const std::vector<RomFile>*> BayView::roms(const PlatformRule& rule) {
+  if (const auto known = impl_->roms.find(&rule); known != impl_->roms.end()) return &known->second;
+  std::vector<RomFile> own;
+  if (!rule.roms.empty()) {
+    auto folder = impl_->folders.find(rule.roms);
+    if (folder == impl_->folders.end()) {
+      auto all = list_all_roms(impl_->store, rule.roms);
+      if (!all && all.error().code != ErrorCode::not_found) return tl::unexpected(std::move(all.error()));
+      folder = impl_->folders.emplace(rule.roms, all ? *std::move(all) : std::vector<RomFile>{}).first;
+    }
+    for (const RomFile& rom : folder->second)
+      if (saves_as(rom.facts.game.platform) == saves_as(rule.platform)) own.push_back(rom);
+  }
+  if (options_.titles != nullptr)
+    for (RomFile& rom : own) options_.titles->complete(rom.facts.game);
+  const auto& kept = impl_->roms.emplace(&rule, std::move(own)).first->second;
+  for (std::size_t i = 0; i < kept.size(); ++i) impl_->index[&rule].emplace(kept[i].path, i);
+  return &kept;
+}
+
+const RomFile* BayView::rom(const PlatformRule& rule, const std::string& path) {
+  const auto all = roms(rule);
+  if (!all) return nullptr;
+  const auto& index = impl_->index[&rule];
+  const auto found = index.find(path);
+  return found == index.end() ? nullptr : &(**all)[found->second];
+}
+
+const RomFacts& BayView::facts_of(const RomFile& rom) {
+  const auto [facts, is_new] = impl_->facts.emplace(rom.path, rom.facts);
+  if (is_new)
+    if (const auto source = rom_source(impl_->store, rom.path)) (void)find_chip_tags(*source, facts->second);
+  return facts->second;
+}
+
+namespace {
+
+// A file that several rules take is a save of one of them: of the one that has its ROM, or can open it.
+void drop_doubles(std::vector<HeldSave>& saves) {
+  const auto weight = [](const HeldSave& save) {
+    if (save.kind != SaveKind::battery) return 8;
+    return (save.misplaced.empty() ? 4 : 0) + (save.has_rom ? 2 : 0) + (save.health != Health::damaged ? 1 : 0);
+  };
+  std::map<std::string, const HeldSave*> owners;
+  for (const HeldSave& save : saves) {
+    const auto [owner, is_first] = owners.emplace(save.path, &save);
+    if (!is_first && weight(save) > weight(*owner->second)) owner->second = &save;
+  }
+  std::set<const HeldSave*> lost;
+  for (const HeldSave& save : saves)
+    if (save.kind == SaveKind::battery && owners.at(save.path) != &save) lost.insert(&save);
+  std::vector<HeldSave> kept;
+  for (HeldSave& save : saves)
+    if (!lost.contains(&save)) kept.push_back(std::move(save));
+  saves = std::move(kept);
+}
+
+}  // namespace
+
+Result<const std::vector<HeldSave>*> BayView::saves(Depth depth) {
+  // What was scanned whole has the names as well.
+  if (impl_->whole) return &*impl_->whole;
+  if (depth == Depth::names && impl_->names) return &*impl_->names;
+  SaveList list(options_);
+  ScanContext scan{*this, impl_->store, list, depth == Depth::names};
+  std::set<std::string> done;  // path rules of files
+  for (const PlatformRule& rule : bay_.rules) {
+    std::vector<HeldSave>& saves = list.saves();
+    const std::size_t before = saves.size();
+    if (rule.keeping == Keeping::file) continue;
+    const PlatformRule* const one = &rule;
+    BAYSWAP_CHECK(keeper_of(rule.keeping).scan(scan, {&one, 1}));
+    join_places(saves, before);
+    std::stable_sort(saves.begin() + static_cast<std::ptrdiff_t>(before), saves.end(),
+                     [](const HeldSave& a, const HeldSave& b) { return a.path < b.path; });
+  }
+  for (const PlatformRule& rule : bay_.rules) {
+    if (rule.keeping != Keeping::file || !done.insert(rule.path.text()).second) continue;
+    std::vector<const PlatformRule*> same;
+    for (const PlatformRule& other : bay_.rules)
+      if (other.keeping == Keeping::file && other.path.text() == rule.path.text()) same.push_back(&other);
+    BAYSWAP_CHECK(file_keeper.scan(scan, same));
+  }
+  drop_doubles(list.saves());
+  auto& kept = depth == Depth::whole ? impl_->whole : impl_->names;
+  kept = std::move(list.saves());
+  return &*kept;
+}
+
+const TreeSketch& BayView::sketch(const HeldSave& save) {
+  const auto known = impl_->sketches.find(save.path);
+  if (known != impl_->sketches.end()) return known->second;
+  IssueList issues;
+  const auto content = load_save(*this, save, {}, issues);
+  return impl_->sketches.emplace(save.path, content ? sketch_of(content->tree) : TreeSketch{}).first->second;
+}
+
+Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
+  LocalStore disk;
+  BAYSWAP_TRY(const auto info, disk.stat(bay.root));
+  if (info && info->kind == FileInfo::Kind::file) {
+    BAYSWAP_TRY(const Blob bytes, disk.read(bay.root));
+    ArchiveLimits limits;
+    BAYSWAP_TRY(auto archive, ArchiveStore::open(bytes, bay.root, limits));
+    return std::unique_ptr<Store>(std::move(archive));
+  }
+  auto store = std::make_unique<LocalStore>(bay.root);
+  BAYSWAP_CHECK(check_root(bay, *store));
+  return std::unique_ptr<Store>(std::move(store));
+}
+
+Result<std::vector<HeldSave>> scan_bay(const Catalog& catalog, const Bay& bay, Store& store,
+                                       const ScanOptions& options) {
+  ViewOptions seen;
+  seen.titles = options.titles;
+  seen.memory = options.memory;
+  seen.pairs = options.pairs;
+  seen.on_error = options.on_error;
+  BayView view(catalog, bay, store, seen);
+  BAYSWAP_TRY(const auto saves, view.saves());
+  // Who asks for errors gets them one by one; for all others a list with a gap is none.
+  if (!options.on_error) BAYSWAP_CHECK(view.check());
+  return *saves;
+}
+
+std::vector<std::string> accounts_of(const std::vector<HeldSave>& saves) {
+  std::set<std::string> accounts;
+  for (const HeldSave& save : saves)
+    if (!save.facts.account.empty() && save.place.empty()) accounts.insert(save.facts.account);
+  return {accounts.begin(), accounts.end()};
+}
+
+}  // namespace bayswap

@@ -1,0 +1,185 @@
+// Battery saves: chips in files of a layout, or of a set of layouts.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "bay/file_saves.hpp"
+#include "bay/keeper.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
+  Content content;
+  content.kind = Content::Kind::chips;
+  content.chips.platform = saves_as(save.rule->platform);
+  for (const HeldFile& file : save.held) {
+    BAYSWAP_TRY(const Blob bytes, view.store().read(file.path));
+    OpenOptions options;
+    options.said = file.layout;
+    options.hints = hints;
+    options.hints.platform = save.rule->platform;
+    options.role = file.role;
+    options.shown = view.store().display_path(file.path);
+    options.origin = view.bay().origin;
+    BAYSWAP_TRY(OpenedChips opened, open_chips(view.catalog(), bytes, options, issues));
+    content.layouts.push_back(opened.layout);
+    content.recognised = content.recognised || opened.recognised;
+    for (Part& part : opened.save.parts) {
+      if (content.chips.find(part.role) != nullptr) {
+        if (is_blank(part)) continue;
+        return fail(ErrorCode::bad_usage,
+                    fmt::format("{} and another file both hold the {}", options.shown, to_text(part.role)),
+                    "name the file that is meant by its path");
+      }
+      content.chips.parts.push_back(std::move(part));
+    }
+  }
+  return content;
+}
+
+// The chips that are known, and those that the save evidently has.
+std::vector<ChipFact> chips_for(const Arrival& arrival) {
+  std::vector<ChipFact> chips = arrival.chips;
+  for (const Part& part : arrival.content.chips.parts)
+    if (!is_blank(part)) add_chips(chips, {{part.role.kind, part.size_certain ? part.bytes.size() : 0, ""}});
+  return chips;
+}
+
+// A lone controller pak of the source goes into the first numbered file.
+bool belongs(const Part& part, Role role, const Save& all) {
+  if (part.role == role) return true;
+  return part.role == Role{PartKind::pak, 0} && role == Role{PartKind::pak, 1} && all.find(role) == nullptr;
+}
+
+Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
+  if (arrival.content.kind != Content::Kind::chips) return cannot_become(view, arrival);
+  BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, chips_for(arrival)));
+  std::vector<Spot> found;
+  for (const SaveFile& file : files) {
+    const bool numbered = files.size() > 1;
+    const bool wanted =
+        !numbered || std::ranges::any_of(arrival.content.chips.parts, [&](const Part& part) {
+          return belongs(part, file.role, arrival.content.chips) && !is_blank(part);
+        });
+    if (wanted)
+      found.push_back({in_case_of_disk(view.store(), file.path), {}, file.layout, file.role, numbered});
+  }
+  return found;
+}
+
+class FileMerger {
+ public:
+  FileMerger(MergeContext& context, Arrival& arrival, const Spot& spot)
+      : context_(context), arrival_(arrival), spot_(spot) {}
+
+  Result<void> run() {
+    Store& store = context_.view.store();
+    Save save = arrival_.content.chips;
+    if (spot_.of_set)
+      std::erase_if(save.parts,
+                    [&](const Part& part) { return !belongs(part, spot_.role, arrival_.content.chips); });
+    BAYSWAP_TRY(const auto info, store.stat(spot_.path));
+    std::optional<Blob> old;
+    if (info) {
+      BAYSWAP_TRY(old, store.read(spot_.path));
+    }
+    const auto base = base_from(save, old);
+    ConvertRequest request;
+    request.inputs.push_back(std::move(save));
+    request.to = own_form_ ? &*own_form_ : spot_.layout;
+    request.base = base ? &*base : nullptr;
+    request.chips = chips_for(arrival_);
+    request.pak = spot_.role.number > 0 ? 0 : arrival_.pak;
+    BAYSWAP_TRY(Converted converted, convert(context_.view.catalog(), request));
+    if (converted.empty || converted.files.empty()) return {};
+    arrival_.brought = true;
+    report(converted);
+    if (old && *old == converted.files.front().bytes) return {};
+    steps_of(converted, base.has_value());
+    return place_file(context_, arrival_, spot_.path, converted.files.front().bytes, "");
+  }
+
+ private:
+  // The target's own file as the shell of the new one, if it is what the bay says it is.
+  std::optional<Blob> base_from(const Save& save, const std::optional<Blob>& old) {
+    if (!old) return std::nullopt;
+    if (open_save(*spot_.layout, *old, arrival_.chips)) return old;
+    const std::string shown = context_.view.store().display_path(spot_.path);
+    Hints hints;
+    hints.game = arrival_.facts.game;
+    hints.chips = arrival_.chips;
+    auto own = old->empty() || spot_.role.number > 0
+                   ? fail(ErrorCode::not_recognised, "")
+                   : detect_layout(context_.view.catalog(), {save}, *old, hints);
+    if (own) {
+      arrival_.issues.warn(
+          IssueCode::odd_target,
+          fmt::format("{} has {} bytes, which no {} file has; it is taken as {}: {}", shown, old->size(),
+                      spot_.layout->id, own->layout.id, joined(own->evidence, "; ")),
+          fmt::format("look at it in the game; if it is wrong, undo and correct layout in {}",
+                      context_.view.bay().origin));
+      own_form_ = std::move(own->layout);
+      return old;
+    }
+    const std::string text =
+        fmt::format("{} has {} bytes, which no {} file has", shown, old->size(), spot_.layout->id);
+    if (old->empty())
+      arrival_.issues.note(IssueCode::odd_target, text, "it is replaced by a new file");
+    else
+      arrival_.issues.unless_accepted(
+          IssueCode::odd_target, text,
+          fmt::format("correct layout in {}; the old file is kept in the logbook", context_.view.bay().origin));
+    return std::nullopt;
+  }
+
+  void report(Converted& converted) {
+    for (std::string& warning : converted.warnings)
+      arrival_.issues.warn(IssueCode::conversion, std::move(warning));
+    for (std::string& cut : converted.cuts)
+      arrival_.issues.unless_accepted(IssueCode::cut, std::move(cut), "use a bay that has room for it");
+    for (DumpDefect& defect : converted.defects) {
+      const IssueCode code = issue_code_from_text(defect.code).value_or(IssueCode::conversion);
+      if (defect.certain)
+        arrival_.issues.unless_accepted(code, std::move(defect.text), std::move(defect.hint));
+      else
+        arrival_.issues.warn(code, std::move(defect.text), std::move(defect.hint));
+    }
+  }
+
+  void steps_of(const Converted& converted, bool grafted) {
+    std::vector<std::string> sources;
+    for (const Layout* layout : arrival_.content.layouts)
+      if (std::ranges::any_of(layout->slots, [&](const Slot& slot) {
+            return std::ranges::any_of(converted.files.front().brought,
+                                       [&](Role role) { return role.kind == slot.role.kind; });
+          }))
+        if (std::ranges::find(sources, layout->id) == sources.end()) sources.push_back(layout->id);
+    const std::string& to = own_form_ ? own_form_->id : spot_.layout->id;
+    if (sources.size() != 1 || sources.front() != to)
+      arrival_.steps.push_back({"convert", fmt::format("{} to {}", joined(sources, " + "), to),
+                                fmt::format("{} keeps it so", context_.view.bay().name)});
+    for (const std::string& note : converted.notes)
+      arrival_.steps.push_back({grafted ? "graft" : "convert", note, ""});
+  }
+
+  MergeContext& context_;
+  Arrival& arrival_;
+  const Spot& spot_;
+  std::optional<Layout> own_form_;  // of the target's file, where it is not what the bay says
+};
+
+Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+  Arrival& arrival = *arrivals.front();
+  for (const Spot& spot : arrival.spots) BAYSWAP_CHECK(FileMerger(context, arrival, spot).run());
+  return {};
+}
+
+}  // namespace
+
+const Keeper file_keeper{scan_file_saves, load, spots, merge, false, false};
+
+}  // namespace bayswap

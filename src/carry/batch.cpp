@@ -1,0 +1,237 @@
+// Everything that differs: planned whole, shown, and then run.
+#include <fmt/format.h>
+#include <bayswap/carry.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "carry/planner.hpp"
+#include "carry/select.hpp"
+
+namespace bayswap {
+namespace {
+
+using Outcome = BatchRow::Outcome;
+
+std::string label_of(const HeldSave& save) {
+  return save.label.empty() ? save.name() : save.label;
+}
+
+class BatchPlanner {
+ public:
+  BatchPlanner(BayView& from, BayView& to, const CarryRequest& request)
+      : from_(from), to_(to), request_(request), planner_(&from, to, nullptr, request) {}
+
+  Result<Batch> run() {
+    BAYSWAP_TRY(saves_, from_.saves());
+    for (const HeldSave& save : *saves_)
+      if (save.place.empty() && save.misplaced.empty()) fitting_.insert(save.key());
+    for (const HeldSave& save : *saves_)
+      if (save.place.empty()) add(save);
+    for (const HeldSave& save : *saves_)
+      if (!save.place.empty()) add_extra_place(save);
+    BAYSWAP_CHECK(planner_.merge(passages_, true));
+    BAYSWAP_CHECK(from_.check());
+    BAYSWAP_CHECK(to_.check());
+    settle_rows();
+    make_plans();
+    check_options();
+    batch_.account_question = planner_.resolver().account_question();
+    return std::move(batch_);
+  }
+
+ private:
+  std::size_t new_row(const HeldSave& save, Outcome outcome, std::string why) {
+    BatchRow row;
+    row.save = label_of(save);
+    row.path = designator(save);
+    row.platform = save.rule->platform;
+    row.outcome = outcome;
+    row.why = std::move(why);
+    row.modified = save.modified;
+    batch_.rows.push_back(std::move(row));
+    return batch_.rows.size() - 1;
+  }
+
+  void add(const HeldSave& save) {
+    if (save.health == Health::deleted) {
+      new_row(save, Outcome::left, "it is deleted on its card");
+      return;
+    }
+    if (to_.bay().rule(save.rule->platform) == nullptr) {
+      new_row(save, Outcome::left, fmt::format("{} has no rule for {}", to_.bay().name, tag(save.rule->platform)));
+      return;
+    }
+    if (save.kind == SaveKind::card) {
+      new_row(save, Outcome::failed, save.health_note);
+      return;
+    }
+    if (!save.misplaced.empty() && fitting_.contains(save.key())) {
+      new_row(save, Outcome::left, save.misplaced);
+      return;
+    }
+    if (save.health == Health::empty) {
+      new_row(save, Outcome::left, "it is empty");
+      return;
+    }
+    rows_of_.push_back(new_row(save, Outcome::failed, ""));
+    passages_.push_back(planner_.resolve(save));
+  }
+
+  // With the save it belongs to, or left alone.
+  void add_extra_place(const HeldSave& part) {
+    for (std::size_t i = 0; i < passages_.size(); ++i) {
+      if (passages_[i].held == nullptr || !is_extra_place_of(part, *passages_[i].held)) continue;
+      rows_of_.push_back(rows_of_[i]);
+      passages_.push_back(planner_.resolve(part));
+      return;
+    }
+    new_row(part, Outcome::left, "it belongs to a save that is not here");
+  }
+
+  // What became of each row, by all its passages.
+  void settle_rows() {
+    for (std::size_t i = 0; i < passages_.size(); ++i) {
+      const Passage& passage = passages_[i];
+      BatchRow& row = batch_.rows[rows_of_[i]];
+      const bool is_extra = passage.held != nullptr && !passage.held->place.empty();
+      if (passage.error) {
+        row.outcome = Outcome::failed;
+        row.why = passage.error->message;
+        continue;
+      }
+      if (is_extra && (row.outcome == Outcome::failed || row.outcome == Outcome::refused)) continue;
+      if (const PlanIssue* refusal = passage.arrival->issues.refusal()) {
+        row.outcome = Outcome::refused;
+        row.issue = refusal->code;
+        row.why = refusal->text;
+        continue;
+      }
+      if (!passage.arrival->brought && !is_extra) {
+        row.outcome = Outcome::left;
+        row.why = "it holds nothing that the target keeps";
+        continue;
+      }
+      const bool changes = changes_something(passage);
+      if (!is_extra) row.outcome = changes ? Outcome::carried : Outcome::same;
+      if (is_extra && changes && row.outcome == Outcome::same) row.outcome = Outcome::carried;
+      if (!changes || !row.why.empty()) continue;
+      const Spot& spot = passage.arrival->spots.front();
+      row.why = to_.store().display_path(spot.path) + (spot.entry.empty() ? "" : ": " + spot.entry);
+      if (const auto info = to_.store().stat(spot.path); info && *info && (*info)->kind == FileInfo::Kind::file)
+        row.target_modified = (*info)->modified;
+    }
+  }
+
+  // Of several saves that go onto one card the last one has the change.
+  [[nodiscard]] static bool changes_something(const Passage& passage) {
+    if (!passage.arrival->changes.empty()) return true;
+    return std::any_of(passage.arrival->steps.begin(), passage.arrival->steps.end(),
+                       [](const Step& step) { return step.action == "add" || step.action == "replace"; });
+  }
+
+  void make_plans() {
+    // By file: passages that share a card share a plan, and so do the passages of one row.
+    std::map<std::string, std::size_t> group_of_path;
+    std::map<std::size_t, std::size_t> group_of_row;
+    std::vector<std::vector<Passage*>> groups;
+    for (std::size_t i = 0; i < passages_.size(); ++i) {
+      Passage& passage = passages_[i];
+      const BatchRow& row = batch_.rows[rows_of_[i]];
+      if (row.outcome != Outcome::carried || passage.error || !passage.arrival ||
+          passage.arrival->spots.empty())
+        continue;
+      const std::string& path = passage.arrival->spots.front().path;
+      std::size_t group = groups.size();
+      if (const auto known = group_of_row.find(rows_of_[i]); known != group_of_row.end())
+        group = known->second;
+      else if (const auto same = group_of_path.find(path); same != group_of_path.end())
+        group = same->second;
+      if (group == groups.size()) groups.emplace_back();
+      groups[group].push_back(&passage);
+      group_of_row[rows_of_[i]] = group;
+      group_of_path[path] = group;
+    }
+    for (std::size_t i = 0; i < groups.size(); ++i) {
+      Plan plan = planner_.plan_of(groups[i]);
+      const Passage& first = *groups[i].front();
+      const std::string more =
+          groups[i].size() > 1 && plan.content.empty() ? fmt::format(" and {} more", groups[i].size() - 1) : "";
+      plan.reason = fmt::format("carry '{}'{} from {} to {}", label_of(*first.held), more, plan.from_bay,
+                                plan.to_bay);
+      batch_.plans.push_back(std::move(plan));
+    }
+    for (const auto& [row, group] : group_of_row) batch_.rows[row].plan = group;
+  }
+
+  // An option that has an effect on none of the saves.
+  void check_options() {
+    Plan plan;
+    planner_.check_options(plan);
+    if (passages_.empty()) return;
+    for (const PlanIssue& issue : plan.issues) batch_.issues.push_back(issue);
+  }
+
+  BayView& from_;
+  BayView& to_;
+  const CarryRequest& request_;
+  Planner planner_;
+  const std::vector<HeldSave>* saves_ = nullptr;
+  std::set<SaveKey> fitting_;
+  std::vector<Passage> passages_;
+  std::vector<std::size_t> rows_of_;  // of each passage
+  Batch batch_;
+};
+
+}  // namespace
+
+std::string_view to_text(BatchRow::Outcome outcome) {
+  switch (outcome) {
+    case Outcome::carried:
+      return "carried";
+    case Outcome::same:
+      return "same";
+    case Outcome::refused:
+      return "refused";
+    case Outcome::failed:
+      return "failed";
+    case Outcome::left:
+      return "left";
+  }
+  return "left";
+}
+
+std::size_t Batch::count(BatchRow::Outcome outcome) const {
+  return static_cast<std::size_t>(std::count_if(
+      rows.begin(), rows.end(), [&](const BatchRow& row) { return row.outcome == outcome; }));
+}
+
+Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request) {
+  BAYSWAP_CHECK(check_root(from.bay(), from.store()));
+  BAYSWAP_CHECK(check_root(to.bay(), to.store()));
+  return BatchPlanner(from, to, request).run();
+}
+
+void run_batch(Batch& batch, Store& target, Logbook& logbook,
+               const std::function<Result<void>(const Plan&)>& before_each) {
+  std::optional<std::int64_t> first;
+  for (std::size_t i = 0; i < batch.plans.size(); ++i) {
+    const Plan& plan = batch.plans[i];
+    Result<std::int64_t> id = tl::unexpected(Error{});
+    const auto ready = before_each ? before_each(plan) : Result<void>{};
+    id = ready ? run(plan, target, logbook, first) : tl::unexpected(ready.error());
+    if (id && !first) first = *id;
+    for (BatchRow& row : batch.rows) {
+      if (row.plan != i) continue;
+      if (id) {
+        row.entry = *id;
+        continue;
+      }
+      row.outcome = id.error().code == ErrorCode::busy ? Outcome::refused : Outcome::failed;
+      row.why = id.error().message;
+    }
+  }
+}
+
+}  // namespace bayswap

@@ -1,0 +1,215 @@
+#include "carry/planner.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "carry/companion_plan.hpp"
+#include "carry/select.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+
+Planner::Planner(BayView* from, BayView& to, Store* outside, const CarryRequest& request)
+    : from_(from), to_(to), request_(request), resolver_(from, to, outside, request) {}
+
+// ---- Load ------------------------------------------------------------------------------------------------
+
+Result<SourceSave> Planner::load(const HeldSave& save) {
+  SourceSave source;
+  source.rule = save.rule;
+  source.facts = save.facts;
+  source.place = save.place;
+  source.path = save.path;
+  source.modified = save.modified;
+  source.misplaced = save.misplaced;
+  source.issues = IssueList(request_.accept);
+  if (save.facts.rom_path)
+    if (const RomFile* rom = from_->rom(*save.rule, *save.facts.rom_path))
+      source.rom = save.kind == SaveKind::battery ? from_->facts_of(*rom) : rom->facts;
+  Hints hints;
+  if (source.rom) hints.game = source.rom->game;
+  hints.chips = request_.chips;
+  if (source.rom) add_chips(hints.chips, source.rom->chips);
+  if (request_.book != nullptr) add_chips(hints.chips, request_.book->chips_of(save.facts.game));
+  BAYSWAP_TRY(source.content, load_save(*from_, save, hints, source.issues));
+  if (source.facts.game.title.empty()) source.facts.game.title = save.label.substr(0, save.label.find(" / "));
+  source.content.game = source.facts.game;
+  for (const TreeFile& file : source.content.tree)
+    source.modified = std::max(source.modified.value_or(file.modified), file.modified);
+  for (const HeldFile& file : save.held) source.files.push_back(from_->store().display_path(file.path));
+  if (save.held.empty()) source.files.push_back(from_->store().display_path(save.path));
+  source.shown = joined(source.files, ", ");
+  if (save.kind == SaveKind::card_entry) {
+    source.shown += ", " + save.entry;
+    source.files.back() = source.shown;
+  }
+  return source;
+}
+
+Passage Planner::resolve(const HeldSave& save) {
+  Passage passage;
+  passage.held = &save;
+  auto source = load(save);
+  if (!source) {
+    passage.shown = from_->store().display_path(save.path);
+    passage.error = std::move(source.error());
+    return passage;
+  }
+  passage = resolve(*std::move(source));
+  passage.held = &save;
+  return passage;
+}
+
+Passage Planner::resolve(SourceSave source) {
+  Passage passage;
+  passage.shown = source.shown;
+  passage.files = source.files;
+  passage.source_facts = source.facts;
+  passage.content = digest_of(source.content);
+  auto arrival = resolver_.resolve(std::move(source));
+  if (arrival)
+    passage.arrival = *std::move(arrival);
+  else
+    passage.error = std::move(arrival.error());
+  return passage;
+}
+
+// ---- Group and merge -------------------------------------------------------------------------------------
+
+bool Planner::is_newer(const Arrival& arrival, const std::string& path, const Blob& present,
+                       std::int64_t modified) const {
+  const bool by_date = arrival.modified && modified > *arrival.modified;
+  if (!request_.last_entry) return by_date;
+  const auto entry = request_.last_entry(path);
+  if (!entry || entry->kind == EntryKind::keep) return by_date;
+  const auto change = std::find_if(entry->changes.begin(), entry->changes.end(),
+                                   [&](const LoggedChange& one) { return one.path == path; });
+  if (change == entry->changes.end() || arrival.origin.empty() || entry->from_bay != arrival.origin)
+    return by_date;
+  const bool is_our_copy = change->after && *change->after == sha256(present.view());
+  if (is_our_copy) return false;
+  // It was played on there since, and the source is what was carried then.
+  return by_date || (!entry->content.empty() && entry->content == digest_of(arrival.content).hex());
+}
+
+Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
+  // Where each goes; a card's entries are places of their own.
+  std::map<std::string, Passage*> owners;
+  for (Passage& passage : passages) {
+    if (!passage.arrival) continue;
+    for (const Spot& spot : passage.arrival->spots) {
+      const auto [owner, is_first] = owners.emplace(lower(spot.path) + '\n' + spot.entry, &passage);
+      if (is_first || owner->second == &passage) continue;
+      const std::string where =
+          spot.entry.empty() ? to_.store().display_path(spot.path)
+                             : fmt::format("{} on {}", spot.entry, to_.store().display_path(spot.path));
+      for (Passage* both : {owner->second, &passage})
+        both->arrival->issues.refuse(
+            IssueCode::same_place,
+            fmt::format("{} and {} would both become {}", owner->second->shown, passage.shown, where),
+            "carry one of them, by its path or into a slot of its own");
+    }
+  }
+  std::map<std::string, std::vector<Arrival*>> groups;
+  std::map<const Arrival*, Passage*> passage_of;
+  for (Passage& passage : passages) {
+    if (!passage.arrival || passage.arrival->spots.empty()) continue;
+    // What must not go there is not merged: it can't take the place of another's bytes on a card.
+    const PlanIssue* refusal = passage.arrival->issues.refusal();
+    if (refusal != nullptr && (together || refusal->code == IssueCode::same_place)) {
+      passage.arrival->brought = true;
+      continue;
+    }
+    groups[passage.arrival->spots.front().path].push_back(&*passage.arrival);
+    passage_of[&*passage.arrival] = &passage;
+  }
+  MergeContext context{to_, [this](const Arrival& arrival, const std::string& path, const Blob& present,
+                                   std::int64_t modified) { return is_newer(arrival, path, present, modified); }};
+  for (auto& [path, arrivals] : groups) {
+    const auto merged = keeper_of(arrivals.front()->rule->keeping).merge(context, arrivals);
+    for (Arrival* arrival : arrivals) {
+      Passage& passage = *passage_of[arrival];
+      if (!merged)
+        passage.error = merged.error();
+      else if (arrival->error)
+        passage.error = arrival->error;
+    }
+  }
+  return {};
+}
+
+// ---- The plan --------------------------------------------------------------------------------------------
+
+Plan Planner::plan_of(std::span<Passage* const> passages) {
+  Plan plan;
+  plan.kind = from_ != nullptr ? EntryKind::carry : EntryKind::adopt;
+  plan.from_bay = from_ != nullptr ? from_->bay().name : "";
+  plan.to_bay = to_.bay().name;
+  std::vector<CarriedSave> carried;
+  bool brought = false;
+  std::size_t with_content = 0;
+  for (Passage* passage : passages) {
+    std::move(passage->files.begin(), passage->files.end(), std::back_inserter(plan.from_files));
+    if (!passage->arrival) continue;
+    Arrival& arrival = *passage->arrival;
+    if (!plan.game) {
+      plan.game = passage->source_facts.game;
+      plan.account = arrival.path_rule->uses("account") ? arrival.facts.account : "";
+      plan.slot = arrival.path_rule->uses("slot") ? arrival.facts.slot : 0;
+      if (!arrival.spots.empty()) plan.place = arrival.spots.front().entry;
+    }
+    for (const PlanIssue& issue : arrival.issues.all()) plan.add(issue);
+    std::move(arrival.steps.begin(), arrival.steps.end(), std::back_inserter(plan.steps));
+    std::move(arrival.changes.begin(), arrival.changes.end(), std::back_inserter(plan.changes));
+    if (!arrival.brought) continue;
+    brought = true;
+    ++with_content;
+    plan.content = with_content == 1 ? passage->content.hex() : "";
+    carried.emplace_back(passage->source_facts, arrival.facts);
+  }
+  if (brought && from_ != nullptr) {
+    if (plan_companions({&from_->bay(), &from_->store()}, {&to_.bay(), &to_.store()}, carried,
+                        request_.replace_companions, plan))
+      resolver_.use(CarryOption::companions);
+  }
+  if (!plan.changes.empty())
+    plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
+  if (!brought && plan.refusal() == nullptr)
+    plan.add({PlanIssue::Level::refusal, IssueCode::empty,
+              fmt::format("this save is empty: {} holds nothing that the target keeps",
+                          joined(plan.from_files, ", ")),
+              "usually the game has never saved, the cartridge's battery is flat, or the dump failed: read the "
+              "cartridge again, or save in the game first"});
+  if (plan.refusal() == nullptr && plan.changes.empty())
+    plan.add({PlanIssue::Level::note, IssueCode::same,
+              "the target holds the same save already: there is nothing to do", ""});
+  plan.learned = resolver_.learned();
+  plan.pairs = resolver_.pairs();
+  plan.account_question = resolver_.account_question();
+  return plan;
+}
+
+void Planner::check_options(Plan& plan) const {
+  const auto& used = const_cast<Planner*>(this)->resolver_.used();
+  const auto check = [&](bool given, CarryOption option, std::string_view why) {
+    if (!given || used.contains(option)) return;
+    plan.add({PlanIssue::Level::refusal, IssueCode::no_effect, std::string(why),
+              "nothing was changed",
+              {Remedy::Kind::leave_out, {std::string(to_text(option))}}});
+  };
+  check(request_.region.has_value(), CarryOption::region,
+        "a region has no effect here: this save has no identifiers to restamp");
+  check(request_.exact, CarryOption::exact,
+        "removing other files has no effect here: the target keeps this save in files of its own");
+  check(request_.replace_companions, CarryOption::companions,
+        "companions have no effect here: saves of this platform have none");
+  check(request_.accounts_said > 0, CarryOption::account,
+        "an account has no effect here: neither bay has accounts for this platform");
+  check(request_.slot > 0, CarryOption::slot, "a slot has no effect here: the target has none for this save");
+  check(!request_.chips.empty(), CarryOption::chip, "a chip has no effect here: this save is not of chips");
+}
+
+}  // namespace bayswap

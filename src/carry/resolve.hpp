@@ -1,0 +1,89 @@
+// Whose save is it at the target, and where does it go there?
+#pragma once
+
+#include <bayswap/carry.hpp>
+
+#include "bay/keeper.hpp"
+
+namespace bayswap {
+
+/// A save of the source, read.
+struct SourceSave {
+  const PlatformRule* rule = nullptr;  // of the source's bay; nullptr if it comes from outside
+  NameFacts facts;                     // what its path told, its game among it
+  std::string place;                   // the name of the further place, or empty
+  std::string shown;                   // as the user knows it
+  std::string path;                    // below the source's root
+  std::optional<std::int64_t> modified;
+  std::optional<RomFacts> rom;  // of its ROM, where that is known
+  std::vector<std::string> files;
+  std::vector<std::uint64_t> file_sizes;
+  std::string misplaced;
+  Content content;
+  IssueList issues;
+};
+
+/// Options of a carry that can have no effect.
+enum class CarryOption { region, exact, companions, account, slot, rom, chip };
+[[nodiscard]] std::string_view to_text(CarryOption option);
+
+/// Works for one target; keeps what it has worked out of it for the next save.
+class Resolver {
+ public:
+  /// `from` is nullptr for what comes from outside.
+  Resolver(BayView* from, BayView& to, Store* outside, const CarryRequest& request);
+
+  /// Says what becomes of the save at the target: game, region, account, slot, ROM, name, chips, spots. An
+  /// arrival with a refusal, or without spots, goes nowhere.
+  [[nodiscard]] Result<Arrival> resolve(SourceSave source);
+
+  /// The chips that the user said, or that the source and another place agree on: worth remembering.
+  [[nodiscard]] const std::vector<ChipFact>& learned() const { return learned_; }
+  [[nodiscard]] const std::vector<RomPair>& pairs() const { return said_pairs_; }
+  [[nodiscard]] const std::optional<AccountQuestion>& account_question() const { return account_question_; }
+  void ask(AccountQuestion question) { account_question_ = std::move(question); }
+  [[nodiscard]] const std::set<CarryOption>& used() const { return used_; }
+  void use(CarryOption option) { used_.insert(option); }
+
+ private:
+  struct Named {
+    const RomFile* rom = nullptr;
+    std::string stem;   // as stem_of has it, in lower case
+    std::string title;  // normalised
+  };
+  struct Counterpart {
+    const RomFile* rom = nullptr;
+    GameMatch match = GameMatch::unknown;
+    bool said = false;
+  };
+
+  [[nodiscard]] Result<const PlatformRule*> rule_for(Platform platform) const;
+  [[nodiscard]] Result<const std::vector<Named>*> named_roms(const PlatformRule& rule);
+  [[nodiscard]] Result<Counterpart> counterpart(const SourceSave& source, const PlatformRule& rule,
+                                                const std::optional<RomFile>& said);
+  [[nodiscard]] Result<std::optional<RomFile>> said_rom(const PlatformRule& rule);
+  [[nodiscard]] Result<std::optional<GameId>> played_there(const GameId& game, const Counterpart& rom);
+  [[nodiscard]] Result<std::optional<GameId>> in_region(const GameId& game, const Counterpart& rom);
+  [[nodiscard]] Result<bool> settle_game(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
+  void compare_roms(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
+  [[nodiscard]] Result<bool> settle_account(Arrival& arrival);
+  [[nodiscard]] Result<void> complete_title_id(Arrival& arrival);
+  [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
+  void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
+  [[nodiscard]] Result<void> restamp(const SourceSave& source, Arrival& arrival);
+  [[nodiscard]] const std::vector<std::string>& accounts_there();
+
+  BayView* from_;
+  BayView& to_;
+  Store* outside_;
+  const CarryRequest& request_;
+  std::map<const PlatformRule*, std::vector<Named>> named_;
+  std::optional<std::vector<std::string>> accounts_;
+  std::optional<AccountQuestion> account_question_;
+  std::set<CarryOption> used_;
+  std::vector<ChipFact> learned_;
+  std::vector<RomPair> said_pairs_;
+  std::vector<std::shared_ptr<RomFile>> outside_roms_;
+};
+
+}  // namespace bayswap

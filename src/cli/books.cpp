@@ -1,0 +1,97 @@
+#include "cli/books.hpp"
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/output.hpp"
+
+namespace bayswap::cli {
+
+Result<std::unique_ptr<Books>> Books::load(const Globals& globals) {
+  auto books = std::make_unique<Books>();
+  BAYSWAP_TRY(books->home, home_of(globals));
+  BAYSWAP_TRY(books->catalog, catalog_of(globals));
+  BAYSWAP_TRY(books->titles, TitleBook::load(books->home));
+  BAYSWAP_TRY(books->accounts, AccountBook::load(books->home));
+  BAYSWAP_TRY(books->chips, ChipBook::load(books->home));
+  BAYSWAP_TRY(books->pairs, PairBook::load(books->home));
+  return books;
+}
+
+ViewOptions Books::view_options() const {
+  ViewOptions options;
+  options.titles = &titles;
+  options.pairs = &pairs;
+  return options;
+}
+
+Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std::string& name) {
+  auto opened = std::make_unique<OpenedBay>();
+  BAYSWAP_TRY(opened->bay, find_bay(books.home, name));
+  BAYSWAP_TRY(opened->store, open_place(opened->bay));
+  opened->view =
+      std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
+  return opened;
+}
+
+Result<std::set<IssueCode>> accepted_from_words(const std::vector<std::string>& words) {
+  std::set<IssueCode> accepted;
+  for (const std::string& word : words) {
+    const auto code = issue_code_from_text(word);
+    if (!code || !is_acceptable(*code)) {
+      const std::vector<std::string> known = acceptable_issues();
+      const std::string near = did_you_mean(word, known);
+      return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
+                  fmt::format("{}{}it knows {}", near, near.empty() ? "" : " ", joined(known, ", ")));
+    }
+    accepted.insert(*code);
+  }
+  return accepted;
+}
+
+Result<std::optional<Region>> region_from_word(const std::string& word) {
+  if (word.empty()) return std::nullopt;
+  const auto region = region_from_text(word);
+  if (!region)
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(word)),
+                "e.g. japan, north-america, europe");
+  return region;
+}
+
+CarryRequest request_of(const Books& books, Logbook* logbook) {
+  CarryRequest request;
+  request.titles = &books.titles;
+  request.book = &books.chips;
+  request.pairs = &books.pairs;
+  if (logbook != nullptr)
+    request.last_entry = [logbook](const std::string& path) -> std::optional<Entry> {
+      auto entry = logbook->last_entry(path);
+      return entry ? std::move(*entry) : std::nullopt;
+    };
+  return request;
+}
+
+std::optional<std::string> choose(const Globals& globals, const std::string& question,
+                                  const std::vector<std::string>& choices) {
+  if (!has_terminal() || globals.json || choices.empty()) return std::nullopt;
+  fmt::print(stderr, "{}\n", printable(question));
+  for (std::size_t i = 0; i < choices.size(); ++i)
+    fmt::print(stderr, "  {}  {}\n", i + 1, printable(choices[i]));
+  const std::size_t number = ask_number(choices.size());
+  return number == 0 ? std::nullopt : std::optional(choices[number - 1]);
+}
+
+void remember(const Globals& globals, Books& books, const Plan& plan) {
+  if (plan.game) remember(globals, *plan.game, plan.learned);
+  bool news = false;
+  for (const RomPair& pair : plan.pairs) news = books.pairs.learn(pair) || news;
+  if (!news) return;
+  if (const auto kept = books.pairs.save(books.home); !kept) {
+    report(kept.error());
+    return;
+  }
+  say(globals.quiet,
+      fmt::format("Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
+                  "PATH` forgets it."));
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,39 @@
+// What is known from before, and bays opened with it.
+#pragma once
+
+#include "cli/session.hpp"
+
+namespace bayswap::cli {
+
+/// The books of the home folder, and the layouts.
+struct Books {
+  Home home;
+  Catalog catalog;
+  TitleBook titles;
+  AccountBook accounts;
+  ChipBook chips;
+  PairBook pairs;
+  [[nodiscard]] static Result<std::unique_ptr<Books>> load(const Globals& globals);
+  [[nodiscard]] ViewOptions view_options() const;
+};
+
+/// A bay, its store and its view, which point at each other: not to be moved.
+struct OpenedBay {
+  Bay bay;
+  std::unique_ptr<Store> store;
+  std::unique_ptr<BayView> view;
+  [[nodiscard]] static Result<std::unique_ptr<OpenedBay>> open(const Books& books, const std::string& name);
+};
+
+/// The options that a carry, an adoption and a restore have in common.
+[[nodiscard]] Result<std::set<IssueCode>> accepted_from_words(const std::vector<std::string>& words);
+[[nodiscard]] Result<std::optional<Region>> region_from_word(const std::string& word);
+/// The request with what the books know. `books` and `logbook` must outlive it; logbook may be nullptr.
+[[nodiscard]] CarryRequest request_of(const Books& books, Logbook* logbook);
+/// Asks which of the choices is meant; nothing where there is nobody to ask.
+[[nodiscard]] std::optional<std::string> choose(const Globals& globals, const std::string& question,
+                                                const std::vector<std::string>& choices);
+/// Keeps what a plan that has run taught: chips and pairs.
+void remember(const Globals& globals, Books& books, const Plan& plan);
+
+}  // namespace bayswap::cli

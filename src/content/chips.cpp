@@ -1,0 +1,116 @@
+// Files of chips, taken apart: the bytes decide what they are.
+#include <fmt/format.h>
+#include <bayswap/content.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr double clear = 0.7;    // so sure of another layout than the bay says
+constexpr double no_more = 0.15;  // and so little of the one it does say
+constexpr double order_clear = 0.9;
+constexpr double by_content = 0.8;  // no size alone gives so much
+
+class Opener {
+ public:
+  Opener(const Catalog& catalog, const Blob& bytes, const OpenOptions& options, IssueList& issues)
+      : catalog_(catalog), bytes_(bytes), options_(options), issues_(issues) {}
+
+  Result<OpenedChips> run() {
+    BAYSWAP_TRY(const Layout* layout, choose());
+    auto opened = open_save(*layout, bytes_, options_.hints.chips);
+    if (!opened) {
+      opened.error().code = ErrorCode::damaged;
+      opened.error().message = fmt::format("{}: {}", options_.shown, opened.error().message);
+      return tl::unexpected(std::move(opened.error()));
+    }
+    if (options_.role.number > 0 && !opened->save.parts.empty())
+      opened->save.parts.front().role = options_.role;
+    judge_order(*layout, opened->fitted.bytes);
+    if (opened->fitted.fit == Fit::trimmed) {
+      std::string text = fmt::format("{}: {}", options_.shown, opened->fitted.in_words(*layout));
+      if (!issues_.is_accepted(IssueCode::short_file))
+        return fail(ErrorCode::damaged, std::move(text),
+                    "copy it again from where it came from, unless its end was blank and left out on purpose",
+                    {Remedy::Kind::accept, {std::string(to_text(IssueCode::short_file))}});
+      issues_.warn(IssueCode::short_file, std::move(text), "look at it in the game");
+    }
+    return OpenedChips{std::move(opened->save), layout, recognised_};
+  }
+
+ private:
+  Result<const Layout*> choose() {
+    const auto plain = unwrap(bytes_);
+    const bool knows = plain.has_value();
+    const Recognition told = knows ? recognise(catalog_, plain->plain, options_.hints) : Recognition{};
+    if (!told.matches.empty() && !told.either())
+      recognised_ = told.matches.front().fit == Fit::exact && told.matches.front().confidence >= by_content;
+    if (options_.said != nullptr) return believed(*options_.said, told);
+    if (!knows) return tl::unexpected(plain.error());
+    if (told.matches.empty())
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{} ({} bytes) is no {} save that we know", options_.shown, plain->plain.size(),
+                              options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
+                  "inspect it to see what it could be");
+    if (told.either())
+      issues_.warn(IssueCode::either_layout,
+                   fmt::format("{} could be {} as well as {}", options_.shown, told.matches[0].layout->id,
+                               told.matches[1].layout->id),
+                   "look at it in the game; undo brings the old one back");
+    return told.matches.front().layout;
+  }
+
+  const Layout* believed(const Layout& said, const Recognition& told) {
+    if (told.matches.empty() || told.either() || told.matches.front().layout == &said) return &said;
+    const LayoutMatch& best = told.matches.front();
+    const auto own = std::find_if(told.matches.begin(), told.matches.end(),
+                                  [&](const LayoutMatch& one) { return one.layout == &said; });
+    if (best.confidence < clear || (own != told.matches.end() && own->confidence > no_more)) return &said;
+    issues_.note(IssueCode::other_layout,
+                 fmt::format("{}: the bay calls it {}, but it is {}: {}", options_.shown, said.id,
+                             best.layout->id, joined(best.evidence, "; ")),
+                 options_.origin.empty()
+                     ? "it is read as what it is"
+                     : fmt::format("it is read as what it is; correct layout in {}", options_.origin));
+    return best.layout;
+  }
+
+  // The layout says in which order words stand; the content may contradict.
+  void judge_order(const Layout& layout, const Blob& bytes) {
+    if (layout.platform != Platform::n64) return;
+    for (const Slot& slot : layout.slots) {
+      if (slot.role.kind != PartKind::sram && slot.role.kind != PartKind::flash) continue;
+      const auto at = layout.place(slot, bytes.size());
+      const OrderVerdict verdict =
+          judge_word_order(bytes.slice(at.at, at.size).view(), options_.hints.game);
+      const bool reversed = slot.order == ByteOrder::swap32;
+      if (verdict.says == OrderVerdict::Says::nothing || verdict.confidence < order_clear ||
+          reversed == (verdict.says == OrderVerdict::Says::reversed))
+        continue;
+      issues_.unless_accepted(
+          IssueCode::byte_order,
+          fmt::format("{}: the bay calls it {}, but its {} has the other byte order: {}", options_.shown,
+                      layout.id, to_text(slot.role), verdict.evidence),
+          options_.origin.empty() ? "" : fmt::format("correct layout in {}", options_.origin));
+    }
+  }
+
+  const Catalog& catalog_;
+  const Blob& bytes_;
+  const OpenOptions& options_;
+  IssueList& issues_;
+  bool recognised_ = false;
+};
+
+}  // namespace
+
+Result<OpenedChips> open_chips(const Catalog& catalog, const Blob& bytes, const OpenOptions& options,
+                               IssueList& issues) {
+  return Opener(catalog, bytes, options, issues).run();
+}
+
+}  // namespace bayswap
