@@ -16,7 +16,8 @@ using Cli = DemoArcade;
 TEST_F(Cli, CarryThereAndBack) {
   const Blob own = read(tv_save);
   const Blob sram = read(dump);
-  const Outcome there = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
+  const Outcome there =
+      bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes", "--explain"});
   ASSERT_EQ(there.code, 0) << there.err;
   for (const char* piece :
        {"keep", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
@@ -56,7 +57,7 @@ TEST_F(Cli, CarryAsksAndDryRunsWriteNothing) {
   std::filesystem::remove_all(path("home/logbook"));
   const Outcome dry = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--dry-run"});
   EXPECT_EQ(dry.code, 0);
-  EXPECT_TRUE(has(dry.out, "place"));
+  EXPECT_TRUE(has(dry.out, "replace"));
   EXPECT_FALSE(exists("home/logbook"));
   EXPECT_EQ(read(tv_save), own);
 }
@@ -213,7 +214,9 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"convert", path(dump), "--to", "n64.combined", "--out", "x", "--slot", "5"}, "--slot");
   mistake({"carry", "Lantern Skiff", "--from", "bnch", "--to", "quay-tv"}, "did you mean 'bench'?");
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "bench"}, "two different bays");
-  mistake({"carry", "Stone Jetty", "--from", "bench", "--to", "quay-tv"}, "no ROM called 'Stone Jetty'");
+  const Outcome unknown = bayswap({"carry", "Lantrn Skif", "--from", "bench", "--to", "quay-tv"});
+  EXPECT_EQ(unknown.code, 4);
+  EXPECT_TRUE(has(unknown.err, "did you mean 'LANTERN SKIFF'?"));
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--accept", "anything"},
           "wrong-region");
   mistake({"undo"}, "nothing to undo");

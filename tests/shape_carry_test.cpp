@@ -83,7 +83,10 @@ TEST_F(Shapes, TwoSavesNeverTakeOnePlace) {
   sd.put("title/00040000/0ff99200/data/00000002/a.bin", noise(500, 2));
   CarryRequest request = what("AB9P");
   request.slot = 3;  // neither of them is in slot 3
-  EXPECT_EQ(plan(sd, locker, request).error().code, ErrorCode::bad_usage);
+  const auto both = plan(sd, locker, request);
+  ASSERT_TRUE(both);
+  ASSERT_NE(both->refusal(), nullptr);
+  EXPECT_EQ(both->refusal()->code, IssueCode::same_place);
   EXPECT_EQ(carry(sd, locker, what("AB9P")).changes.size(), 2U) << "each into its own slot";
 }
 

@@ -8,8 +8,8 @@
 #include <span>
 #include <string>
 #include <string_view>
-#include <vector>
 #include <tl/expected.hpp>
+#include <vector>
 
 namespace bayswap {
 

@@ -62,11 +62,11 @@ class NameRule {
 
 /// How a bay stores a save.
 enum class Keeping {
-  file,     // in a file of a layout, or a set of them
-  folder,   // as a folder of the game's own files
-  card,     // as entries of a memory card's image
-  single,   // as a file with one save off a card in it
-  package,  // as a package, or as the folder of a package's files
+  file,       // in a file of a layout, or a set of them
+  folder,     // as a folder of the game's own files
+  card,       // as entries of a memory card's image
+  single,     // as a file with one save off a card in it
+  package,    // as a package, or as the folder of a package's files
   encrypted,  // as a file that only the console can read: carried whole
 };
 [[nodiscard]] std::string_view to_text(Keeping keeping);

@@ -48,7 +48,8 @@ struct SaveKey {
   [[nodiscard]] auto operator<=>(const SaveKey&) const = default;
 };
 /// Returns what identifies a game: its title id, else its code, else its header's title, else the normalised
-/// stem of its ROM's or its save's file name. Equal keys are one game: this is transitive, as compare() is not.
+/// stem of its ROM's or its save's file name. Equal keys are one game: this is transitive, as compare() is
+/// not.
 [[nodiscard]] std::string game_key(const GameId& game, std::string_view stem);
 
 enum class SaveKind {
@@ -70,7 +71,7 @@ enum class Health { good, empty, suspicious, damaged, deleted, encrypted };
 
 /// A file that a battery save is in.
 struct HeldFile {
-  std::string path;  // below the bay's root
+  std::string path;                // below the bay's root
   const Layout* layout = nullptr;  // what the bay says it is; nullptr where only its bytes tell
   Role role;                       // of a set's file: whose it is
   std::int64_t modified = 0;
@@ -83,7 +84,7 @@ struct HeldSave {
   NameFacts facts;                     // what its path tells, its game among it
   std::string place;                   // empty, or the name of the further place it is ("common", "extra")
   SaveKind kind{};
-  std::string path;  // below the bay's root; of a card entry, the card's; of several files, the first
+  std::string path;   // below the bay's root; of a card entry, the card's; of several files, the first
   std::string entry;  // its name on the card
   std::string label;  // what people call it: a title, from wherever there is one
   std::vector<HeldFile> held;  // of SaveKind::battery: its files

@@ -88,8 +88,9 @@ class BayView {
 };
 
 /// Returns the chips that the saves a bay has of that game tell of: those in files that are as long as the
-/// chip.
-[[nodiscard]] std::vector<ChipFact> chips_seen(BayView& view, const GameId& game);
+/// chip. A save with the very bytes of `not_this` tells nothing: it is a copy.
+[[nodiscard]] std::vector<ChipFact> chips_seen(BayView& view, const GameId& game,
+                                               const Save* not_this = nullptr);
 
 /// Reads what a scan found. Adds to `issues` what is doubtful. `hints`: what is known of the game's chips.
 [[nodiscard]] Result<Content> load_save(BayView& view, const HeldSave& save, const Hints& hints,

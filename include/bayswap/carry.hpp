@@ -96,9 +96,9 @@ struct CarryRequest {
   std::function<std::optional<Entry>(const std::string& path)> last_entry;
 };
 
-/// Returns the saves of a bay that WHAT names: by path, ROM, game, code, title id or label; deleted ones never.
-/// Empty if there is none. Fails with `bad_usage` if several games, or two saves of one game, are meant: then
-/// the error's remedy has what to say for each.
+/// Returns the saves of a bay that WHAT names: by path, ROM, game, code, title id or label; deleted ones
+/// never. Empty if there is none. Fails with `bad_usage` if several games, or two saves of one game, are
+/// meant: then the error's remedy has what to say for each.
 [[nodiscard]] Result<std::vector<const HeldSave*>> find_saves(BayView& view, Store& outside,
                                                               const std::string& what);
 
@@ -107,7 +107,8 @@ struct CarryRequest {
 /// remedy has the choices); what could hurt is an issue of the plan.
 [[nodiscard]] Result<Plan> plan_carry(const Catalog& catalog, OpenBay from, OpenBay to, Store& outside,
                                       const CarryRequest& request);
-[[nodiscard]] Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryRequest& request);
+[[nodiscard]] Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside,
+                                      const CarryRequest& request);
 
 /// What is to become of one save of a batch.
 struct BatchRow {
@@ -122,9 +123,9 @@ struct BatchRow {
   std::string path;  // what to type to mean this one: see CarryRequest::what
   Platform platform{};
   Outcome outcome{};
-  std::optional<IssueCode> issue;  // of a refusal
-  std::string why;                 // a sentence; of carried ones, where it goes
-  std::optional<std::size_t> plan;     // index of the plan that carries it
+  std::optional<IssueCode> issue;               // of a refusal
+  std::string why;                              // a sentence; of carried ones, where it goes
+  std::optional<std::size_t> plan;              // index of the plan that carries it
   std::optional<std::int64_t> modified;         // of the source's save
   std::optional<std::int64_t> target_modified;  // of what it replaces
   std::optional<std::int64_t> entry;            // of the logbook, once it has run

@@ -42,13 +42,13 @@ struct Likeness {
 struct Content {
   enum class Kind { chips, tree, item, encrypted };
   Kind kind{};
-  GameId game;                   // as far as the bytes, or the place they were found in, tell
-  Save chips;                    // of Kind::chips
-  std::vector<TreeFile> tree;    // of Kind::tree: a folder's files, or a package's
-  std::optional<CardSave> item;  // of Kind::item
-  std::optional<Blob> whole;     // of Kind::encrypted; of a package its image, as a shell
+  GameId game;                         // as far as the bytes, or the place they were found in, tell
+  Save chips;                          // of Kind::chips
+  std::vector<TreeFile> tree;          // of Kind::tree: a folder's files, or a package's
+  std::optional<CardSave> item;        // of Kind::item
+  std::optional<Blob> whole;           // of Kind::encrypted; of a package its image, as a shell
   std::vector<const Layout*> layouts;  // of Kind::chips: of the files they came from
-  bool recognised = false;             // of Kind::chips: told by more than sizes
+  bool recognised = false;             // of Kind::chips: a field of the file says how large the chip is
 
   /// Returns whether nothing is lost if the save is dropped: no bytes, or only 00 or FF.
   [[nodiscard]] bool is_blank() const;
@@ -85,7 +85,7 @@ struct OpenOptions {
 struct OpenedChips {
   Save save;
   const Layout* layout = nullptr;
-  bool recognised = false;  // by more than its size
+  bool recognised = false;  // a field of the file says how large the chip is
 };
 [[nodiscard]] Result<OpenedChips> open_chips(const Catalog& catalog, const Blob& bytes,
                                              const OpenOptions& options, IssueList& issues);

@@ -20,10 +20,10 @@ struct BayView::Impl {
   explicit Impl(Store& below) : store(below) {}
 
   ReadErrors store;
-  std::map<std::string, std::vector<RomFile>> folders;                // every ROM, by the rule's folder
-  std::map<const PlatformRule*, std::vector<RomFile>> roms;           // those of the rule's platform
+  std::map<std::string, std::vector<RomFile>> folders;                      // every ROM, by the rule's folder
+  std::map<const PlatformRule*, std::vector<RomFile>> roms;                 // those of the rule's platform
   std::map<const PlatformRule*, std::map<std::string, std::size_t>> index;  // of `roms`, by path
-  std::map<std::string, RomFacts> facts;                              // with chip tags, by path
+  std::map<std::string, RomFacts> facts;                                    // with chip tags, by path
   std::optional<std::vector<HeldSave>> names;
   std::optional<std::vector<HeldSave>> whole;
   std::map<std::string, TreeSketch> sketches;
@@ -83,7 +83,8 @@ namespace {
 void drop_doubles(std::vector<HeldSave>& saves) {
   const auto weight = [](const HeldSave& save) {
     if (save.kind != SaveKind::battery) return 8;
-    return (save.misplaced.empty() ? 4 : 0) + (save.has_rom ? 2 : 0) + (save.health != Health::damaged ? 1 : 0);
+    return (save.misplaced.empty() ? 4 : 0) + (save.has_rom ? 2 : 0) +
+           (save.health != Health::damaged ? 1 : 0);
   };
   std::map<std::string, const HeldSave*> owners;
   for (const HeldSave& save : saves) {

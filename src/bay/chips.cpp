@@ -138,7 +138,7 @@ std::size_t ChipBook::forget(std::string_view code_or_title) {
   });
 }
 
-std::vector<ChipFact> chips_seen(BayView& view, const GameId& game) {
+std::vector<ChipFact> chips_seen(BayView& view, const GameId& game, const Save* not_this) {
   std::vector<ChipFact> chips;
   const PlatformRule* rule = view.bay().rule(game.platform);
   if (rule == nullptr || rule->keeping != Keeping::file) return chips;
@@ -157,6 +157,8 @@ std::vector<ChipFact> chips_seen(BayView& view, const GameId& game) {
       const auto opened = open_save(*file.layout, **bytes);
       const Part* part =
           opened && opened->fitted.fit == Fit::exact ? opened->save.find(sized->role) : nullptr;
+      const Part* own = part != nullptr && not_this != nullptr ? not_this->find(part->role) : nullptr;
+      if (own != nullptr && own->bytes == part->bytes) continue;
       if (part != nullptr && !is_blank(*part))
         add_chips(chips, {{part->role.kind, part->bytes.size(),
                            fmt::format("the save {} in {} has {} bytes of it", file.path, view.bay().name,

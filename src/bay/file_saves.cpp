@@ -23,7 +23,7 @@ struct FileRule {
   const PlatformRule* rule = nullptr;
   std::vector<const Layout*> layouts;
   const std::vector<RomFile>* roms = nullptr;
-  std::unordered_map<std::string, const RomFile*> by_stem;   // lower case
+  std::unordered_map<std::string, const RomFile*> by_stem;        // lower case
   std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
   bool by_extension = false;
   bool is_set = false;
@@ -240,17 +240,16 @@ class FileScanner {
     const std::string low = lower(extension);
     if (std::find(usual.begin(), usual.end(), low) != usual.end()) return true;
     const auto all = catalog.all();
-    return !low.empty() && std::any_of(all.begin(), all.end(), [&](const Layout* layout) {
-      return lower(layout->extension) == low;
-    });
+    return !low.empty() && std::any_of(all.begin(), all.end(),
+                                       [&](const Layout* layout) { return lower(layout->extension) == low; });
   }
 
   void take_misplaced(const Place& place, std::vector<Told>& told) {
     if (!is_save_extension(extension_of(place.path), scan_.view.catalog())) return;
     for (const FileRule& rule : rules_) {
       const RomMatch rom = rom_for(rule, place.words, place.path);
-      if (rom.rom == nullptr && (rules_.size() > 1 || place.words.contains("rom.stem")) && rule.roms != nullptr &&
-          !rule.roms->empty())
+      if (rom.rom == nullptr && (rules_.size() > 1 || place.words.contains("rom.stem")) &&
+          rule.roms != nullptr && !rule.roms->empty())
         continue;
       const std::string key =
           fmt::format("misplaced {} {}", tag(rule.rule->platform), SaveList::key_of(place.path, place.info));
@@ -338,7 +337,9 @@ class FileScanner {
       if (!one.misplaced.empty()) save.misplaced = one.misplaced;
       if (one.row.label.size() > save.label.size()) save.label = one.row.label;
       // Of several files one that holds something decides, and one that is broken all the more.
-      const auto weight = [](Health health) { return health == Health::empty ? 0 : static_cast<int>(health) + 1; };
+      const auto weight = [](Health health) {
+        return health == Health::empty ? 0 : static_cast<int>(health) + 1;
+      };
       if (weight(one.row.health) < weight(save.health)) continue;
       save.health = one.row.health;
       save.health_note = one.row.health_note;

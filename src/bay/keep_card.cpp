@@ -109,9 +109,10 @@ Result<Image> open_image(BayView& view, const std::string& path, CardKind kind) 
 void check_newer_entry(MergeContext& context, Arrival& arrival, const Image& image, const std::string& name) {
   for (const CardEntry& entry : image.card->entries()) {
     if (entry.name != name || !entry.modified || !arrival.modified) continue;
-    const bool newer = context.is_newer ? context.is_newer(arrival, context.view.store().absolute_path(image.path),
-                                                           *image.before, *entry.modified)
-                                        : *entry.modified > *arrival.modified;
+    const bool newer = context.is_newer
+                           ? context.is_newer(arrival, context.view.store().absolute_path(image.path),
+                                              *image.before, *entry.modified)
+                           : *entry.modified > *arrival.modified;
     if (newer)
       arrival.issues.unless_accepted(
           IssueCode::newer,
@@ -128,9 +129,9 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
                 fmt::format("{} is a {} card, and {} a save of a {} card", image.shown,
                             to_text(image.card->kind()), save.name, to_text(save.kind)));
   if (image.problems > 0)
-    arrival.issues.unless_accepted(
-        IssueCode::damaged, fmt::format("{}: {}", image.shown, image.card->check().front().text), "",
-        {Remedy::Kind::repair_card, {image.shown}});
+    arrival.issues.unless_accepted(IssueCode::damaged,
+                                   fmt::format("{}: {}", image.shown, image.card->check().front().text), "",
+                                   {Remedy::Kind::repair_card, {image.shown}});
   const auto own = image.card->read(save.name);
   arrival.brought = true;
   if (own && own->same_content(save)) return false;

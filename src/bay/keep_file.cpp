@@ -61,10 +61,9 @@ Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
   std::vector<Spot> found;
   for (const SaveFile& file : files) {
     const bool numbered = files.size() > 1;
-    const bool wanted =
-        !numbered || std::ranges::any_of(arrival.content.chips.parts, [&](const Part& part) {
-          return belongs(part, file.role, arrival.content.chips) && !is_blank(part);
-        });
+    const bool wanted = !numbered || std::ranges::any_of(arrival.content.chips.parts, [&](const Part& part) {
+      return belongs(part, file.role, arrival.content.chips) && !is_blank(part);
+    });
     if (wanted)
       found.push_back({in_case_of_disk(view.store(), file.path), {}, file.layout, file.role, numbered});
   }
@@ -107,7 +106,10 @@ class FileMerger {
   // The target's own file as the shell of the new one, if it is what the bay says it is.
   std::optional<Blob> base_from(const Save& save, const std::optional<Blob>& old) {
     if (!old) return std::nullopt;
-    if (open_save(*spot_.layout, *old, arrival_.chips)) return old;
+    // One that ends early is none: who knows what it is.
+    if (const auto opened = open_save(*spot_.layout, *old, arrival_.chips);
+        opened && opened->fitted.fit != Fit::trimmed)
+      return old;
     const std::string shown = context_.view.store().display_path(spot_.path);
     Hints hints;
     hints.game = arrival_.facts.game;
@@ -130,9 +132,9 @@ class FileMerger {
     if (old->empty())
       arrival_.issues.note(IssueCode::odd_target, text, "it is replaced by a new file");
     else
-      arrival_.issues.unless_accepted(
-          IssueCode::odd_target, text,
-          fmt::format("correct layout in {}; the old file is kept in the logbook", context_.view.bay().origin));
+      arrival_.issues.unless_accepted(IssueCode::odd_target, text,
+                                      fmt::format("correct layout in {}; the old file is kept in the logbook",
+                                                  context_.view.bay().origin));
     return std::nullopt;
   }
 

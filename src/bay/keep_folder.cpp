@@ -90,7 +90,7 @@ void scan_folder(ScanContext& scan, const PlatformRule& rule, const Place& place
   if (listed.files == 0 && !what.empty() && !scan.names_only) return;
   HeldSave save = SaveList::begin(rule, place);
   save.place = what;
-  save.kind = !what.empty()                     ? SaveKind::shared_folder
+  save.kind = !what.empty()                      ? SaveKind::shared_folder
               : rule.keeping == Keeping::package ? SaveKind::package_files
                                                  : SaveKind::folder;
   save.files = listed.files;
@@ -118,8 +118,7 @@ void scan_folder(ScanContext& scan, const PlatformRule& rule, const Place& place
     label.health = Health::damaged;
     label.note = tree.error().message;
   }
-  if (label.code.empty() && rule.platform == Platform::wiiu)
-    label.code = code_beside(scan.store, place.path);
+  if (label.code.empty() && rule.platform == Platform::wiiu) label.code = code_beside(scan.store, place.path);
   scan.list.remember(key, save, {label.title, label.health, label.note, label.code, "", label.thumbnail});
 }
 
@@ -184,7 +183,8 @@ Result<void> merge_folder(MergeContext& context, Arrival& arrival) {
     }
     const std::string path = join_path(folder, file.path);
     add_keep_step(arrival.steps, store, path, file.bytes);
-    steps.push_back({"remove", store.display_path(path), "the source has no such file, and you asked for that"});
+    steps.push_back(
+        {"remove", store.display_path(path), "the source has no such file, and you asked for that"});
     arrival.changes.push_back({path, file.bytes, std::nullopt, std::nullopt});
   }
   if (arrival.changes.empty()) return {};

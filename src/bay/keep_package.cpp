@@ -150,7 +150,8 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
   BAYSWAP_CHECK(place_file(context, arrival, path, after, ""));
   if (!changes) return {};
   if (!kept.empty()) arrival.steps.push_back({"leave", joined(kept, ", "), "only the target has it"});
-  arrival.issues.note(IssueCode::signature, "the package's signature is as it was: only a console can make one",
+  arrival.issues.note(IssueCode::signature,
+                      "the package's signature is as it was: only a console can make one",
                       "emulators and modified consoles don't ask for it");
   return {};
 }

@@ -18,11 +18,11 @@ struct Spot {
 
 /// A save on its way into a bay.
 struct Arrival {
-  const PlatformRule* rule = nullptr;  // of the bay it goes to
+  const PlatformRule* rule = nullptr;   // of the bay it goes to
   const NameRule* path_rule = nullptr;  // the rule's own path, or that of a further place
-  std::string place;                   // the name of the further place, or empty
-  NameFacts facts;                     // as the bay has them
-  std::string named_after;             // the ROM whose name it takes; may be empty
+  std::string place;                    // the name of the further place, or empty
+  NameFacts facts;                      // as the bay has them
+  std::string named_after;              // the ROM whose name it takes; may be empty
   Content content;
   std::vector<ChipFact> chips;
   std::string shown;   // where it comes from, as the user knows it

@@ -34,7 +34,8 @@ Result<PairBook> PairBook::parse(std::string_view toml, const std::string& origi
 
 std::string PairBook::to_toml() const {
   std::string out =
-      "# Saves and the ROMs they belong to, where their names do not tell. Bay Swap adds what it is told; you "
+      "# Saves and the ROMs they belong to, where their names do not tell. Bay Swap adds what it is told; "
+      "you "
       "may edit it.\n";
   for (const RomPair& pair : pairs_)
     out += fmt::format("\n[[pair]]\nbay = {}\nsave = {}\nrom_bay = {}\nrom = {}\n", toml_quoted(pair.bay),

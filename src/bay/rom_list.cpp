@@ -50,9 +50,8 @@ Result<std::vector<RomFile>> list_all_roms(Store& store, const std::string& fold
 Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
   if (rule.roms.empty()) return std::vector<RomFile>{};
   BAYSWAP_TRY(auto roms, list_all_roms(store, rule.roms));
-  std::erase_if(roms, [&](const RomFile& rom) {
-    return saves_as(rom.facts.game.platform) != saves_as(rule.platform);
-  });
+  std::erase_if(
+      roms, [&](const RomFile& rom) { return saves_as(rom.facts.game.platform) != saves_as(rule.platform); });
   return roms;
 }
 

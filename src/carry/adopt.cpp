@@ -113,8 +113,8 @@ class Finder {
     }
     if (best == nullptr || likest.score < 0.2) return;
     one.score += for_likeness * likest.score;
-    one.reasons.push_back(fmt::format("{:.0f} % like {}: {}", likest.score * 100, best->path,
-                                      joined(likest.reasons, ", ")));
+    one.reasons.push_back(
+        fmt::format("{:.0f} % like {}: {}", likest.score * 100, best->path, joined(likest.reasons, ", ")));
     const NameFacts& theirs = best->facts;
     GameId& game = one.facts.game;
     if (game.code.empty() && game.title_id == 0) game = theirs.game;

@@ -60,7 +60,8 @@ class BatchPlanner {
       return;
     }
     if (to_.bay().rule(save.rule->platform) == nullptr) {
-      new_row(save, Outcome::left, fmt::format("{} has no rule for {}", to_.bay().name, tag(save.rule->platform)));
+      new_row(save, Outcome::left,
+              fmt::format("{} has no rule for {}", to_.bay().name, tag(save.rule->platform)));
       return;
     }
     if (save.kind == SaveKind::card) {
@@ -119,7 +120,8 @@ class BatchPlanner {
       if (!changes || !row.why.empty()) continue;
       const Spot& spot = passage.arrival->spots.front();
       row.why = to_.store().display_path(spot.path) + (spot.entry.empty() ? "" : ": " + spot.entry);
-      if (const auto info = to_.store().stat(spot.path); info && *info && (*info)->kind == FileInfo::Kind::file)
+      if (const auto info = to_.store().stat(spot.path);
+          info && *info && (*info)->kind == FileInfo::Kind::file)
         row.target_modified = (*info)->modified;
     }
   }
@@ -156,10 +158,11 @@ class BatchPlanner {
     for (std::size_t i = 0; i < groups.size(); ++i) {
       Plan plan = planner_.plan_of(groups[i]);
       const Passage& first = *groups[i].front();
-      const std::string more =
-          groups[i].size() > 1 && plan.content.empty() ? fmt::format(" and {} more", groups[i].size() - 1) : "";
-      plan.reason = fmt::format("carry '{}'{} from {} to {}", label_of(*first.held), more, plan.from_bay,
-                                plan.to_bay);
+      const std::string more = groups[i].size() > 1 && plan.content.empty()
+                                   ? fmt::format(" and {} more", groups[i].size() - 1)
+                                   : "";
+      plan.reason =
+          fmt::format("carry '{}'{} from {} to {}", label_of(*first.held), more, plan.from_bay, plan.to_bay);
       batch_.plans.push_back(std::move(plan));
     }
     for (const auto& [row, group] : group_of_row) batch_.rows[row].plan = group;
@@ -203,8 +206,8 @@ std::string_view to_text(BatchRow::Outcome outcome) {
 }
 
 std::size_t Batch::count(BatchRow::Outcome outcome) const {
-  return static_cast<std::size_t>(std::count_if(
-      rows.begin(), rows.end(), [&](const BatchRow& row) { return row.outcome == outcome; }));
+  return static_cast<std::size_t>(
+      std::count_if(rows.begin(), rows.end(), [&](const BatchRow& row) { return row.outcome == outcome; }));
 }
 
 Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request) {

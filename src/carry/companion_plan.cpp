@@ -29,8 +29,8 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
   const auto ours = current(*from.store, here);
   if (!ours || !theirs) return;
   if (!*ours && !*theirs) {
-    plan.add({PlanIssue::Level::note, IssueCode::companion_missing, fmt::format("{} ({}) is in neither bay", rule.what, *to_path),
-              "without it, " + rule.without});
+    plan.add({PlanIssue::Level::note, IssueCode::companion_missing,
+              fmt::format("{} ({}) is in neither bay", rule.what, *to_path), "without it, " + rule.without});
     return;
   }
   if (!*ours || (*theirs && **theirs == **ours)) return;
@@ -42,9 +42,11 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
     }
   }
   if (*theirs && !replace) {
-    plan.add({PlanIssue::Level::note, IssueCode::companion_kept,
+    plan.add({PlanIssue::Level::note,
+              IssueCode::companion_kept,
               fmt::format("{} has its own of {}; it is kept", to.bay->name, rule.what),
-              "ask for companions to replace it", {Remedy::Kind::companions, {}}});
+              "ask for companions to replace it",
+              {Remedy::Kind::companions, {}}});
     return;
   }
   if (std::ranges::any_of(plan.changes, [&](const FileChange& change) { return change.path == there; }))

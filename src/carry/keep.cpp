@@ -9,8 +9,8 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "carry/select.hpp"
+#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -99,11 +99,7 @@ Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std
     for (const HeldSave& save : *every) saves.push_back(&save);
   } else {
     BAYSWAP_TRY(saves, find_saves(bay, outside, what));
-    if (saves.empty()) {
-      Error error = no_such_save(bay, what);
-      error.code = ErrorCode::not_found;
-      return tl::unexpected(std::move(error));
-    }
+    if (saves.empty()) return tl::unexpected(no_such_save(bay, what));
   }
   BAYSWAP_CHECK(bay.check());
   std::vector<KeptSave> all;

@@ -78,13 +78,14 @@ Error no_save(BayView& from, BayView& to, const std::string& what) {
       if (rule != nullptr && rule->keeping == Keeping::file)
         if (const auto files = places(from.catalog(), *rule, {rom->path, rom->facts.game, 1, {}}))
           for (const SaveFile& file : *files) looked.push_back(from.store().display_path(file.path));
-      return {ErrorCode::not_found,
-              fmt::format("{} has no save of '{}'{}", from.bay().name,
-                          rom->facts.game.title.empty() ? std::string(stem_of(rom->path)) : rom->facts.game.title,
-                          looked.empty() ? "" : fmt::format(": looked for {}", joined(looked, ", "))),
-              fmt::format("save once in the game there; if the file has another name, pair it with its ROM, or "
-                          "correct the path rule in {}",
-                          from.bay().origin)};
+      return {
+          ErrorCode::not_found,
+          fmt::format("{} has no save of '{}'{}", from.bay().name,
+                      rom->facts.game.title.empty() ? std::string(stem_of(rom->path)) : rom->facts.game.title,
+                      looked.empty() ? "" : fmt::format(": looked for {}", joined(looked, ", "))),
+          fmt::format("save once in the game there; if the file has another name, pair it with its ROM, or "
+                      "correct the path rule in {}",
+                      from.bay().origin)};
     }
   return no_such_save(from, what);
 }
@@ -102,9 +103,8 @@ Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryR
   if (request.slot > 0 && saves.size() > 1 &&
       std::any_of(saves.begin(), saves.end(),
                   [&](const HeldSave* save) { return save->facts.slot == request.slot; }))
-    std::erase_if(saves, [&](const HeldSave* save) {
-      return save->place.empty() && save->facts.slot != request.slot;
-    });
+    std::erase_if(
+        saves, [&](const HeldSave* save) { return save->place.empty() && save->facts.slot != request.slot; });
   Planner planner(&from, to, &outside, request);
   if (std::vector<std::string> accounts = accounts_in(saves); !accounts.empty()) {
     planner.resolver().use(CarryOption::account);

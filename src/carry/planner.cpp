@@ -126,8 +126,9 @@ Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
     groups[passage.arrival->spots.front().path].push_back(&*passage.arrival);
     passage_of[&*passage.arrival] = &passage;
   }
-  MergeContext context{to_, [this](const Arrival& arrival, const std::string& path, const Blob& present,
-                                   std::int64_t modified) { return is_newer(arrival, path, present, modified); }};
+  MergeContext context{to_,
+                       [this](const Arrival& arrival, const std::string& path, const Blob& present,
+                              std::int64_t modified) { return is_newer(arrival, path, present, modified); }};
   for (auto& [path, arrivals] : groups) {
     const auto merged = keeper_of(arrivals.front()->rule->keeping).merge(context, arrivals);
     for (Arrival* arrival : arrivals) {
@@ -162,6 +163,8 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
       if (!arrival.spots.empty()) plan.place = arrival.spots.front().entry;
     }
     for (const PlanIssue& issue : arrival.issues.all()) plan.add(issue);
+    std::stable_partition(arrival.steps.begin(), arrival.steps.end(),
+                          [](const Step& step) { return step.action == "keep"; });
     std::move(arrival.steps.begin(), arrival.steps.end(), std::back_inserter(plan.steps));
     std::move(arrival.changes.begin(), arrival.changes.end(), std::back_inserter(plan.changes));
     if (!arrival.brought) continue;
@@ -178,11 +181,12 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
   if (!plan.changes.empty())
     plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
   if (!brought && plan.refusal() == nullptr)
-    plan.add({PlanIssue::Level::refusal, IssueCode::empty,
-              fmt::format("this save is empty: {} holds nothing that the target keeps",
-                          joined(plan.from_files, ", ")),
-              "usually the game has never saved, the cartridge's battery is flat, or the dump failed: read the "
-              "cartridge again, or save in the game first"});
+    plan.add(
+        {PlanIssue::Level::refusal, IssueCode::empty,
+         fmt::format("this save is empty: {} holds nothing that the target keeps",
+                     joined(plan.from_files, ", ")),
+         "usually the game has never saved, the cartridge's battery is flat, or the dump failed: read the "
+         "cartridge again, or save in the game first"});
   if (plan.refusal() == nullptr && plan.changes.empty())
     plan.add({PlanIssue::Level::note, IssueCode::same,
               "the target holds the same save already: there is nothing to do", ""});
@@ -196,7 +200,9 @@ void Planner::check_options(Plan& plan) const {
   const auto& used = const_cast<Planner*>(this)->resolver_.used();
   const auto check = [&](bool given, CarryOption option, std::string_view why) {
     if (!given || used.contains(option)) return;
-    plan.add({PlanIssue::Level::refusal, IssueCode::no_effect, std::string(why),
+    plan.add({PlanIssue::Level::refusal,
+              IssueCode::no_effect,
+              std::string(why),
               "nothing was changed",
               {Remedy::Kind::leave_out, {std::string(to_text(option))}}});
   };

@@ -72,8 +72,7 @@ Resolver::Resolver(BayView* from, BayView& to, Store* outside, const CarryReques
 Result<const PlatformRule*> Resolver::rule_for(Platform platform) const {
   const PlatformRule* rule = to_.bay().rule(platform);
   if (rule == nullptr)
-    return fail(ErrorCode::bad_usage,
-                fmt::format("bay {} has no rule for {}", to_.bay().name, tag(platform)),
+    return fail(ErrorCode::bad_usage, fmt::format("bay {} has no rule for {}", to_.bay().name, tag(platform)),
                 fmt::format("add [platform.{}] to {}", tag(platform), to_.bay().origin));
   return rule;
 }
@@ -122,8 +121,10 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
   if (said) {
     // At the target itself the very file; otherwise the target's ROM of that game.
     if (const RomFile* own = to_.rom(rule, said->path)) {
-      if (from_ != nullptr) said_pairs_.push_back({from_->bay().name, source.path, to_.bay().name, own->path});
-      return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same, true};
+      if (from_ != nullptr)
+        said_pairs_.push_back({from_->bay().name, source.path, to_.bay().name, own->path});
+      return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same,
+                         true};
     }
     if (from_ != nullptr && from_->rom(source.rule != nullptr ? *source.rule : rule, said->path) != nullptr)
       said_pairs_.push_back({from_->bay().name, source.path, from_->bay().name, said->path});
@@ -131,7 +132,8 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
     for (const RomPair& pair : request_.pairs->pairs())
       if (pair.bay == from_->bay().name && pair.save == source.path && pair.rom_bay == to_.bay().name)
         if (const RomFile* own = to_.rom(rule, pair.rom))
-          return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same, true};
+          return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same,
+                             true};
   }
   const std::string stem = said                    ? lower(stem_of(said->path))
                            : source.facts.rom_path ? lower(stem_of(*source.facts.rom_path))
@@ -302,12 +304,16 @@ Result<void> Resolver::complete_title_id(Arrival& arrival) {
   return {};
 }
 
-const std::vector<std::string>& Resolver::accounts_there() {
-  if (!accounts_) {
-    const auto there = to_.saves(BayView::Depth::names);
-    accounts_ = there ? accounts_of(**there) : std::vector<std::string>{};
-  }
-  return *accounts_;
+const std::vector<std::string>& Resolver::accounts_there(Platform platform) {
+  const auto [accounts, is_new] = accounts_.try_emplace(platform);
+  if (is_new)
+    if (const auto there = to_.saves(BayView::Depth::names)) {
+      std::vector<HeldSave> own;
+      for (const HeldSave& save : **there)
+        if (save.rule->platform == platform) own.push_back(save);
+      accounts->second = accounts_of(own);
+    }
+  return accounts->second;
 }
 
 Result<bool> Resolver::settle_account(Arrival& arrival) {
@@ -320,7 +326,7 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
     arrival.facts.account = to.empty() ? from : to;
     return true;
   }
-  const std::vector<std::string>& theirs = accounts_there();
+  const std::vector<std::string>& theirs = accounts_there(arrival.rule->platform);
   const auto same = std::find_if(theirs.begin(), theirs.end(),
                                  [&](const std::string& one) { return lower(one) == lower(own); });
   if (same != theirs.end()) {
@@ -339,19 +345,17 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
     return true;
   }
   if (theirs.empty()) {
-    arrival.issues.refuse(IssueCode::which_account,
-                          fmt::format("{} has no account yet, and none is said", to_.bay().name),
-                          "name an account, or start the game there once and save",
-                          {Remedy::Kind::account, {"", "NAME"}});
+    arrival.issues.refuse(
+        IssueCode::which_account, fmt::format("{} has no account yet, and none is said", to_.bay().name),
+        "name an account, or start the game there once and save", {Remedy::Kind::account, {"", "NAME"}});
     return false;
   }
   account_question_ = AccountQuestion{false, own, theirs};
   std::vector<std::string> values{own};
   values.insert(values.end(), theirs.begin(), theirs.end());
-  arrival.issues.refuse(
-      IssueCode::which_account,
-      fmt::format("{} has several accounts: {}", to_.bay().name, joined(theirs, ", ")), "say whose it is",
-      {Remedy::Kind::account, std::move(values)});
+  arrival.issues.refuse(IssueCode::which_account,
+                        fmt::format("{} has several accounts: {}", to_.bay().name, joined(theirs, ", ")),
+                        "say whose it is", {Remedy::Kind::account, std::move(values)});
   return false;
 }
 
@@ -376,11 +380,9 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
         return {};
       }
   if (!path.uses_rom() || rom.rom != nullptr) return {};
-  const std::string text =
-      fmt::format("{} has no ROM of this game{}, and names its saves after ROMs", to_.bay().name,
-                  arrival.rule->roms.empty()
-                      ? ""
-                      : fmt::format(" in {}", to_.store().display_path(arrival.rule->roms)));
+  const std::string text = fmt::format(
+      "{} has no ROM of this game{}, and names its saves after ROMs", to_.bay().name,
+      arrival.rule->roms.empty() ? "" : fmt::format(" in {}", to_.store().display_path(arrival.rule->roms)));
   if (arrival.rule->keeping == Keeping::file)
     arrival.issues.unless_accepted(IssueCode::no_rom, text, "put the ROM there first",
                                    {Remedy::Kind::rom, {}});
@@ -409,8 +411,8 @@ void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Ar
   std::vector<ChipFact> own;
   for (const Part& part : source.content.chips.parts) {
     if (is_blank(part) || !part.size_certain) continue;
-    const bool sized = std::any_of(
-        source.content.layouts.begin(), source.content.layouts.end(), [&](const Layout* layout) {
+    const bool sized =
+        std::any_of(source.content.layouts.begin(), source.content.layouts.end(), [&](const Layout* layout) {
           const Slot* slot = layout->variable_slot();
           return slot != nullptr && slot->role.kind == part.role.kind;
         });
@@ -419,6 +421,13 @@ void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Ar
                      fmt::format("its save in {} has {} bytes",
                                  from_ != nullptr ? from_->bay().name : source.shown, part.bytes.size())});
   }
+  for (const ChipFact& fact : request_.chips)
+    for (const ChipFact& one : own)
+      if (one.kind == fact.kind && one.size_bytes > fact.size_bytes)
+        arrival.issues.refuse(IssueCode::chip_doubtful,
+                              fmt::format("{} of {} bytes was said, but {}", to_text(Role{fact.kind, 0}),
+                                          fact.size_bytes, one.evidence),
+                              "correct the size", {Remedy::Kind::leave_out, {"chip"}});
   std::erase_if(seen, [&](const ChipFact& fact) {
     const auto larger = std::find_if(own.begin(), own.end(), [&](const ChipFact& one) {
       return one.kind == fact.kind && fact.size_bytes != 0 && one.size_bytes > fact.size_bytes;
@@ -432,8 +441,8 @@ void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Ar
   });
   add_chips(chips, seen);
   if (!tells_chips) {
-    // Two places that agree are worth remembering; one alone is a guess.
-    std::vector<ChipFact> elsewhere = chips_seen(to_, arrival.facts.game);
+    // Two saves that agree are worth remembering; one alone is a guess.
+    std::vector<ChipFact> elsewhere = chips_seen(to_, arrival.facts.game, &source.content.chips);
     if (elsewhere.empty() && chips.empty() && own.empty() && request_.ask_others)
       elsewhere = request_.ask_others(arrival.facts.game);
     for (const ChipFact& one : own)
@@ -459,10 +468,10 @@ Result<void> Resolver::restamp(const SourceSave& source, Arrival& arrival) {
   std::vector<std::string> doubts;
   BAYSWAP_TRY(arrival.content, restamped(arrival.content, arrival.facts.game,
                                          std::string(name_of(arrival.spots.front().path)), notes, doubts));
-  arrival.steps.push_back({"restamp",
-                           fmt::format("{} becomes {}", game_in_words(source.facts.game),
-                                       game_in_words(arrival.facts.game)),
-                           "you asked for that region"});
+  arrival.steps.push_back(
+      {"restamp",
+       fmt::format("{} becomes {}", game_in_words(source.facts.game), game_in_words(arrival.facts.game)),
+       "you asked for that region"});
   for (std::string& note : notes) arrival.steps.push_back({"restamp", std::move(note), ""});
   for (std::string& doubt : doubts)
     arrival.issues.warn(IssueCode::old_region, std::move(doubt),

@@ -71,14 +71,14 @@ class Resolver {
   [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<void> restamp(const SourceSave& source, Arrival& arrival);
-  [[nodiscard]] const std::vector<std::string>& accounts_there();
+  [[nodiscard]] const std::vector<std::string>& accounts_there(Platform platform);
 
   BayView* from_;
   BayView& to_;
   Store* outside_;
   const CarryRequest& request_;
   std::map<const PlatformRule*, std::vector<Named>> named_;
-  std::optional<std::vector<std::string>> accounts_;
+  std::map<Platform, std::vector<std::string>> accounts_;
   std::optional<AccountQuestion> account_question_;
   std::set<CarryOption> used_;
   std::vector<ChipFact> learned_;

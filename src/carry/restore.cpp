@@ -46,8 +46,8 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
     plan.changes.push_back(std::move(change));
   }
   if (plan.changes.empty())
-    plan.issues.push_back(
-        {PlanIssue::Level::note, IssueCode::same, "the files hold that version already: there is nothing to do", ""});
+    plan.issues.push_back({PlanIssue::Level::note, IssueCode::same,
+                           "the files hold that version already: there is nothing to do", ""});
   return plan;
 }
 

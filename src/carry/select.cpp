@@ -22,8 +22,8 @@ std::string bare_id(std::string_view text) {
 }
 
 std::vector<std::string> names_of(const HeldSave& save) {
-  std::vector<std::string> names{save.facts.game.code, save.name(), save.entry, save.label,
-                                 save.facts.game.title, save.facts.folder};
+  std::vector<std::string> names{save.facts.game.code, save.name(),           save.entry,
+                                 save.label,           save.facts.game.title, save.facts.folder};
   if (save.facts.rom_path) {
     names.emplace_back(stem_of(*save.facts.rom_path));
     names.emplace_back(name_of(*save.facts.rom_path));
@@ -118,7 +118,8 @@ class Selector {
       : view_(view), outside_(outside), what_(what), saves_(saves) {}
 
   Result<std::vector<const HeldSave*>> run() {
-    if (what_.empty()) return fail(ErrorCode::bad_usage, "no save is named", "name a title, a code or a path");
+    if (what_.empty())
+      return fail(ErrorCode::bad_usage, "no save is named", "name a title, a code or a path");
     by_path();
     if (found_.empty()) {
       BAYSWAP_CHECK(by_rom());
@@ -176,7 +177,8 @@ class Selector {
       const bool by_name = match == GameMatch::unknown && save.facts.rom_path &&
                            normalized_title(stem_of(*save.facts.rom_path)) == title;
       if (match == GameMatch::same || match == GameMatch::other_revision || by_name) add(save);
-      if (save.facts.rom_path && view_.store().absolute_path(*save.facts.rom_path) == outside_.absolute_path(what_) &&
+      if (save.facts.rom_path &&
+          view_.store().absolute_path(*save.facts.rom_path) == outside_.absolute_path(what_) &&
           save.health != Health::deleted)
         exact.push_back(&save);
     }
@@ -249,14 +251,13 @@ Error no_such_save(BayView& view, const std::string& what) {
   std::string best;
   std::size_t nearest = what.size() / 3 + 2;
   for (const std::string& name : names) {
-    const std::size_t distance =
-        std::min(edit_distance(lower(what), lower(name)),
-                 edit_distance(normalized_title(what), normalized_title(name)));
+    const std::size_t distance = std::min(edit_distance(lower(what), lower(name)),
+                                          edit_distance(normalized_title(what), normalized_title(name)));
     if (distance >= nearest) continue;
     nearest = distance;
     best = name;
   }
-  return {ErrorCode::bad_usage, fmt::format("{} has no save called '{}'", view.bay().name, printable(what)),
+  return {ErrorCode::not_found, fmt::format("{} has no save called '{}'", view.bay().name, printable(what)),
           best.empty() ? "scan the bay to see the saves there are; a path works as well"
                        : fmt::format("did you mean '{}'?", printable(best))};
 }

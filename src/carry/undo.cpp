@@ -125,8 +125,8 @@ Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& 
   plan.to_bay = newest.to_bay;
   plan.undoes = oldest.id;
   plan.reason = entries.size() == 1 ? fmt::format("undo of {}: {}", newest.id, newest.reason)
-                                    : fmt::format("undo of the {} entries {} to {}: {}", entries.size(), oldest.id,
-                                                  newest.id, oldest.reason);
+                                    : fmt::format("undo of the {} entries {} to {}: {}", entries.size(),
+                                                  oldest.id, newest.id, oldest.reason);
   std::vector<std::string> order;
   std::map<std::string, TakenBack> taken;
   for (const Entry& entry : entries) {

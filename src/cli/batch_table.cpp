@@ -39,15 +39,16 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
   if (globals.json) {
     Json list = Json::array();
     for (const BatchRow& row : batch.rows)
-      list.push_back({{"save", row.save},
-                      {"path", row.path},
-                      {"platform", tag(row.platform)},
-                      {"outcome", to_text(row.outcome)},
-                      {"issue", row.issue ? Json(to_text(*row.issue)) : Json(nullptr)},
-                      {"text", row.why},
-                      {"modified", row.modified ? Json(utc_time(*row.modified)) : Json(nullptr)},
-                      {"target_modified", row.target_modified ? Json(utc_time(*row.target_modified)) : Json(nullptr)},
-                      {"entry", row.entry ? Json(*row.entry) : Json(nullptr)}});
+      list.push_back(
+          {{"save", row.save},
+           {"path", row.path},
+           {"platform", tag(row.platform)},
+           {"outcome", to_text(row.outcome)},
+           {"issue", row.issue ? Json(to_text(*row.issue)) : Json(nullptr)},
+           {"text", row.why},
+           {"modified", row.modified ? Json(utc_time(*row.modified)) : Json(nullptr)},
+           {"target_modified", row.target_modified ? Json(utc_time(*row.target_modified)) : Json(nullptr)},
+           {"entry", row.entry ? Json(*row.entry) : Json(nullptr)}});
     Json json{{"from", from}, {"to", to}, {"dry_run", as_plan}};
     for (const Outcome outcome :
          {Outcome::carried, Outcome::same, Outcome::refused, Outcome::failed, Outcome::left})
@@ -58,9 +59,11 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
   }
   std::vector<std::vector<std::string>> rows;
   for (const BatchRow& row : batch.rows)
-    rows.push_back({printable(row.save), std::string(tag(row.platform)), in_words(row, as_plan), newer_side(row),
-                    row.modified ? local_time(*row.modified) : "", printable(why_in_words(row))});
-  if (!globals.quiet) print_table({"save", "for", as_plan ? "plan" : "outcome", "newer", "saved", "where, or why not"}, rows);
+    rows.push_back({printable(row.save), std::string(tag(row.platform)), in_words(row, as_plan),
+                    newer_side(row), row.modified ? local_time(*row.modified) : "",
+                    printable(why_in_words(row))});
+  if (!globals.quiet)
+    print_table({"save", "for", as_plan ? "plan" : "outcome", "newer", "saved", "where, or why not"}, rows);
   fmt::print("{} saves: {} {}, {} the same already, {} refused, {} failed, {} left.\n", batch.rows.size(),
              batch.count(Outcome::carried), as_plan ? "to carry" : "carried", batch.count(Outcome::same),
              batch.count(Outcome::refused), batch.count(Outcome::failed), batch.count(Outcome::left));
@@ -72,11 +75,13 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
     if (row.entry) entries.push_back(*row.entry);
   if (!entries.empty()) {
     const auto [first, last] = std::minmax_element(entries.begin(), entries.end());
-    fmt::print("{}\n", toned(Tone::good, *first == *last
-                                             ? fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *first)
-                                             : fmt::format("Done: logbook entries {} to {}. `bayswap undo` takes them "
-                                                           "all back, `bayswap undo N` one of them.",
-                                                           *first, *last)));
+    fmt::print(
+        "{}\n",
+        toned(Tone::good, *first == *last
+                              ? fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *first)
+                              : fmt::format("Done: logbook entries {} to {}. `bayswap undo` takes them "
+                                            "all back, `bayswap undo N` one of them.",
+                                            *first, *last)));
   }
 }
 

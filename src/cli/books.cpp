@@ -28,8 +28,7 @@ Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std
   auto opened = std::make_unique<OpenedBay>();
   BAYSWAP_TRY(opened->bay, find_bay(books.home, name));
   BAYSWAP_TRY(opened->store, open_place(opened->bay));
-  opened->view =
-      std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
+  opened->view = std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
   return opened;
 }
 
@@ -90,8 +89,9 @@ void remember(const Globals& globals, Books& books, const Plan& plan) {
     return;
   }
   say(globals.quiet,
-      fmt::format("Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
-                  "PATH` forgets it."));
+      fmt::format(
+          "Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
+          "PATH` forgets it."));
 }
 
 }  // namespace bayswap::cli

@@ -25,7 +25,10 @@ Result<int> list_chips(const Globals& globals) {
       chips.push_back({{"kind", to_text(Role{chip.kind, 0})},
                        {"size_bytes", chip.size_bytes},
                        {"because", chip.evidence}});
-    list.push_back({{"platform", tag(row.platform)}, {"code", row.code}, {"title", row.title}, {"chips", std::move(chips)}});
+    list.push_back({{"platform", tag(row.platform)},
+                    {"code", row.code},
+                    {"title", row.title},
+                    {"chips", std::move(chips)}});
     rows.push_back({std::string(tag(row.platform)), row.code, printable(row.title), chips_in_words(row),
                     row.chips.empty() ? "" : printable(row.chips.back().evidence)});
   }

@@ -94,7 +94,8 @@ class CarryJob {
                                                   : fmt::format("Whose save is it in {}?", to_->bay.name),
                                question.choices);
     if (!chosen) return false;
-    const std::pair said = question.at_source ? std::pair{*chosen, std::string()} : std::pair{question.own, *chosen};
+    const std::pair said =
+        question.at_source ? std::pair{*chosen, std::string()} : std::pair{question.own, *chosen};
     request_.accounts.insert(request_.accounts.begin(), said);
     ++request_.accounts_said;
     said_.push_back(said);
@@ -120,8 +121,7 @@ class CarryJob {
   void remember_accounts() {
     bool news = false;
     for (const auto& [own, theirs] : said_)
-      if (!theirs.empty())
-        news = books_->accounts.learn(from_->bay.name, to_->bay.name, own, theirs) || news;
+      if (!theirs.empty()) news = books_->accounts.learn(from_->bay.name, to_->bay.name, own, theirs) || news;
     if (!news) return;
     if (const auto kept = books_->accounts.save(books_->home); !kept) {
       report(kept.error());
@@ -172,8 +172,9 @@ class CarryJob {
         return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
                     "say --yes to go ahead, or --dry-run to see what would be done");
       table.print(batch, true);
-      if (!ask(fmt::format("Carry {} of these {} saves from {} to {}?", batch.count(BatchRow::Outcome::carried),
-                           batch.rows.size(), from_->bay.name, to_->bay.name))) {
+      if (!ask(fmt::format("Carry {} of these {} saves from {} to {}?",
+                           batch.count(BatchRow::Outcome::carried), batch.rows.size(), from_->bay.name,
+                           to_->bay.name))) {
         say(false, "Nothing was changed.");
         return exit_refused;
       }

@@ -248,8 +248,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
       "on a card 'CARD: ENTRY'");
   carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
   carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
-  carry
-      ->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
+  carry->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
       ->type_name("ROM");
   add_chips(*carry, w.carry.chips);
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak")

@@ -314,8 +314,9 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
               store_of_version(book, options.version, options.before, from->bay, *from->store));
   BayView was(books->catalog, from->bay, *then, books->view_options());
   CarryRequest request = request_of(*books, &book);
-  request.what = entry->place.empty() ? name_in_bay(*entry, from->store->root())
-                                      : fmt::format("{}: {}", name_in_bay(*entry, from->store->root()), entry->place);
+  request.what = entry->place.empty()
+                     ? name_in_bay(*entry, from->store->root())
+                     : fmt::format("{}: {}", name_in_bay(*entry, from->store->root()), entry->place);
   request.accounts = books->accounts.between(from->bay.name, to->bay.name);
   BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
   BAYSWAP_TRY(Plan plan, plan_carry(was, *to->view, disk, request));

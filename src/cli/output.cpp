@@ -101,8 +101,8 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       break;
     case Remedy::Kind::account: {
       const std::string theirs = values.size() > 1 ? values[1] : "NAME";
-      add(first.empty() ? fmt::format("say --account {}", theirs)
-                        : fmt::format("say --account {}={}", first, theirs));
+      add(first.empty() ? fmt::format("--account {}", theirs)
+                        : fmt::format("--account {}={}", first, theirs));
       break;
     }
     case Remedy::Kind::save: {
@@ -254,9 +254,8 @@ Json to_json(const GameId& game) {
 }
 
 Json to_json(const Error& error) {
-  return {{"code", to_text(error.code)},
-          {"message", error.message},
-          {"hint", advice(error.hint, error.remedy)}};
+  return {
+      {"code", to_text(error.code)}, {"message", error.message}, {"hint", advice(error.hint, error.remedy)}};
 }
 
 Json to_json(const Entry& entry) {
@@ -348,16 +347,20 @@ void print_changes(const Plan& plan) {
   for (const Step& step : plan.steps) {
     if (step.action == "convert" && step.text.find(" to ") != std::string::npos && !step.why.empty())
       how.push_back(step.text);
-    if (step.action == "restamp" || step.action == "account" || step.action == "found") how.push_back(step.text);
+    if (step.action == "restamp" || step.action == "account" || step.action == "found")
+      how.push_back(step.text);
     if (step.action == "add" || step.action == "replace") print_field(step.action, step.text);
   }
   for (const FileChange& change : plan.changes) {
-    const std::string size = !change.after   ? fmt::format("{} bytes go", change.before->size())
-                             : change.before ? fmt::format("{} bytes, were {}", change.after->size(), change.before->size())
-                                             : fmt::format("{} bytes", change.after->size());
+    const std::string size =
+        !change.after   ? fmt::format("{} bytes go", change.before->size())
+        : change.before ? fmt::format("{} bytes, were {}", change.after->size(), change.before->size())
+                        : fmt::format("{} bytes", change.after->size());
     const std::string conversion =
         plan.changes.size() == 1 && !how.empty() ? fmt::format(", {}", joined(how, "; ")) : "";
-    print_field(!change.after ? "remove" : change.before ? "replace" : "new",
+    print_field(!change.after   ? "remove"
+                : change.before ? "replace"
+                                : "new",
                 fmt::format("{} ({}{})", change.path, size, conversion));
   }
   if (plan.changes.size() > 1 && !how.empty()) print_field("how", joined(how, "; "));

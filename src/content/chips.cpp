@@ -10,10 +10,9 @@
 namespace bayswap {
 namespace {
 
-constexpr double clear = 0.7;    // so sure of another layout than the bay says
+constexpr double clear = 0.7;     // so sure of another layout than the bay says
 constexpr double no_more = 0.15;  // and so little of the one it does say
 constexpr double order_clear = 0.9;
-constexpr double by_content = 0.8;  // no size alone gives so much
 
 class Opener {
  public:
@@ -47,8 +46,13 @@ class Opener {
     const auto plain = unwrap(bytes_);
     const bool knows = plain.has_value();
     const Recognition told = knows ? recognise(catalog_, plain->plain, options_.hints) : Recognition{};
-    if (!told.matches.empty() && !told.either())
-      recognised_ = told.matches.front().fit == Fit::exact && told.matches.front().confidence >= by_content;
+    if (!told.matches.empty() && !told.either()) {
+      const Layout& best = *told.matches.front().layout;
+      const bool has_size_field = std::any_of(best.fields.begin(), best.fields.end(), [](const Field& field) {
+        return field.number_bytes > 0 || !field.by_size.empty();
+      });
+      recognised_ = told.matches.front().fit == Fit::exact && has_size_field;
+    }
     if (options_.said != nullptr) return believed(*options_.said, told);
     if (!knows) return tl::unexpected(plain.error());
     if (told.matches.empty())
@@ -85,8 +89,7 @@ class Opener {
     for (const Slot& slot : layout.slots) {
       if (slot.role.kind != PartKind::sram && slot.role.kind != PartKind::flash) continue;
       const auto at = layout.place(slot, bytes.size());
-      const OrderVerdict verdict =
-          judge_word_order(bytes.slice(at.at, at.size).view(), options_.hints.game);
+      const OrderVerdict verdict = judge_word_order(bytes.slice(at.at, at.size).view(), options_.hints.game);
       const bool reversed = slot.order == ByteOrder::swap32;
       if (verdict.says == OrderVerdict::Says::nothing || verdict.confidence < order_clear ||
           reversed == (verdict.says == OrderVerdict::Says::reversed))
@@ -103,7 +106,7 @@ class Opener {
   const Blob& bytes_;
   const OpenOptions& options_;
   IssueList& issues_;
-  bool recognised_ = false;
+  bool recognised_ = false;  // a field of the file says how large its chip is
 };
 
 }  // namespace

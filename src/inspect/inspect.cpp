@@ -9,6 +9,7 @@
 #include "base/try.hpp"
 #include "fs/path.hpp"
 #include "inspect/look.hpp"
+#include "inspect/packed_rom.hpp"
 
 namespace bayswap {
 namespace {
@@ -270,6 +271,12 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
 }
 
 Result<RomSource> rom_source(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto packed, packed_rom(store, path));
+  if (packed)
+    return RomSource{packed->size(), [rom = *packed](std::uint64_t at, std::size_t count) -> Result<Blob> {
+                       return rom.slice(static_cast<std::size_t>(std::min<std::uint64_t>(at, rom.size())),
+                                        count);
+                     }};
   BAYSWAP_TRY(const auto info, store.stat(path));
   BAYSWAP_TRY(const Blob probe, store.read_head(path, 1));  // says what stands in the way of reading
   return RomSource{info ? info->size_bytes : 0, [&store, path](std::uint64_t at, std::size_t count) {
@@ -278,6 +285,8 @@ Result<RomSource> rom_source(Store& store, const std::string& path) {
 }
 
 Result<RomFacts> identify_rom(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto packed, packed_rom(store, path));
+  if (packed) return identify_rom(packed->view());
   BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
   if (rom.facts) return *std::move(rom.facts);
   auto facts = identify_rom(rom.source);  // says what was looked for

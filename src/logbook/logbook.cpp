@@ -364,11 +364,12 @@ Result<std::optional<Digest>> Logbook::newest_of(const std::string& path) {
 }
 
 Result<std::optional<Entry>> Logbook::last_entry(const std::string& path) {
-  BAYSWAP_TRY(auto found,
-              select(fmt::format("WHERE id IN (SELECT entry FROM change WHERE path = ?1) AND imported = 0 AND "
-                                 "machine IN ('', ?2) AND state = {} ORDER BY id DESC LIMIT 1",
-                                 static_cast<int>(EntryState::done)),
-                     {path, this_machine()}));
+  BAYSWAP_TRY(
+      auto found,
+      select(fmt::format("WHERE id IN (SELECT entry FROM change WHERE path = ?1) AND imported = 0 AND "
+                         "machine IN ('', ?2) AND state = {} ORDER BY id DESC LIMIT 1",
+                         static_cast<int>(EntryState::done)),
+             {path, this_machine()}));
   if (found.empty()) return std::nullopt;
   return std::move(found.front());
 }

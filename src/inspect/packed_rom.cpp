@@ -1,0 +1,42 @@
+#include "inspect/packed_rom.hpp"
+
+#include <bayswap/title.hpp>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/archive_store.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t max_archive_bytes = std::size_t{80} << 20;
+
+ArchiveLimits rom_limits() {
+  ArchiveLimits limits;
+  limits.max_bytes = std::uint64_t{136} << 20;  // the largest cartridge, and a little more
+  limits.max_entries = 64;
+  return limits;
+}
+
+}  // namespace
+
+Result<std::optional<Blob>> packed_rom(Store& store, const std::string& path) {
+  const std::string extension = lower(extension_of(path));
+  if (extension != ".zip" && extension != ".7z") return std::nullopt;
+  const auto bytes = store.read(path, max_archive_bytes);
+  if (!bytes && bytes.error().code == ErrorCode::io) return tl::unexpected(bytes.error());
+  if (!bytes) return std::nullopt;
+  ArchiveLimits limits = rom_limits();
+  const auto archive = ArchiveStore::open(*bytes, path, limits);
+  if (!archive) return std::nullopt;
+  std::optional<Blob> only;
+  for (const auto& [name, file] : (*archive)->files()) {
+    if (!identify_rom(file.bytes.view())) continue;
+    if (only) return std::nullopt;
+    only = file.bytes;
+  }
+  return only;
+}
+
+}  // namespace bayswap
