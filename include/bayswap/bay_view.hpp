@@ -76,6 +76,9 @@ class BayView {
   };
   /// Every save in the bay, by platform and path. Fails with `does_not_fit` over 200,000 names.
   [[nodiscard]] Result<const std::vector<HeldSave>*> saves(Depth depth = Depth::whole);
+  /// The path with each name in the letter case that the disk has, where exactly one name differs in that
+  /// alone.
+  [[nodiscard]] std::string path_on_disk(const std::string& path);
   /// What the files of a folder or package save look like.
   [[nodiscard]] const TreeSketch& sketch(const HeldSave& save);
 

@@ -27,6 +27,7 @@ struct BayView::Impl {
   std::optional<std::vector<HeldSave>> names;
   std::optional<std::vector<HeldSave>> whole;
   std::map<std::string, TreeSketch> sketches;
+  std::map<std::string, std::multimap<std::string, std::string>> listed;  // names by lower case, by folder
 };
 
 BayView::BayView(const Catalog& catalog, const Bay& bay, Store& store, ViewOptions options)
@@ -72,7 +73,7 @@ const RomFile* BayView::rom(const PlatformRule& rule, const std::string& path) {
 
 const RomFacts& BayView::facts_of(const RomFile& rom) {
   const auto [facts, is_new] = impl_->facts.emplace(rom.path, rom.facts);
-  if (is_new)
+  if (is_new && rom.facts.game.platform == Platform::gba)  // the only ones with tags
     if (const auto source = rom_source(impl_->store, rom.path)) (void)find_chip_tags(*source, facts->second);
   return facts->second;
 }
@@ -130,6 +131,24 @@ Result<const std::vector<HeldSave>*> BayView::saves(Depth depth) {
   auto& kept = depth == Depth::whole ? impl_->whole : impl_->names;
   kept = std::move(list.saves());
   return &*kept;
+}
+
+std::string BayView::path_on_disk(const std::string& path) {
+  const std::string parent = folder_of(path);
+  const std::string folder = parent == "." ? parent : path_on_disk(parent);
+  auto names = impl_->listed.find(folder);
+  if (names == impl_->listed.end()) {
+    names = impl_->listed.try_emplace(folder).first;
+    const auto entries = impl_->store.list(folder);
+    for (const FileInfo& entry : entries ? *entries : std::vector<FileInfo>{})
+      names->second.emplace(lower(entry.name), entry.name);
+  }
+  const std::string own(name_of(path));
+  const auto [first, last] = names->second.equal_range(lower(own));
+  const bool is_exact = std::any_of(first, last, [&](const auto& one) { return one.second == own; });
+  // Two names that differ in case alone: neither is meant for sure.
+  const std::string& name = !is_exact && std::distance(first, last) == 1 ? first->second : own;
+  return folder == "." ? name : join_path(folder, name);
 }
 
 const TreeSketch& BayView::sketch(const HeldSave& save) {

@@ -65,7 +65,7 @@ Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
       return belongs(part, file.role, arrival.content.chips) && !is_blank(part);
     });
     if (wanted)
-      found.push_back({in_case_of_disk(view.store(), file.path), {}, file.layout, file.role, numbered});
+      found.push_back({view.path_on_disk(file.path), {}, file.layout, file.role, numbered});
   }
   return found;
 }

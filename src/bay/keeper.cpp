@@ -95,7 +95,7 @@ Result<std::vector<Spot>> whole_spot(BayView& view, Arrival& arrival) {
     }
   }
   BAYSWAP_TRY(const std::string path, arrival.path_rule->expand(arrival.facts));
-  return std::vector<Spot>{Spot{in_case_of_disk(view.store(), path)}};
+  return std::vector<Spot>{Spot{view.path_on_disk(path)}};
 }
 
 void check_newer(MergeContext& context, Arrival& arrival, const std::string& path, const Blob& present,

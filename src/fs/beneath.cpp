@@ -67,8 +67,21 @@ Handle open_folder(const std::string& path, std::vector<std::string>* made, unsi
   Handle folder(open_resolving(AT_FDCWD, path, O_RDONLY | O_DIRECTORY, RESOLVE_NO_SYMLINKS));
   if (folder.is_open() || (errno != ENOSYS && errno != EPERM && errno != E2BIG && errno != ENOENT))
     return folder;
-  if (errno == ENOENT && made == nullptr) return folder;
-  return walk(path, made, mode);
+  if (errno != ENOENT) return walk(path, made, mode);
+  if (made == nullptr || path.empty() || path == "/") return folder;
+  // Made in its parent, which most often exists.
+  const Handle parent = open_folder(folder_of(path), made, mode);
+  if (!parent.is_open()) return Handle(-1);
+  const std::string name(name_of(path));
+  if (name.empty() || name == "." || name == "..") {
+    errno = ENOENT;
+    return Handle(-1);
+  }
+  if (mkdirat(parent.get(), name.c_str(), static_cast<mode_t>(mode)) == 0)
+    made->push_back(path);
+  else if (errno != EEXIST)
+    return Handle(-1);
+  return Handle(openat(parent.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
 }
 
 std::optional<std::string> resolved_path(const std::string& path) {

@@ -110,7 +110,7 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
   // A commit must be on the disk when it returns: files are replaced on the strength of it. The journal stays
   // and is written over: to make and remove it each time takes the file system longer than all the rest.
   BAYSWAP_CHECK(
-      sql_run(db, "PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = ON; PRAGMA journal_mode = PERSIST;"));
+      sql_run(db, "PRAGMA locking_mode = EXCLUSIVE; PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = ON; PRAGMA journal_mode = PERSIST;"));
   BAYSWAP_CHECK(book.prepare_index());
   return book;
 }
