@@ -378,12 +378,14 @@ TEST_F(ForeignLogbook, AnEntryWhoseFilesCantBeReadStaysOpenAndHoldsNothingUp) {
     if (kind == std::string("circle")) fs::create_symlink(at, at);
     const std::string place = kind == std::string("gone") ? folder_ / "stick/saves/x-gone" : at;
     LocalStore store(path("home/logbook"));
-    auto book = Logbook::open(store, path("home/logbook/index.sqlite"));
-    ASSERT_TRUE(book) << book.error().message;
-    Entry entry;
-    entry.reason = kind;
-    entry.root = fs::path(place).parent_path();
-    ASSERT_TRUE(book->begin(entry, {{place, std::nullopt, noise(10, 1)}}));
+    {
+      auto book = Logbook::open(store, path("home/logbook/index.sqlite"));
+      ASSERT_TRUE(book) << book.error().message;
+      Entry entry;
+      entry.reason = kind;
+      entry.root = fs::path(place).parent_path();
+      ASSERT_TRUE(book->begin(entry, {{place, std::nullopt, noise(10, 1)}}));
+    }
     const Outcome next = bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"});
     EXPECT_EQ(next.code, 0) << next.err;
     EXPECT_TRUE(has(next.err, "stays open"));

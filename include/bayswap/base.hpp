@@ -44,7 +44,24 @@ struct Remedy {
     companions,  // ask for companions to be replaced
     exact,       // ask for other files to be removed
     leave_out,   // leave the option in `values` out
-    repair_card  // repair the card in `values`
+    replace,     // ask for what exists to be replaced
+    chip,        // say which chip it is
+    source_layout,
+    target_layout,
+    slot,
+    kind,         // say which kind of card it is
+    home,         // use another home folder
+    inspect,      // look what the file is
+    repair_card,  // repair the card in `values`
+    rescue_card,
+    list_card,
+    list_layouts,
+    list_bays,
+    scan_bay,  // in `values`
+    show_logbook,
+    check_logbook,
+    import_logbook,
+    undo  // the entry in `values`
   };
   Kind kind = Kind::none;
   std::vector<std::string> values;

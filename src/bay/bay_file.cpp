@@ -40,7 +40,7 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
   if (rule.keeping == Keeping::file) {
     BAYSWAP_TRY(const auto layouts, reader.texts("layout"));
     if (!layouts || layouts->empty())
-      return reader.error("layout", "layout is missing", "`bayswap layouts` lists them");
+      return reader.error("layout", "layout is missing", "name one of the layouts there are");
     rule.layout = layouts->front();
     rule.other_layouts.assign(layouts->begin() + 1, layouts->end());
   }
@@ -188,9 +188,8 @@ Result<Bay> find_bay(const Home& home, const std::string& name_or_path) {
     if (const auto bays = list_bays(home))
       for (const auto& [name, bay] : *bays) names.push_back(name);
     const std::string near = did_you_mean(name_or_path, names);
-    return fail(ErrorCode::bad_usage, fmt::format("no bay is called '{}'", printable(name_or_path)),
-                (near.empty() ? "" : near + " ") +
-                    std::string("`bayswap bay list` shows them, `bayswap bay add` makes one"));
+    return fail(ErrorCode::bad_usage, fmt::format("no bay is called '{}'", printable(name_or_path)), near,
+                {Remedy::Kind::list_bays, {}});
   }
   BAYSWAP_TRY(const Blob file, disk.read(path, max_toml_size_bytes));
   return parse_bay(text_of(file), name_or_path, path, home.bays);

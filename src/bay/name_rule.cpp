@@ -131,7 +131,7 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   const auto needed = [&](const std::string& value, std::string_view what) -> Result<std::string> {
     if (value.empty())
       return fail(ErrorCode::not_found, fmt::format("the path rule needs {{{}}}, but {}", word, what),
-                  "give the bay a rule that does without, or name the ROM with --rom");
+                  "give the bay a rule that does without, or name the ROM", {Remedy::Kind::rom, {}});
     return value;
   };
   if (word == "rom.stem" || word == "rom.name" || word == "rom.folder") {

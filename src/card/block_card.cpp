@@ -79,16 +79,15 @@ Result<const BlockCard::Held*> BlockCard::find(const std::string& name) const {
   for (const Held& row : listing().rows)
     if (!row.slot.deleted && row.entry.name == name) return &row;
   const std::string hint = did_you_mean(name, names());
-  return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is on the card", printable(name)),
-              hint.empty() ? "`bayswap card list` shows what there is" : hint);
+  return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is on the card", printable(name)), hint,
+              {Remedy::Kind::list_card, {}});
 }
 
 Result<CardSave> BlockCard::read(const std::string& name) const {
   BAYSWAP_TRY(const Held* row, find(name));
   if (!row->chain.problem.empty())
-    return fail(
-        ErrorCode::damaged, fmt::format("{}: {}", printable(name), row->chain.problem),
-        fmt::format("not all of its {}s can be told; `bayswap card rescue` gets what is left", unit()));
+    return fail(ErrorCode::damaged, fmt::format("{}: {}", printable(name), row->chain.problem),
+                fmt::format("not all of its {}s can be told", unit()), {Remedy::Kind::rescue_card, {}});
   return save_at(row->slot, row->chain.blocks);
 }
 
@@ -96,9 +95,7 @@ Result<void> BlockCard::may_change() const {
   std::string why = untrusted();
   if (why.empty() && !names_ && listing().unread > 0)
     why = fmt::format("its saves claim over {} times the {}s of the card", max_claims, unit());
-  if (!why.empty())
-    return fail(ErrorCode::damaged, std::move(why),
-                "`bayswap card rescue` puts what is left on a fresh card");
+  if (!why.empty()) return fail(ErrorCode::damaged, std::move(why), "", {Remedy::Kind::rescue_card, {}});
   return {};
 }
 
@@ -108,8 +105,8 @@ Result<void> BlockCard::put(const CardSave& save) {
                 "a save of another platform has no place there");
   const std::string name = named_save(kind(), save.entry, save.payload, save.files).name;
   if (names().contains(name))
-    return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", name),
-                "say --replace to have it replaced, or drop it first");
+    return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", name), "drop it first",
+                {Remedy::Kind::replace, {}});
   BAYSWAP_CHECK(may_change());
   const std::size_t wanted = blocks_for(save);
   const std::size_t free = free_blocks();

@@ -237,9 +237,9 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   }
   const auto guess = guess_card(file.view());
   if (!guess)
-    return fail(
-        ErrorCode::not_recognised, fmt::format("{} bytes that are no memory card we know", file.size()),
-        "`bayswap inspect` tells what the file looks like; `bayswap card rescue` looks for saves in it");
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{} bytes that are no memory card we know", file.size()),
+                "look what the file is, or for saves in it", {Remedy::Kind::rescue_card, {}});
   const Blob image = file.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);
   if (image.size() == file.size()) return card;

@@ -109,8 +109,8 @@ class Ps2Card final : public BlockCard {
     }
     tree_.refresh(index + 1);
     if (tree_.root().length <= index)
-      return fail(ErrorCode::damaged, "the root folder can't grow: the card's allocation table is broken",
-                  "`bayswap card rescue` puts what is left on a fresh card");
+      return fail(ErrorCode::damaged, "the root folder can't grow: the card's allocation table is broken", "",
+                  {Remedy::Kind::rescue_card, {}});
     const std::span<Byte> entry = tree_.pages().change(tree_.root().entry_at(index), entry_bytes);
     std::ranges::copy(save.entry.view(), entry.begin());
     const bool folder = (le16(entry, mode_at) & mode_folder) != 0;
@@ -133,8 +133,8 @@ class Ps2Card final : public BlockCard {
           tree_.row(first, clusters_of_folder(save.files.size() + 2), false).clusters;
       if (own.size() != clusters_of_folder(save.files.size() + 2))
         return fail(ErrorCode::damaged,
-                    "the save's folder can't be read back: the allocation table is broken",
-                    "`bayswap card rescue` puts what is left on a fresh card");
+                    "the save's folder can't be read back: the allocation table is broken", "",
+                    {Remedy::Kind::rescue_card, {}});
       for (std::size_t i = 0; i < save.files.size(); ++i) {
         const std::size_t at = block_at(own[(i + 2) / 2]) + (i + 2) % 2 * entry_bytes;
         const std::size_t data = tree_.write(save.files[i].bytes.view());

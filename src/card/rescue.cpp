@@ -102,7 +102,7 @@ Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int 
   if (!best)
     return fail(ErrorCode::not_recognised,
                 fmt::format("nothing in these {} bytes looks like a save of a card", file.size()),
-                "say --kind where you know which console it is from");
+                "name the console if you know which one it is from", {Remedy::Kind::kind, {}});
   wish.form = best_form;
   for (const CardSize& size : card_sizes(best->kind))
     if (size.blocks == best_size && (wish.blocks == 0 || size.image_bytes <= file.size())) {

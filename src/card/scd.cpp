@@ -33,7 +33,7 @@ Error no_directory() {
   return {ErrorCode::unsupported,
           "the saves of an scd memory can't be told apart: its directory is written in a code that has no "
           "public description",
-          "the memory can be carried whole: `bayswap convert` and `bayswap carry` do"};
+          "carry or convert the memory whole"};
 }
 
 class ScdCard final : public Card {

@@ -49,9 +49,8 @@ class Finder {
       return fail(ErrorCode::not_recognised,
                   fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay().name,
                               game_.empty() ? "" : fmt::format(" of '{}'", game_)),
-                  game_.empty()
-                      ? std::string("inspect it to see what is in it, or name the game")
-                      : "check the title, the code or the id; `bayswap bay scan` shows those the bay knows");
+                  game_.empty() ? std::string("inspect it to see what is in it, or name the game")
+                                : "check the title, the code or the id; scan the bay to see those it has");
     return std::move(found_);
   }
 

@@ -119,7 +119,7 @@ class BatchPlanner {
       if (is_extra && changes && row.outcome == Outcome::same) row.outcome = Outcome::carried;
       if (!changes || !row.why.empty()) continue;
       const Spot& spot = passage.arrival->spots.front();
-      row.why = to_.store().display_path(spot.path) + (spot.entry.empty() ? "" : ": " + spot.entry);
+      row.why = spot.path + (spot.entry.empty() ? "" : ": " + spot.entry);
       if (const auto info = to_.store().stat(spot.path);
           info && *info && (*info)->kind == FileInfo::Kind::file)
         row.target_modified = (*info)->modified;

@@ -92,7 +92,7 @@ tl::unexpected<Error> CardFolder::not_there(const std::string& name) const {
   for (const Held& held : saves_) names.push_back(held.save.name);
   const std::string hint = did_you_mean(name, names);
   return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is in the folder", printable(name)),
-              hint.empty() ? "`bayswap card list` shows what there is" : hint);
+              hint, {Remedy::Kind::list_card, {}});
 }
 Result<CardSave> CardFolder::read(const std::string& name) const {
   const auto held = find(name);
@@ -104,14 +104,14 @@ Result<void> CardFolder::put(const CardSave& save) {
     return fail(ErrorCode::bad_usage, fmt::format("{} is no save of a {} card", save.name, to_text(kind_)),
                 "a save of another platform has no place there");
   if (find(save.name) != saves_.end())
-    return fail(ErrorCode::unsafe, fmt::format("{} is in the folder already", save.name),
-                "say --replace to have it replaced, or drop it first");
+    return fail(ErrorCode::unsafe, fmt::format("{} is in the folder already", save.name), "drop it first",
+                {Remedy::Kind::replace, {}});
   if (const auto odd =
           std::ranges::find_if(save.files, [](const CardFile& file) { return !is_safe_name(file.name); });
       odd != save.files.end())
     return fail(ErrorCode::damaged,
-                fmt::format("{}: '{}' in it is not a file name", save.name, printable(odd->name)),
-                "`bayswap card rescue` gets what is left of it");
+                fmt::format("{}: '{}' in it is not a file name", save.name, printable(odd->name)), "",
+                {Remedy::Kind::rescue_card, {}});
   Held held{save, {}, false, kind_ == CardKind::ps2};
   // One that was there under this name goes back to its own file.
   const auto old = std::ranges::find(before_, save.name, [](const Held& other) { return other.save.name; });

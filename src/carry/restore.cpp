@@ -66,7 +66,7 @@ Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t v
   }
   if (store->is_plain())
     return fail(ErrorCode::bad_usage, fmt::format("version {} is of no save in {}", version, bay.name),
-                "`bayswap logbook WHAT` shows the versions, and of which bay");
+                "look which versions there are, and of which bay", {Remedy::Kind::show_logbook, {}});
   return std::unique_ptr<Store>(std::move(store));
 }
 

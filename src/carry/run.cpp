@@ -25,9 +25,10 @@ Error put_back(Store& store, const std::vector<FileChange>& changes, const std::
       left.push_back(store.absolute_path(changes[i].path));
   }
   const auto logged = left.empty() ? logbook.finish(id, EntryState::cancelled) : logbook.cut_short(id, left);
-  if (!left.empty() || !logged)
-    error.hint = fmt::format("the old bytes are safe in the logbook: `bayswap undo {}` puts them back", id);
-  else if (error.hint.empty())
+  if (!left.empty() || !logged) {
+    error.hint = "the old bytes are safe in the logbook";
+    error.remedy = {Remedy::Kind::undo, {std::to_string(id)}};
+  } else if (error.hint.empty())
     error.hint = "everything is as it was; try again";
   return error;
 }

@@ -189,7 +189,7 @@ class Selector {
                   fmt::format("{} has no save of {} ({})", view_.bay().name,
                               facts->game.title.empty() ? std::string(stem_of(what_)) : facts->game.title,
                               facts->game.code.empty() ? title_id_text(facts->game) : facts->game.code),
-                  "scan the bay to see the saves there are");
+                  "", {Remedy::Kind::scan_bay, {view_.bay().name}});
     return {};
   }
 
@@ -257,9 +257,10 @@ Error no_such_save(BayView& view, const std::string& what) {
     nearest = distance;
     best = name;
   }
-  return {ErrorCode::not_found, fmt::format("{} has no save called '{}'", view.bay().name, printable(what)),
-          best.empty() ? "scan the bay to see the saves there are; a path works as well"
-                       : fmt::format("did you mean '{}'?", printable(best))};
+  return {ErrorCode::not_found,
+          fmt::format("{} has no save called '{}'", view.bay().name, printable(what)),
+          best.empty() ? "a path works as well" : fmt::format("did you mean '{}'?", printable(best)),
+          {Remedy::Kind::scan_bay, {view.bay().name}}};
 }
 
 }  // namespace bayswap

@@ -26,7 +26,7 @@ Result<void> check_origin(const Entry& entry, Store& files, const std::vector<st
       return fail(
           ErrorCode::damaged,
           fmt::format("entry {} names '{}', which is not an absolute path", entry.id, printable(change.path)),
-          "nothing was changed; run `bayswap logbook check`");
+          "nothing was changed", {Remedy::Kind::check_logbook, {}});
     if (is_foreign(entry) && std::ranges::none_of(bay_roots, [&](const std::string& root) {
           return change.path.starts_with(root == "/" ? root : root + "/");
         }))

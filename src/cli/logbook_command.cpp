@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -13,10 +14,6 @@
 
 namespace bayswap::cli {
 namespace {
-
-std::string size_in_words(const std::optional<Digest>& digest, std::uint64_t bytes) {
-  return digest ? std::to_string(bytes) : "none";
-}
 
 std::string way_in_words(const Entry& entry) {
   if (entry.kind == EntryKind::carry) return fmt::format("{} to {}", entry.from_bay, entry.to_bay);
@@ -37,8 +34,44 @@ std::string change_of(Logbook& book, const Catalog& catalog, const LoggedChange&
   return change_in_words(catalog, before, after);
 }
 
+// The save that an entry is about: a file, a card's entry, or how many files of which folder.
+std::string save_of(const Entry& entry) {
+  if (entry.changes.empty()) return "";
+  std::string name(name_of(entry.changes.front().path));
+  if (!entry.place.empty()) return fmt::format("{} on {}", entry.place, name);
+  if (entry.changes.size() == 1) return name;
+  std::string folder = folder_of(entry.changes.front().path);
+  for (const LoggedChange& change : entry.changes)
+    while (folder.size() > 1 && !change.path.starts_with(folder + "/")) folder = folder_of(folder);
+  return fmt::format("{} files in {}", entry.changes.size(), name_of(folder));
+}
+
+// One row an entry, however many files it changed.
+std::vector<std::string> row_of(const Entry& entry) {
+  std::uint64_t before = 0;
+  std::uint64_t after = 0;
+  bool had = false;
+  bool has = false;
+  for (const LoggedChange& change : entry.changes) {
+    before += change.before_bytes;
+    after += change.after_bytes;
+    had = had || change.before.has_value();
+    has = has || change.after.has_value();
+  }
+  return {std::to_string(entry.id),
+          local_time(entry.begun),
+          std::string(to_text(entry.kind)),
+          std::string(to_text(entry.state)),
+          way_in_words(entry),
+          entry.game ? printable(entry.game->title) : "",
+          printable(save_of(entry)),
+          had ? std::to_string(before) : "none",
+          has ? std::to_string(after) : "none"};
+}
+
 // The versions of a save, with what each change did.
 void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Entry>& entries) {
+  std::map<std::string, std::int64_t> versions;  // by content: the newest that has it
   for (const Entry& entry : entries) {
     const std::string way = way_in_words(entry);
     fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("version {}", entry.id)),
@@ -46,6 +79,12 @@ void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Ent
                entry.state == EntryState::done ? "" : fmt::format(" ({})", to_text(entry.state)),
                entry.device.empty() ? "" : fmt::format(", on {}", printable(entry.device)));
     if (entry.game) print_field("game", in_words(*entry.game));
+    if (!entry.place.empty()) print_field("save", entry.place);
+    if (!entry.account.empty()) print_field("account", entry.account);
+    if (!entry.content.empty())
+      if (const auto same = versions.find(entry.content); same != versions.end() && same->second != entry.id)
+        print_field("content", fmt::format("the same save as in version {}", same->second));
+    if (!entry.content.empty()) versions.emplace(entry.content, entry.id);
     print_field("why", printable(entry.reason));
     for (const LoggedChange& change : entry.changes)
       print_field("file", fmt::format("{}: {}", printable(change.path), change_of(book, catalog, change)));
@@ -89,24 +128,8 @@ int logbook_command(const Globals& globals, const std::string& what) {
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
-  for (const Entry& entry : *entries) {
-    bool first = true;
-    for (const LoggedChange& change : entry.changes) {
-      const std::string file = printable(name_of(change.path));
-      if (first) {
-        rows.push_back({std::to_string(entry.id), local_time(entry.begun), std::string(to_text(entry.kind)),
-                        std::string(to_text(entry.state)), way_in_words(entry),
-                        entry.game ? printable(entry.game->title) : "", file,
-                        size_in_words(change.before, change.before_bytes),
-                        size_in_words(change.after, change.after_bytes)});
-      } else {
-        rows.push_back({"", "", "", "", "", "", file, size_in_words(change.before, change.before_bytes),
-                        size_in_words(change.after, change.after_bytes)});
-      }
-      first = false;
-    }
-  }
-  print_table({"no.", "when", "what", "state", "way", "game", "file", "old bytes", "new bytes"}, rows,
+  for (const Entry& entry : *entries) rows.push_back(row_of(entry));
+  print_table({"no.", "when", "what", "state", "way", "game", "save", "old bytes", "new bytes"}, rows,
               {0, 7, 8});
   say(globals.quiet,
       "`bayswap undo NO.` takes an entry back; `bayswap logbook --json` has paths and digests.");

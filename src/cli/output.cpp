@@ -124,6 +124,57 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::leave_out:
       add(fmt::format("leave out --{}", first));
       break;
+    case Remedy::Kind::replace:
+      add("or say --replace");
+      break;
+    case Remedy::Kind::chip:
+      add("--chip KIND=BYTES says it");
+      break;
+    case Remedy::Kind::source_layout:
+      add("--from LAYOUT names it");
+      break;
+    case Remedy::Kind::target_layout:
+      add("`bayswap infer A B` learns it, --to LAYOUT names it");
+      break;
+    case Remedy::Kind::slot:
+      add("e.g. --slot 1");
+      break;
+    case Remedy::Kind::kind:
+      add("--kind KIND says it");
+      break;
+    case Remedy::Kind::home:
+      add("--home DIR names one");
+      break;
+    case Remedy::Kind::inspect:
+      add("`bayswap inspect FILE` tells");
+      break;
+    case Remedy::Kind::rescue_card:
+      add("`bayswap card rescue` puts what is left on a fresh card");
+      break;
+    case Remedy::Kind::list_card:
+      add("`bayswap card list` shows what there is");
+      break;
+    case Remedy::Kind::list_layouts:
+      add("`bayswap layouts` lists them all");
+      break;
+    case Remedy::Kind::list_bays:
+      add("`bayswap bay list` shows them, `bayswap bay add` makes one");
+      break;
+    case Remedy::Kind::scan_bay:
+      add(fmt::format("`bayswap bay scan {}` shows the saves there are", first));
+      break;
+    case Remedy::Kind::show_logbook:
+      add("`bayswap logbook` shows them all");
+      break;
+    case Remedy::Kind::check_logbook:
+      add("`bayswap logbook check` looks what is wrong");
+      break;
+    case Remedy::Kind::import_logbook:
+      add("`bayswap logbook import DIR` brings it back from there");
+      break;
+    case Remedy::Kind::undo:
+      add(fmt::format("`bayswap undo {}` puts them back", first));
+      break;
     case Remedy::Kind::repair_card:
       add(fmt::format("`bayswap card check '{}' --repair` repairs it", first));
       break;
@@ -371,6 +422,7 @@ void print_changes(const Plan& plan) {
 void print_plan(const Plan& plan, bool explain) {
   std::string heading = std::string(to_text(plan.kind));
   if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
+  if (plan.kind == EntryKind::undo || plan.kind == EntryKind::restore) heading = plan.reason;
   if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
   fmt::print("{}\n", toned(Tone::bold, printable(heading)));
   explain ? print_steps(plan) : print_changes(plan);

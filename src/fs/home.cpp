@@ -34,8 +34,8 @@ Result<Home> Home::of_user() {
   std::string config = from_environment("XDG_CONFIG_HOME");
   std::string data = from_environment("XDG_DATA_HOME");
   if (home.empty() && (config.empty() || data.empty()))
-    return fail(ErrorCode::bad_usage, "no home folder: neither HOME nor BAYSWAP_HOME is set",
-                "say --home DIR");
+    return fail(ErrorCode::bad_usage, "no home folder: neither HOME nor BAYSWAP_HOME is set", "name a folder",
+                {Remedy::Kind::home, {}});
   // The XDG rules: a relative path counts as not set.
   if (!config.starts_with('/')) config = join_path(home, ".config");
   if (!data.starts_with('/')) data = join_path(home, ".local/share");

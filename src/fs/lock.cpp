@@ -33,16 +33,16 @@ Result<FileLock> FileLock::acquire(const std::string& path, int wait_seconds,
   const int fd = open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
   if (fd < 0)
     return fail(ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)),
-                "check the permissions of that folder, or give another one with --home");
+                "check the permissions of that folder, or use another one", {Remedy::Kind::home, {}});
   FileLock lock(fd);
   const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(wait_seconds);
   for (bool waited = false;; waited = true) {
     if (flock(fd, LOCK_EX | LOCK_NB) == 0) return lock;
     if (errno == EINTR) continue;
     if (errno != EWOULDBLOCK)
-      return fail(
-          ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)),
-          "the file system has no locks, or none left: put the home folder on another one with --home");
+      return fail(ErrorCode::io, fmt::format("{}: cannot be locked: {}", path, std::strerror(errno)),
+                  "the file system has no locks, or none left: put the home folder on another one",
+                  {Remedy::Kind::home, {}});
     if (!waited && on_wait) on_wait();
     if (std::chrono::steady_clock::now() >= until)
       return fail(ErrorCode::busy, "another Bay Swap is using this home folder",

@@ -112,8 +112,8 @@ tl::unexpected<Error> changed(const std::string& display_path) {
 }
 
 tl::unexpected<Error> exists_already(const std::string& display_path) {
-  return fail(ErrorCode::unsafe, fmt::format("{} exists already", display_path),
-              "choose another name, or say --replace");
+  return fail(ErrorCode::unsafe, fmt::format("{} exists already", display_path), "choose another name",
+              {Remedy::Kind::replace, {}});
 }
 
 }  // namespace

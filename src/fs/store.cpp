@@ -123,8 +123,8 @@ Result<void> MemoryStore::replace(const std::string& path, ByteView bytes) {
 
 Result<void> MemoryStore::create(const std::string& path, ByteView bytes) {
   if (files_.contains(path))
-    return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
-                "choose another name, or say --replace");
+    return fail(ErrorCode::unsafe, fmt::format("{} exists already", path), "choose another name",
+                {Remedy::Kind::replace, {}});
   return replace(path, bytes);
 }
 

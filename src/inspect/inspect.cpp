@@ -66,10 +66,9 @@ void say_either(const Recognition& recognition, Finding& finding) {
   if (recognition.alike > max_named) ids += fmt::format(" or {} more", recognition.alike - max_named);
   if (!one_platform) finding.platform.reset();
   finding.evidence.push_back(
-      ids + (!one_platform
-                 ? ": its size is all that is known; the game's ROM (--rom) or where it came from decides"
-             : one_role ? ": they differ in byte order alone; where the file came from decides"
-                        : ": the chip the game has decides; its ROM (--rom) may tell"));
+      ids + (!one_platform ? ": its size is all that is known; the game's ROM or where it came from decides"
+             : one_role    ? ": they differ in byte order alone; where the file came from decides"
+                           : ": the chip the game has decides; its ROM may tell"));
 }
 
 }  // namespace
@@ -92,12 +91,10 @@ namespace {
 void describe_card(const Card& card, Finding& finding) {
   std::size_t saves = 0;
   for (const CardEntry& entry : card.entries()) saves += entry.state == CardEntry::State::good ? 1 : 0;
-  finding.evidence.push_back(fmt::format("{} saves on it, {} of {} {}s free; `bayswap card list` names them",
-                                         saves, card.free_blocks(), card.capacity_blocks(),
-                                         card.block_bytes() == 1 ? "byte" : "block"));
+  finding.evidence.push_back(fmt::format("{} saves on it, {} of {} {}s free", saves, card.free_blocks(),
+                                         card.capacity_blocks(), card.block_bytes() == 1 ? "byte" : "block"));
   if (const std::size_t problems = card.check().size(); problems > 0)
-    finding.evidence.push_back(
-        fmt::format("it breaks its own rules in {} places; `bayswap card check` names them", problems));
+    finding.evidence.push_back(fmt::format("it breaks its own rules in {} places", problems));
 }
 
 // Backup memories are carried as a chip is: their layouts tell them, and know where they can stand.

@@ -44,8 +44,8 @@ Result<const Layout*> Catalog::find(std::string_view id) const {
   for (const BuiltInText& built_in : rows) ids.emplace_back(built_in.id);
   for (const auto& layout : added_) ids.push_back(layout->id);
   std::string hint = did_you_mean(id, ids);
-  return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)),
-              (hint.empty() ? "" : hint + " ") + std::string("`bayswap layouts` lists them all"));
+  return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)), hint,
+              {Remedy::Kind::list_layouts, {}});
 }
 
 std::vector<const Layout*> Catalog::all(std::optional<Platform> platform) const {

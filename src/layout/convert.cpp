@@ -94,7 +94,7 @@ class Converter {
     if (unknown > 0 && request_.base == nullptr)
       report.warnings.push_back(
           fmt::format("{} bytes of {} are known only to the target, and {:02X} without a file of its own: "
-                      "better give one with --base",
+                      "better give a base",
                       unknown, to_.id, to_.fill));
   }
 
@@ -136,7 +136,7 @@ class Converter {
         numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", pak->role.number);
       return fail(ErrorCode::bad_usage,
                   fmt::format("controller paks {} hold something, and {} takes one", numbers, to_.id),
-                  "say which with --slot, e.g. --slot 1");
+                  "say which", {Remedy::Kind::slot, {}});
     }
     for (const Part* pak : paks) {
       Part part = *pak;

@@ -255,8 +255,8 @@ Result<DetectedLayout> made_up(const Part& part, Platform platform, const Blob& 
       fmt::format("a file of {} bytes in no form that is known, and nothing in it tells where {} of {} bytes "
                   "would stand",
                   base.size(), to_text(part.role), part.bytes.size()),
-      "show the form with a pair of files that hold the same save: `bayswap infer A B`; or name it with "
-      "--to");
+      "show the form with a pair of files that hold the same save, or name the layout",
+      {Remedy::Kind::target_layout, {}});
 }
 
 }  // namespace

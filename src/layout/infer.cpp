@@ -210,7 +210,7 @@ class LayoutInferrer : private InferenceState {
     if (changing_bytes > 0)
       result.open.push_back(
           fmt::format("{} bytes around it change from example to example, and what they mean is not "
-                      "known: they are kept from a base, so convert with --base",
+                      "known: they are kept from a base, so convert with a base",
                       changing_bytes));
     layout.about = fmt::format("Learned from {} pair{} of files. {}.", examples.size(),
                                examples.size() == 1 ? "" : "s", joined(result.certain, "; "));

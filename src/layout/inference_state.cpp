@@ -116,7 +116,8 @@ Result<void> InferenceState::read() {
           ErrorCode::not_recognised,
           fmt::format("{}the two files don't hold the same save: {}", which, closest_in_words(example)),
           "take both files after the same saving, without playing in between; if the known one is not in "
-          "chip order, say its layout with --from");
+          "chip order, name its layout",
+          {Remedy::Kind::source_layout, {}});
     if (!readings.empty() && (reading.stream.kind != readings.front().stream.kind ||
                               reading.stream.at != readings.front().stream.at))
       return fail(ErrorCode::not_recognised, which + "it is stored in another way than the first pair",

@@ -32,13 +32,13 @@ tl::unexpected<Error> wrong_size(const Layout& layout, std::size_t size) {
   } else {
     how = "the size is between two of these";
   }
-  return fail(
-      ErrorCode::does_not_fit,
-      fmt::format("{} bytes are no {} file, which has {} bytes ({})", size, layout.id, sizes_in_words(sizes),
-                  how),
-      size != 0 && size < sizes.front()
-          ? "if its end was blank and left out on purpose, say which chip it is with --chip KIND=BYTES"
-          : "`bayswap inspect` tells what the file looks like");
+  return fail(ErrorCode::does_not_fit,
+              fmt::format("{} bytes are no {} file, which has {} bytes ({})", size, layout.id,
+                          sizes_in_words(sizes), how),
+              size != 0 && size < sizes.front()
+                  ? "if its end was blank and left out on purpose, say which chip it is"
+                  : "look what the file is",
+              {size != 0 && size < sizes.front() ? Remedy::Kind::chip : Remedy::Kind::inspect, {}});
 }
 
 Blob blank_part(const Slot& slot, std::size_t size) {

@@ -103,7 +103,7 @@ class Surroundings {
           "{} bytes around the stream {}", around,
           same ? "could be always the same, or change with each save; a second pair, of another save, would "
                  "settle it"
-               : "change from example to example, and what they mean is not known: convert with --base"));
+               : "change from example to example, and what they mean is not known: convert with a base"));
     } else {
       lesson_.result.certain.push_back(
           fmt::format("{} bytes around the stream are the same in all examples", around));

@@ -77,7 +77,7 @@ Result<Blob> Logbook::bytes(const Digest& digest) {
   BAYSWAP_TRY(const auto there, blobs_->stat(packed));
   if (!plain && !there)
     return fail(ErrorCode::not_found, fmt::format("{} is not in the logbook", blobs_->display_path(path)),
-                "look for another copy of the logbook: `bayswap logbook import`");
+                "look for another copy of the logbook", {Remedy::Kind::import_logbook, {}});
   if (there) {
     BAYSWAP_TRY(const Blob stream, blobs_->read(packed, max_blob_bytes));
     if (const auto blob = read_stream(Compression::zlib, stream, max_blob_bytes);

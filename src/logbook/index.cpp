@@ -98,9 +98,10 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
   const int code = sqlite3_open_v2(index.c_str(), &db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, nullptr);
   Logbook book(blobs, db, std::move(clock));
   if (code != SQLITE_OK)
-    return fail(
-        ErrorCode::io, fmt::format("{}: the logbook's index can't be opened: {}", index, sqlite3_errmsg(db)),
-        "no save was changed; check the permissions of the home folder, or give another one with --home");
+    return fail(ErrorCode::io,
+                fmt::format("{}: the logbook's index can't be opened: {}", index, sqlite3_errmsg(db)),
+                "no save was changed; check the permissions of the home folder, or use another one",
+                {Remedy::Kind::home, {}});
   sqlite3_busy_timeout(db, 5000);
   for (const auto& [option, value] : {std::pair{SQLITE_DBCONFIG_DEFENSIVE, 1},
                                       {SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0},
@@ -109,8 +110,9 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
     sqlite3_db_config(db, option, value, nullptr);
   // A commit must be on the disk when it returns: files are replaced on the strength of it. The journal stays
   // and is written over: to make and remove it each time takes the file system longer than all the rest.
-  BAYSWAP_CHECK(
-      sql_run(db, "PRAGMA locking_mode = EXCLUSIVE; PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = ON; PRAGMA journal_mode = PERSIST;"));
+  BAYSWAP_CHECK(sql_run(db,
+                        "PRAGMA locking_mode = EXCLUSIVE; PRAGMA synchronous = EXTRA; PRAGMA foreign_keys = "
+                        "ON; PRAGMA journal_mode = PERSIST;"));
   BAYSWAP_CHECK(book.prepare_index());
   return book;
 }

@@ -333,8 +333,8 @@ Result<std::vector<Entry>> Logbook::entries(const std::string& what, std::size_t
 Result<Entry> Logbook::entry(std::int64_t id) {
   BAYSWAP_TRY(auto found, select(fmt::format("WHERE id = {}", id), {}));
   if (found.empty())
-    return fail(ErrorCode::bad_usage, fmt::format("the logbook has no entry {}", id),
-                "`bayswap logbook` shows them all");
+    return fail(ErrorCode::bad_usage, fmt::format("the logbook has no entry {}", id), "",
+                {Remedy::Kind::show_logbook, {}});
   return std::move(found.front());
 }
 

@@ -103,7 +103,7 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
   BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
   if (!problems.empty())
     return fail(ErrorCode::damaged, "the logbook is not sound: " + problems.front(),
-                "nothing was removed; run `bayswap logbook check` first");
+                "nothing was removed; check the logbook first", {Remedy::Kind::check_logbook, {}});
   // What only records know of needs its bytes as well.
   BAYSWAP_CHECK(adopt_records(problems));
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));  // newest first
