@@ -7,6 +7,7 @@
 
 #include "support/builders.hpp"
 #include "support/cards.hpp"
+#include "support/core_files.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -193,9 +194,8 @@ TEST(SatCard, CartridgesHaveLargerBlocks) {
 // ---- pce ------------------------------------------------------------------------------------------
 
 TEST(PceCard, AFreshOneIsAsALiveCoreFormatsIt) {
-  const auto file = LocalStore().read(std::string(BAYSWAP_SOURCE_DIR) +
-                                      "/../shared/fixtures/pce/pce-fresh/coreF/N/Tideward (World).srm");
-  if (!file) GTEST_SKIP() << file.error().message;
+  const auto file = core_files().read("pce/pce-fresh/coreF/N/Tideward (World).srm");
+  ASSERT_TRUE(file) << file.error().message;
   EXPECT_EQ(make_card(CardKind::pce)->image(), *file);
 }
 

@@ -9,6 +9,7 @@
 
 #include "support/builders.hpp"
 #include "support/cards.hpp"
+#include "support/core_files.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -364,9 +365,8 @@ TEST(Ps1Card, DeletedSavesStayReadableUntilTheirBlocksAreTaken) {
 }
 
 TEST(Ps1Card, AFreshOneIsAsALiveCoreFormatsIt) {
-  const auto file = LocalStore().read(std::string(BAYSWAP_SOURCE_DIR) +
-                                      "/../shared/fixtures/ps1/ps1-card/coreR/N/card1.mcd");
-  if (!file) GTEST_SKIP() << file.error().message;
+  const auto file = core_files().read("ps1/ps1-card/coreR/N/card1.mcd");
+  ASSERT_TRUE(file) << file.error().message;
   std::vector<Byte> theirs = bytes_of(*file);
   const std::vector<Byte> ours = bytes_of(make_card(CardKind::ps1)->image());
   // The console leaves the mark in the frame it tests writing with; that core leaves it blank.

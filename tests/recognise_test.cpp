@@ -4,8 +4,10 @@
 #include <filesystem>
 #include <map>
 
+#include "fs/path.hpp"
 #include "save/pak.hpp"
 #include "support/builders.hpp"
+#include "support/core_files.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -152,61 +154,55 @@ TEST(Inspect, TheRomBesideASaveNamesTheGame) {
   EXPECT_EQ(inspect_file(catalog, store, "saves/none").error().code, ErrorCode::not_found);
 }
 
-// Files that real cores wrote, where they are at hand (`../shared/fixtures`).
+// Files that real cores wrote.
 TEST(Inspect, FilesOfLiveCores) {
-  const std::filesystem::path folder =
-      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/n64";
-  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
-  LocalStore disk;
   const Catalog catalog;
   int seen = 0;
-  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
-    const std::string extension = entry.path().extension().string();
-    if (!entry.is_regular_file() || (extension != ".sra" && extension != ".eep")) continue;
+  for (const auto& [path, file] : core_files().files()) {
+    const std::string extension(extension_of(path));
+    if (!path.starts_with("n64/") || (extension != ".sra" && extension != ".eep")) continue;
     ++seen;
-    const auto finding = inspect_file(catalog, disk, entry.path().string());
+    const auto finding = inspect_file(catalog, core_files(), path);
     ASSERT_TRUE(finding);
-    EXPECT_EQ(finding->layout->id, extension == ".sra" ? "n64.sram-le" : "n64.eeprom") << entry.path();
-    const unsigned seed = entry.path().parent_path().filename() == "A" ? 0x31 : 0x52;
-    const auto save = unpack(*finding->layout, *disk.read(entry.path().string()));
-    EXPECT_EQ(save->parts.front().bytes, pattern(save->parts.front().bytes.size(), seed)) << entry.path();
+    EXPECT_EQ(finding->layout->id, extension == ".sra" ? "n64.sram-le" : "n64.eeprom") << path;
+    const unsigned seed = component(path, 1) == "A" ? 0x31 : 0x52;
+    const auto save = unpack(*finding->layout, file.bytes);
+    EXPECT_EQ(save->parts.front().bytes, pattern(save->parts.front().bytes.size(), seed)) << path;
   }
   EXPECT_GE(seen, 4);
 }
 
 // gb files of live cores, told with the ROM that wrote them: whatever form, the same memory.
 TEST(Inspect, GbFilesOfLiveCoresAreToldWithTheirRom) {
-  const std::filesystem::path folder =
-      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures";
-  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
-  LocalStore disk;
   const Catalog catalog;
   int seen = 0;
-  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder / "gb")) {
-    const std::string extension = entry.path().extension().string();
+  for (const auto& [path, file] : core_files().files()) {
+    const std::string extension(extension_of(path));
+    if (!path.starts_with("gb/")) continue;
     if (extension != ".srm" && extension != ".sav" && extension != ".rtc") continue;
     ++seen;
-    const auto variant = entry.path().parent_path();
-    const std::string program = variant.parent_path().parent_path().filename().string();
-    const auto rom = disk.read(folder / "roms" / program / variant.filename() / "Tideward (World).gb");
+    const std::string variant = component(path, 1);
+    const std::string program = component(path, 3);
+    const auto rom = core_files().read("roms/" + program + "/" + variant + "/Tideward (World).gb");
+    ASSERT_TRUE(rom) << path;
     const auto facts = identify_rom(rom->view());
     Hints hints;
     hints.game = facts->game;
     hints.chips = facts->chips;
     hints.extension = extension;
-    const auto finding = inspect_file(catalog, disk, entry.path().string(), hints);
-    ASSERT_TRUE(finding && finding->layout != nullptr) << entry.path();
-    EXPECT_TRUE(finding->either.empty()) << entry.path();
-    const auto opened = open_save(*finding->layout, *disk.read(entry.path().string()), hints.chips);
-    ASSERT_TRUE(opened) << entry.path();
+    const auto finding = inspect_file(catalog, core_files(), path, hints);
+    ASSERT_TRUE(finding && finding->layout != nullptr) << path;
+    EXPECT_TRUE(finding->either.empty()) << path;
+    const auto opened = open_save(*finding->layout, file.bytes, hints.chips);
+    ASSERT_TRUE(opened) << path;
     const Part* part = opened->save.find({PartKind::sram, 0});
     EXPECT_EQ(part == nullptr, extension == ".rtc");
     if (part == nullptr) continue;
-    const Blob wanted = pattern(part->bytes.size(), variant.filename() == "A" ? 0x31 : 0x52);
+    const Blob wanted = pattern(part->bytes.size(), variant == "A" ? 0x31 : 0x52);
     const Byte mask = program == "gb-mbc2" ? 0x0f : 0xff;
     EXPECT_TRUE(std::equal(wanted.view().begin(), wanted.view().end(), part->bytes.view().begin(),
                            [mask](Byte a, Byte b) { return (a & mask) == (b & mask); }))
-        << entry.path();
+        << path;
   }
   EXPECT_GE(seen, 30);
 }

@@ -7,6 +7,7 @@
 
 #include "base/checksum.hpp"
 #include "support/builders.hpp"
+#include "support/core_files.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -309,29 +310,25 @@ TEST(RomDigests, WithAndWithoutTheHeader) {
   EXPECT_EQ(digest_rom(broken).error().code, ErrorCode::io);
 }
 
-// Programs that real cores ran, where they are at hand (`../shared/fixtures`).
+// Programs that real cores ran.
 TEST(RomHeaders, ProgramsOfLiveCores) {
-  const std::filesystem::path folder =
-      std::filesystem::path(BAYSWAP_SOURCE_DIR).parent_path() / "shared/fixtures/roms";
-  if (!std::filesystem::exists(folder)) GTEST_SKIP() << "no " << folder;
-  LocalStore disk;
   const std::map<std::string, std::pair<Platform, std::size_t>> expected{
       {"gb-mbc2", {Platform::gb, 512}},       {"gb-mbc3rtc", {Platform::gb, 32768}},
       {"gb-mbc5-32k", {Platform::gb, 32768}}, {"snes-8k", {Platform::snes, 8192}},
       {"n64-sram", {Platform::n64, 0}},       {"n64-eep16k", {Platform::n64, 0}}};
   std::size_t seen = 0;
-  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
-    if (!entry.is_regular_file()) continue;
-    const std::string program = entry.path().parent_path().parent_path().filename();
+  for (const auto& [path, file] : core_files().files()) {
+    if (!path.starts_with("roms/")) continue;
+    const std::string program = component(path, 2);
     const auto found = expected.find(program);
     if (found == expected.end()) continue;
     ++seen;
-    const auto facts = identify_rom(disk, entry.path().string());
-    ASSERT_TRUE(facts) << entry.path();
-    EXPECT_EQ(tag(facts->game.platform), tag(found->second.first)) << entry.path();
+    const auto facts = identify_rom(core_files(), path);
+    ASSERT_TRUE(facts) << path;
+    EXPECT_EQ(tag(facts->game.platform), tag(found->second.first)) << path;
     if (found->second.second == 0) continue;
-    ASSERT_FALSE(facts->chips.empty()) << entry.path();
-    EXPECT_EQ(facts->chips.front().size_bytes, found->second.second) << entry.path();
+    ASSERT_FALSE(facts->chips.empty()) << path;
+    EXPECT_EQ(facts->chips.front().size_bytes, found->second.second) << path;
   }
   EXPECT_GE(seen, 12U);
 }

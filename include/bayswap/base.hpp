@@ -69,11 +69,20 @@ struct Remedy {
 
 /// One failure. `message` is one sentence that names the file, the place in it and the value found;
 /// `hint` says what to do next and may be empty.
+/// Its special members are not inline: every function that can fail would have them compiled into it.
 struct Error {
   ErrorCode code{};
   std::string message;
   std::string hint;
-  Remedy remedy = {};
+  Remedy remedy;
+
+  Error();
+  Error(ErrorCode why, std::string what, std::string advice = {}, Remedy help = {});
+  Error(const Error& other);
+  Error(Error&& other) noexcept;
+  Error& operator=(const Error& other);
+  Error& operator=(Error&& other) noexcept;
+  ~Error();
 };
 
 template <class T>

@@ -81,6 +81,11 @@ struct GameId {
   std::string maker;  // two letters or digits (gc, wii), may be empty
 };
 
+/// Returns the region that the last letter of a four-letter product code stands for (n64, gc, wii, gb, gba,
+/// nds, 3ds, wiiu): the one table of it.
+[[nodiscard]] Region region_of_letter(char letter);
+/// Returns the letter that a region's games have in most cases; nothing where there is no usual one.
+[[nodiscard]] std::optional<char> letter_of_region(Region region);
 /// Region of a product code: by its last letter where it has four, by its third on discs (ps1, ps2, psp).
 [[nodiscard]] Region region_of_code(Platform platform, std::string_view code);
 /// The same game's code in another region, where that can be told from the code alone: gc, wii, n64, gba,

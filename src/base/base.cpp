@@ -42,8 +42,17 @@ std::string_view to_text(ErrorCode code) {
   return "unsupported";
 }
 
+Error::Error() = default;
+Error::Error(ErrorCode why, std::string what, std::string advice, Remedy help)
+    : code(why), message(std::move(what)), hint(std::move(advice)), remedy(std::move(help)) {}
+Error::Error(const Error& other) = default;
+Error::Error(Error&& other) noexcept = default;
+Error& Error::operator=(const Error& other) = default;
+Error& Error::operator=(Error&& other) noexcept = default;
+Error::~Error() = default;
+
 tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint, Remedy remedy) {
-  return tl::unexpected<Error>(Error{code, std::move(message), std::move(hint), std::move(remedy)});
+  return tl::unexpected<Error>(Error(code, std::move(message), std::move(hint), std::move(remedy)));
 }
 
 namespace {

@@ -1,4 +1,5 @@
 #include "base/toml_reader.hpp"
+#include "base/order.hpp"
 
 #include <fmt/format.h>
 
@@ -212,7 +213,7 @@ Result<std::vector<std::string>> TableReader::table_names() {
     if (value.as_table() == nullptr) return error(key.str(), fmt::format("{} must be a table", key.str()));
     names.emplace_back(value.source().begin.line, key.str());
   }
-  std::ranges::sort(names);
+  sort_by(names, std::identity{});
   std::vector<std::string> out;
   out.reserve(names.size());
   for (auto& [line, key] : names) out.push_back(std::move(key));
@@ -223,7 +224,7 @@ Result<std::vector<std::string>> TableReader::keys() {
   std::vector<std::pair<std::size_t, std::string>> names;
   for (const auto& [key, value] : Access::table(*this))
     names.emplace_back(key.source().begin.line, key.str());
-  std::ranges::sort(names);
+  sort_by(names, std::identity{});
   std::vector<std::string> out;
   out.reserve(names.size());
   for (auto& [line, key] : names) out.push_back(std::move(key));

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
@@ -117,9 +118,9 @@ Result<const std::vector<HeldSave>*> BayView::saves(Depth depth) {
     const PlatformRule* const one = &rule;
     BAYSWAP_CHECK(keeper_of(rule.keeping).scan(scan, {&one, 1}));
     join_places(saves, before);
-    std::stable_sort(saves.begin() + static_cast<std::ptrdiff_t>(before), saves.end(),
-                     [](const HeldSave& a, const HeldSave& b) { return a.path < b.path; });
   }
+  sort_by(list.saves(),
+          [](const HeldSave& save) { return std::pair(save.rule, std::string_view(save.path)); });
   for (const PlatformRule& rule : bay_.rules) {
     if (rule.keeping != Keeping::file || !done.insert(rule.path.text()).second) continue;
     std::vector<const PlatformRule*> same;

@@ -7,6 +7,7 @@
 #include <set>
 #include <unordered_map>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
@@ -309,9 +310,7 @@ class FileScanner {
   // ---- Saves -----------------------------------------------------------------------------------------
 
   void group(std::vector<Told>& told) {
-    std::stable_sort(told.begin(), told.end(), [](const Told& a, const Told& b) {
-      return std::pair(lower(a.base), a.file.path) < std::pair(lower(b.base), b.file.path);
-    });
+    sort_by(told, [](const Told& one) { return std::pair(lower(one.base), one.file.path); });
     for (auto first = told.begin(); first != told.end();) {
       auto last = first + 1;
       while (last != told.end() && lower(last->base) == lower(first->base) && last->owner == first->owner)

@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 
@@ -346,7 +347,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   const std::vector<Slot> hidden = hidden_slots();
   all.insert(all.end(), hidden.begin(), hidden.end());
   // The living first: the budget may not do for all that a hostile directory claims.
-  std::ranges::stable_sort(all, {}, &Slot::deleted);
+  sort_by(all, &Slot::deleted);
   std::size_t budget = max_looked_at * block_count();
   for (const Slot& slot : all) {
     if (budget == 0) break;

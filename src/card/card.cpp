@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/clock.hpp"
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "card/kinds.hpp"
@@ -267,7 +268,7 @@ Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wis
   if (size == format.sizes.end()) {
     std::vector<std::size_t> blocks;
     for (const CardSize& one : format.sizes) blocks.push_back(one.blocks);
-    std::ranges::sort(blocks);
+    sort_by(blocks, std::identity{});
     return fail(ErrorCode::bad_usage,
                 wish.blocks > 0
                     ? fmt::format("there is no {} card of {} blocks", format.tag, wish.blocks)

@@ -56,7 +56,7 @@ CardEntry describe_n64(const CardSave& save) {
   entry.name = name_of_note(note);
   entry.title = title_of(note);
   entry.code = code_of(note);
-  entry.region = region_of_letter(note[code_at + region_letter_at]);
+  entry.region = region_of_letter(static_cast<char>(note[code_at + region_letter_at]));
   entry.size_bytes = save.payload.size();
   return entry;
 }

@@ -6,6 +6,8 @@
 
 #include "card/block_card.hpp"
 
+#include "base/order.hpp"
+
 namespace bayswap {
 namespace {
 
@@ -106,7 +108,7 @@ class Ps1Card final : public BlockCard {
     for (const bool fresh : {true, false})
       for (std::size_t block = 1; block <= save_blocks && blocks.size() < wanted; ++block)
         if (!is_used(state(block)) && (state(block) == state_free) == fresh) blocks.push_back(block);
-    std::ranges::sort(blocks);
+    sort_by(blocks, std::identity{});
     for (std::size_t i = 0; i < wanted; ++i) {
       const std::span<Byte> out = frame(blocks[i]);
       std::ranges::fill(out, Byte{0});

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/order.hpp"
 #include "base/try.hpp"
 #include "card/kinds.hpp"
 #include "save/pak.hpp"
@@ -56,7 +57,7 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
       if (best.confidence > 0.02 || file.size() == size || kind) places.push_back(best);
     }
   }
-  std::ranges::stable_sort(places, std::greater<>{}, &Place::confidence);
+  sort_by_descending(places, &Place::confidence);
   return places;
 }
 

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
@@ -43,7 +44,7 @@ class Finder {
       }
       if (rule.keeping != Keeping::folder) single_files(rule);
     }
-    std::ranges::stable_sort(found_, std::greater<>{}, &Candidate::score);
+    sort_by_descending(found_, &Candidate::score);
     if (!game_.empty()) std::erase_if(found_, [this](const Candidate& one) { return !is_meant(one); });
     if (found_.empty())
       return fail(ErrorCode::not_recognised,

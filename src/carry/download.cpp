@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <array>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/archive_store.hpp"
@@ -88,7 +89,7 @@ class Gatherer {
 
 Result<std::vector<TreeFile>> files_of_download(const std::string& path) {
   BAYSWAP_TRY(auto files, Gatherer().run(path));
-  std::ranges::sort(files, {}, &TreeFile::path);
+  sort_by(files, &TreeFile::path);
   return files;
 }
 

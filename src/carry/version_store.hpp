@@ -7,6 +7,8 @@
 
 #include "fs/path.hpp"
 
+#include "base/order.hpp"
+
 namespace bayswap {
 
 /// Read only.
@@ -40,7 +42,7 @@ class VersionStore final : public Store {
       const bool known = std::ranges::any_of(merged, [&](const FileInfo& info) { return info.name == name; });
       if (!direct && !known && file.second.bytes) merged.push_back(folder_info(name));
     }
-    std::ranges::sort(merged, {}, &FileInfo::name);
+    sort_by(merged, &FileInfo::name);
     return merged;
   }
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
@@ -103,7 +104,7 @@ void draw(const Layout& layout) {
   for (const Slot& slot : layout.slots) pieces.push_back({layout.place(slot, sizes.front()), in_words(slot)});
   for (const Field& field : layout.fields)
     pieces.push_back({layout.place(field, sizes.front()), in_words(field)});
-  std::ranges::sort(pieces, {}, [](const Piece& piece) { return piece.place.at; });
+  sort_by(pieces, [](const Piece& piece) { return piece.place.at; });
   std::size_t at = 0;
   seam(0);
   for (const Piece& piece : pieces) {

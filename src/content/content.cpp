@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
@@ -50,9 +51,7 @@ void add_chips(const Save& save, Digester& digester) {
   const auto number = [](const Part& part) {
     return part.role.kind == PartKind::pak ? std::max(part.role.number, 1) : part.role.number;
   };
-  std::sort(parts.begin(), parts.end(), [&](const Part* a, const Part* b) {
-    return std::pair(a->role.kind, number(*a)) < std::pair(b->role.kind, number(*b));
-  });
+  sort_by(parts, [&](const Part* part) { return std::pair(part->role.kind, number(*part)); });
   for (const Part* part : parts) {
     digester.add(to_text(Role{part->role.kind, number(*part)}));
     digester.add(without_blank_tail(part->bytes.view()));
@@ -65,8 +64,7 @@ struct NamedBytes {
 };
 
 void add_files(std::vector<NamedBytes> files, Digester& digester) {
-  std::sort(files.begin(), files.end(),
-            [](const NamedBytes& a, const NamedBytes& b) { return a.name < b.name; });
+  sort_by(files, &NamedBytes::name);
   for (const NamedBytes& file : files) {
     digester.add(file.name);
     digester.add(file.bytes);

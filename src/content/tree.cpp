@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
@@ -55,7 +56,7 @@ Result<std::vector<TreeFile>> read_tree(Store& store, const std::string& folder)
   std::vector<TreeFile> files;
   std::uint64_t bytes = 0;
   BAYSWAP_CHECK(collect(store, folder, "", 0, bytes, files));
-  std::ranges::sort(files, {}, &TreeFile::path);
+  sort_by(files, &TreeFile::path);
   return files;
 }
 
@@ -68,7 +69,7 @@ TreeSketch sketch_of(const std::vector<TreeFile>& files) {
                       one.head.begin());
     sketch.files.push_back(std::move(one));
   }
-  std::ranges::sort(sketch.files, {}, &TreeSketch::File::name);
+  sort_by(sketch.files, &TreeSketch::File::name);
   return sketch;
 }
 
@@ -105,7 +106,7 @@ Shared shared(const TreeSketch& a, const TreeSketch& b) {
 std::vector<std::uint64_t> sizes_of(const TreeSketch& tree) {
   std::vector<std::uint64_t> sizes;
   std::ranges::transform(tree.files, std::back_inserter(sizes), &TreeSketch::File::size_bytes);
-  std::ranges::sort(sizes);
+  sort_by(sizes, std::identity{});
   return sizes;
 }
 

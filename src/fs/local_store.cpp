@@ -10,6 +10,7 @@
 #include <cerrno>
 #include <filesystem>
 
+#include "base/order.hpp"
 #include "base/try.hpp"
 #include "fs/beneath.hpp"
 #include "fs/os_error.hpp"
@@ -143,7 +144,7 @@ Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
     }
     entries.back().link = link;
   }
-  std::ranges::sort(entries, {}, &FileInfo::name);
+  sort_by(entries, &FileInfo::name);
   return entries;
 }
 

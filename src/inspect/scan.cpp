@@ -5,6 +5,7 @@
 #include <atomic>
 #include <thread>
 
+#include "base/order.hpp"
 #include "base/parallel.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -40,7 +41,7 @@ class Scanner {
     std::vector<std::size_t> files;
     for (std::size_t i = 0; i < entries.size(); ++i)
       if (entries[i].kind == FileInfo::Kind::file) files.push_back(i);
-    std::ranges::stable_sort(files, {}, [&](std::size_t i) { return stem_of(entries[i].name); });
+    sort_by(files, [&](std::size_t i) { return stem_of(entries[i].name); });
     for (std::size_t i = 0; i < files.size();) {
       Group group;
       const std::string_view stem = stem_of(entries[files[i]].name);

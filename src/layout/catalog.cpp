@@ -6,6 +6,7 @@
 #include <cassert>
 
 #include "base/built_in.hpp"
+#include "base/order.hpp"
 #include "base/text.hpp"
 
 namespace bayswap {
@@ -56,7 +57,7 @@ std::vector<const Layout*> Catalog::all(std::optional<Platform> platform) const 
     if (rows[i].id.starts_with(prefix)) layouts.push_back(built_in(i));
   for (const auto& layout : added_)
     if (layout->id.starts_with(prefix)) layouts.push_back(layout.get());
-  std::ranges::sort(layouts, {}, &Layout::id);
+  sort_by(layouts, &Layout::id);
   return layouts;
 }
 

@@ -7,6 +7,7 @@
 #include <array>
 #include <cmath>
 
+#include "base/order.hpp"
 #include "base/try.hpp"
 #include "layout/byte_order.hpp"
 
@@ -104,7 +105,7 @@ class Search {
     }
     std::vector<Placing> finalists;
     for (auto measure : {&Placing::steps, &Placing::excess}) {
-      std::ranges::stable_sort(rough_, std::greater<>{}, measure);
+      sort_by_descending(rough_, measure);
       for (std::size_t i = 0; i < rough_.size() && i < kept; ++i) finalists.push_back(rough_[i]);
     }
     rough_.clear();
@@ -123,7 +124,7 @@ class Search {
   [[nodiscard]] const Placing* best() {
     if (places_.empty()) return nullptr;
     // Where nearly every step is the same, as in tables, the right place has hardly one that is off.
-    std::ranges::stable_sort(places_, std::greater<>{}, &Placing::steps);
+    sort_by_descending(places_, &Placing::steps);
     const auto next = [&](double Placing::*measure) {
       return places_.size() > 1 ? places_[1].*measure : 0.0;
     };
@@ -131,7 +132,7 @@ class Search {
     if (places_.front().steps >= table)
       return 1 - next(&Placing::steps) > 1.5 * (1 - places_.front().steps) + 0.003 ? &places_.front()
                                                                                    : nullptr;
-    std::ranges::stable_sort(places_, std::greater<>{}, &Placing::excess);
+    sort_by_descending(places_, &Placing::excess);
     constexpr double sure = 8;
     constexpr double ahead = 5;
     return places_.front().excess >= sure && places_.front().excess >= next(&Placing::excess) + ahead
@@ -169,7 +170,7 @@ class Search {
 
   // Keeps those that are among the best by one measure or the other.
   void thin_out() {
-    std::ranges::stable_sort(rough_, std::greater<>{}, &Placing::steps);
+    sort_by_descending(rough_, &Placing::steps);
     std::ranges::stable_sort(rough_.begin() + kept, rough_.end(), std::greater<>{}, &Placing::excess);
     rough_.resize(3 * kept);
   }

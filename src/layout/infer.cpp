@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "layout/inference_state.hpp"
@@ -79,7 +80,7 @@ class LayoutInferrer : private InferenceState {
         chosen.emplace_back(ways.front(), ways);
       }
     }
-    std::ranges::sort(chosen, std::greater<>{}, [](const auto& row) { return row.first.file_sizes.front(); });
+    sort_by_descending(chosen, [](const auto& row) { return row.first.file_sizes.front(); });
     for (auto& [slot, ways] : chosen) {
       const auto free = std::ranges::find_if(ways, [&](const Slot& way) {
         return std::ranges::none_of(result.layout.slots, [&](const Slot& taken) {
@@ -100,7 +101,7 @@ class LayoutInferrer : private InferenceState {
       return fail(
           ErrorCode::not_recognised, "the examples don't agree on any place for the save",
           "make sure that all of them are of one form; learn from one pair at a time to see which is not");
-    std::ranges::sort(result.layout.slots, {}, &Slot::at);
+    sort_by(result.layout.slots, &Slot::at);
     return {};
   }
 
@@ -146,7 +147,7 @@ class LayoutInferrer : private InferenceState {
                   "the files have several sizes, and no part of them explains that",
                   "learn from examples of one size at a time");
     sizes.push_back(variable_slot->file_sizes.front());
-    std::ranges::sort(sizes);
+    sort_by(sizes, std::identity{});
     sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
     elastic_role = variable_slot->role;
     elastic_end = variable_slot->at + variable_slot->file_sizes.front();

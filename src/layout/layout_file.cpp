@@ -7,6 +7,7 @@
 #include <charconv>
 #include <utility>
 
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
@@ -40,7 +41,7 @@ Result<std::vector<std::size_t>> sizes_from(TableReader& reader, std::string_vie
                           fmt::format("{} holds {}; a size is 1 to {} bytes", key, value, max_file_size));
     sizes.push_back(static_cast<std::size_t>(value));
   }
-  std::ranges::sort(sizes);
+  sort_by(sizes, std::identity{});
   sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
   return sizes;
 }
@@ -239,7 +240,7 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
     return reader.error(
         "id", fmt::format("{} has several sizes: only one part can have, and the file no size of its own",
                           to_text(variable_slot->role)));
-  std::ranges::sort(rows, {}, [](const Row& row) { return row.place.at; });
+  sort_by(rows, [](const Row& row) { return row.place.at; });
   std::size_t end = 0;
   bool past_elastic = false;
   for (const Row& row : rows) {
@@ -347,8 +348,8 @@ Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
     BAYSWAP_TRY(auto field, read_field(std::move(row)));
     layout.fields.push_back(std::move(field));
   }
-  std::ranges::sort(layout.slots, {}, [](const Slot& slot) { return std::pair(slot.behind, slot.at); });
-  std::ranges::sort(layout.fields, {}, [](const Field& field) { return std::pair(field.behind, field.at); });
+  sort_by(layout.slots, [](const Slot& slot) { return std::pair(slot.behind, slot.at); });
+  sort_by(layout.fields, [](const Field& field) { return std::pair(field.behind, field.at); });
   BAYSWAP_TRY(auto stream, reader.table("stream"));
   if (stream) {
     BAYSWAP_TRY(layout.stream, read_stream_table(*std::move(stream)));

@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "base/endian.hpp"
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "layout/transform.hpp"
@@ -78,7 +79,7 @@ std::vector<Piece> pieces_of(const Layout& layout, std::size_t file_size) {
   if (layout.fields.empty()) return pieces;
   for (const Field& field : layout.fields)
     pieces.push_back({nullptr, &field, layout.place(field, file_size)});
-  std::ranges::sort(pieces, {}, [](const Piece& piece) { return piece.place.at; });
+  sort_by(pieces, [](const Piece& piece) { return piece.place.at; });
   return pieces;
 }
 

@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/endian.hpp"
+#include "base/order.hpp"
 #include "layout/transform.hpp"
 #include "save/pak.hpp"
 
@@ -319,7 +320,7 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
   // What is not in the catalog could have that size too: likely for round sizes, hardly for odd ones.
   const double unknown = platform ? 0.1 : (std::has_single_bit(file.size()) ? 0.8 : 0.05);
   for (LayoutMatch& match : result.matches) match.confidence /= sum + unknown;
-  std::ranges::stable_sort(result.matches, std::greater<>{}, &LayoutMatch::confidence);
+  sort_by_descending(result.matches, &LayoutMatch::confidence);
   for (const LayoutMatch& match : result.matches)
     if (match.confidence > 0.67 * result.matches.front().confidence) ++result.alike;
   return result;

@@ -6,6 +6,7 @@
 #include <array>
 #include <charconv>
 
+#include "base/order.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
@@ -208,7 +209,7 @@ Result<std::vector<Entry>> read_records(Store& store, std::vector<std::string>& 
       entries.push_back(*std::move(entry));
     }
   }
-  std::ranges::sort(entries, {}, &Entry::id);
+  sort_by(entries, &Entry::id);
   return entries;
 }
 

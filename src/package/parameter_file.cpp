@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/endian.hpp"
+#include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 
@@ -109,7 +110,7 @@ Result<ParameterFile> ParameterFile::parse(ByteView file) {
 Blob ParameterFile::encode() const {
   std::vector<const Entry*> sorted;
   for (const Entry& entry : entries_) sorted.push_back(&entry);
-  std::ranges::stable_sort(sorted, {}, [](const Entry* entry) { return entry->key; });
+  sort_by(sorted, [](const Entry* entry) { return entry->key; });
   std::size_t keys = 0;
   std::size_t values = 0;
   for (const Entry* entry : sorted) {

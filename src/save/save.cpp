@@ -96,29 +96,51 @@ std::optional<Region> region_from_text(std::string_view text) {
   return std::nullopt;
 }
 
+Region region_of_letter(char letter) {
+  switch (letter) {
+    case 'J':
+      return Region::japan;
+    case 'E':
+    case 'G':
+      return Region::north_america;
+    case 'P':
+    case 'L':
+    case 'X':
+    case 'Y':
+    case 'Z':
+      return Region::europe;
+    case 'D':
+      return Region::germany;
+    case 'F':
+      return Region::france;
+    case 'I':
+      return Region::italy;
+    case 'S':
+      return Region::spain;
+    case 'H':
+      return Region::netherlands;
+    case 'W':
+      return Region::scandinavia;
+    case 'U':
+      return Region::australia;
+    case 'B':
+      return Region::brazil;
+    case 'N':
+      return Region::canada;
+    case 'C':
+      return Region::china;
+    case 'K':
+      return Region::korea;
+    case 'A':
+      return Region::asia;
+    default:
+      return Region::unknown;
+  }
+}
+
 Region region_of_code(Platform platform, std::string_view code) {
-  // A letter of its own for a country is Europe's business; only these are whole regions.
-  const auto of_letter = [](char letter) {
-    switch (letter) {
-      case 'J':
-        return Region::japan;
-      case 'E':
-        return Region::north_america;
-      case 'P':
-      case 'X':
-      case 'Y':
-      case 'Z':
-        return Region::europe;
-      case 'K':
-        return Region::korea;
-      case 'W':
-        return Region::asia;
-      default:
-        return Region::unknown;
-    }
-  };
   const bool disc = platform == ps1 || platform == ps2 || platform == psp;
-  if (!disc) return code.size() == 4 ? of_letter(code[3]) : Region::unknown;
+  if (!disc) return code.size() == 4 ? region_of_letter(code[3]) : Region::unknown;
   if (code.size() < 4) return Region::unknown;
   switch (code[2]) {
     case 'E':
@@ -138,16 +160,29 @@ Region region_of_code(Platform platform, std::string_view code) {
   }
 }
 
+std::optional<char> letter_of_region(Region region) {
+  switch (region) {
+    case Region::japan:
+      return 'J';
+    case Region::north_america:
+      return 'E';
+    case Region::europe:
+      return 'P';
+    case Region::korea:
+      return 'K';
+    default:
+      return std::nullopt;
+  }
+}
+
 std::optional<std::string> code_in_region(Platform platform, std::string_view code, Region region) {
   const bool lettered = platform == gc || platform == wii || platform == n64 || platform == gba ||
                         platform == nds || platform == n3ds || platform == wiiu;
   if (!lettered || code.size() != 4) return std::nullopt;
-  constexpr std::array<std::pair<Region, char>, 4> letters{
-      {{Region::japan, 'J'}, {Region::north_america, 'E'}, {Region::europe, 'P'}, {Region::korea, 'K'}}};
-  const auto* letter = std::ranges::find(letters, region, &std::pair<Region, char>::first);
-  if (letter == letters.end()) return std::nullopt;
+  const auto letter = letter_of_region(region);
+  if (!letter) return std::nullopt;
   std::string other(code);
-  other[3] = letter->second;
+  other[3] = *letter;
   return other;
 }
 

@@ -39,9 +39,6 @@ struct RomView {
 /// x360 programs.
 [[nodiscard]] std::optional<RomFacts> read_x360_program(const RomView& rom);
 
-/// Region of the last letter of a four-letter product code, as n64, gba and nds cartridges have it.
-[[nodiscard]] Region region_of_letter(char letter);
-
 /// Printable ASCII, or padding of NULs and spaces at the end.
 [[nodiscard]] bool is_plain_title(ByteView field);
 /// `field` is letters and digits throughout.

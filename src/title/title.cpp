@@ -105,48 +105,6 @@ Result<RomDigests> digest_rom(const RomSource& rom, std::size_t skip) {
   return digests;
 }
 
-Region region_of_letter(char letter) {
-  switch (letter) {
-    case 'J':
-      return Region::japan;
-    case 'E':
-    case 'G':
-      return Region::north_america;
-    case 'P':
-    case 'L':
-    case 'X':
-    case 'Y':
-    case 'Z':
-      return Region::europe;
-    case 'D':
-      return Region::germany;
-    case 'F':
-      return Region::france;
-    case 'I':
-      return Region::italy;
-    case 'S':
-      return Region::spain;
-    case 'H':
-      return Region::netherlands;
-    case 'W':
-      return Region::scandinavia;
-    case 'U':
-      return Region::australia;
-    case 'B':
-      return Region::brazil;
-    case 'N':
-      return Region::canada;
-    case 'C':
-      return Region::china;
-    case 'K':
-      return Region::korea;
-    case 'A':
-      return Region::asia;
-    default:
-      return Region::unknown;
-  }
-}
-
 bool is_plain_title(ByteView field) {
   const auto end = std::ranges::find(field, Byte{0});
   return std::all_of(field.begin(), end, [](Byte b) { return b >= 0x20 && b < 0x7f; }) &&
