@@ -353,7 +353,7 @@ TEST(Restamp, CodeNameAndChecksumFollow) {
     EXPECT_EQ(describe(*stamped).region, Region::north_america);
     EXPECT_NE(stamped->name, save.name);
     EXPECT_EQ(restamped(*stamped, Region::europe)->name, save.name);
-    EXPECT_FALSE(restamped(save, Region::korea));
+    EXPECT_FALSE(restamped(save, Region::brazil)) << "no letter of its own in most cases";
     const auto card = make_card(kind);
     ASSERT_TRUE(card->put(*stamped));
     EXPECT_TRUE(card->check().empty()) << to_text(kind);

@@ -90,6 +90,12 @@ class BayView {
   std::unique_ptr<Impl> impl_;
 };
 
+/// Returns whether nothing says what the save is: a folder without a title.
+[[nodiscard]] bool is_nameless(const HeldSave& save);
+/// Sets HeldSave::resembles of those among `saves` that are nameless, where a save of another bay is alike
+/// enough. Other bays that can't be read are left out.
+void find_resemblances(BayView& view, std::vector<HeldSave>& saves, std::span<BayView* const> others);
+
 /// Returns the chips that the saves a bay has of that game tell of: those in files that are as long as the
 /// chip. A save with the very bytes of `not_this` tells nothing: it is a copy.
 [[nodiscard]] std::vector<ChipFact> chips_seen(BayView& view, const GameId& game,

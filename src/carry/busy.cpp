@@ -61,19 +61,35 @@ std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
   return std::nullopt;
 }
 
-// "x.lck", "x.lock", ".x.lock", "x~lock": what programs leave beside a file they are at.
-std::optional<std::string> lock_beside(const std::string& path) {
-  const std::string folder = folder_of(path);
-  const std::string name(name_of(path));
-  for (const std::string& lock :
-       std::array<std::string, 5>{name + ".lock", name + ".lck", "." + name + ".lock", ".~lock." + name + "#",
-                                  std::string(stem_of(path)) + ".lock"}) {
-    struct stat st {};
-    const std::string at = join_path(folder, lock);
-    if (::stat(at.c_str(), &st) == 0) return at;
+// What programs leave beside a file they are using: "x.lck", "x.lock", ".x.lock", "x~lock". Each folder is
+// listed once.
+class Locks {
+ public:
+  std::optional<std::string> beside(const std::string& path) {
+    const std::string folder = folder_of(path);
+    if (folder != folder_) list(folder);
+    const std::string name(name_of(path));
+    for (const std::string& lock :
+         std::array<std::string, 5>{name + ".lock", name + ".lck", "." + name + ".lock",
+                                    ".~lock." + name + "#", std::string(stem_of(path)) + ".lock"})
+      if (names_.contains(lock)) return join_path(folder, lock);
+    return std::nullopt;
   }
-  return std::nullopt;
-}
+
+ private:
+  void list(const std::string& folder) {
+    folder_ = folder;
+    names_.clear();
+    const std::unique_ptr<DIR, int (*)(DIR*)> entries(opendir(folder.c_str()), &closedir);
+    if (!entries) return;
+    while (const dirent* entry = readdir(entries.get())) {
+      const std::string_view name = entry->d_name;
+      if (name.find("lock") != std::string_view::npos || name.ends_with(".lck")) names_.emplace(name);
+    }
+  }
+  std::string folder_;
+  std::set<std::string> names_;  // only those that may be locks
+};
 
 }  // namespace
 
@@ -92,8 +108,9 @@ void note_hard_links(Plan& plan, Store& target) {
 std::optional<std::string> in_use(const std::vector<std::string>& paths, std::optional<std::int64_t> now,
                                   Logbook& logbook) {
   std::set<FileKey> open;
+  Locks locks;
   for (const std::string& path : paths) {
-    if (const auto lock = lock_beside(path))
+    if (const auto lock = locks.beside(path))
       return fmt::format("{}: there is a lock beside it ({})", path, *lock);
     struct stat st {};
     if (::stat(path.c_str(), &st) != 0) continue;

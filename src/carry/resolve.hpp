@@ -23,6 +23,9 @@ struct SourceSave {
   IssueList issues;
 };
 
+/// "'Title' (CODE, Region)", as far as it is known.
+[[nodiscard]] std::string game_in_words(const GameId& game);
+
 /// Options of a carry that can have no effect.
 enum class CarryOption { region, exact, companions, account, slot, rom, chip };
 [[nodiscard]] std::string_view to_text(CarryOption option);

@@ -1,4 +1,4 @@
-#include <bayswap/bay_saves.hpp>
+#include <bayswap/bay_view.hpp>
 
 #include <algorithm>
 #include <utility>
@@ -6,6 +6,7 @@
 #include "base/endian.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -14,57 +15,36 @@
 namespace bayswap::cli {
 namespace {
 
-constexpr double alike_enough = 0.6;
-
-// What was looked at below a folder, as a WatchedStore noted it.
+// What was looked at below a folder, as a TracingStore noted it.
 struct Watched {
   std::string root;
   std::string trace;
 };
 
-// A save whose name says nothing: which one of the other bays is it most like? Notes what it looked at.
-void find_resemblances(const Home& home, const Catalog& catalog, const Bay& bay, Store& store,
-                       const TitleBook& titles, std::vector<HeldSave>& saves, std::vector<Watched>& watched) {
-  const auto is_nameless = [](const HeldSave& save) {
-    return save.label.empty() && save.facts.game.title.empty() && save.kind == SaveKind::folder;
-  };
+// Looks at the other bays only if something here is nameless. Notes what it looked at.
+void compare_with_others(const Books& books, BayView& view, std::vector<HeldSave>& saves,
+                         std::vector<Watched>& watched) {
   if (std::ranges::none_of(saves, is_nameless)) return;
-  const auto bays = list_bays(home);
+  const auto bays = list_bays(books.home);
   if (!bays) return;
-  struct Known {
-    std::string name;
-    TreeSketch files;
-    Platform platform;
+  struct Other {
+    std::unique_ptr<Store> store;
+    std::unique_ptr<TracingStore> traced;
+    std::unique_ptr<BayView> view;
   };
-  std::vector<Known> known;
-  for (const auto& [name, other] : *bays) {
-    if (!other || other->origin == bay.origin) continue;
-    LocalStore below(other->root);
-    TracingStore there(below);
-    ScanOptions wish;
-    wish.titles = &titles;
-    if (const auto found = scan_bay(catalog, *other, there, wish))
-      for (const HeldSave& save : *found) {
-        if (save.label.empty() || save.kind != SaveKind::folder) continue;
-        if (const auto files = read_tree(there, save.path))
-          known.push_back({fmt::format("{} ({})", save.label, name), sketch_of(*files), save.rule->platform});
-      }
-    watched.push_back({other->root, there.trace()});
+  std::vector<Other> others;
+  std::vector<BayView*> views;
+  for (const auto& [name, bay] : *bays) {
+    if (!bay || bay->origin == view.bay().origin) continue;
+    Other other;
+    other.store = std::make_unique<LocalStore>(bay->root);
+    other.traced = std::make_unique<TracingStore>(*other.store);
+    other.view = std::make_unique<BayView>(books.catalog, *bay, *other.traced, books.view_options());
+    views.push_back(other.view.get());
+    others.push_back(std::move(other));
   }
-  for (HeldSave& save : saves) {
-    if (!is_nameless(save)) continue;
-    const auto files = read_tree(store, save.path);
-    if (!files) continue;
-    const TreeSketch sketch = sketch_of(*files);
-    double best = alike_enough;
-    for (const Known& one : known) {
-      if (one.platform != save.rule->platform) continue;
-      const Likeness how = likeness(sketch, one.files);
-      if (how.score < best) continue;
-      best = how.score;
-      save.resembles = one.name;
-    }
-  }
+  find_resemblances(view, saves, views);
+  for (const Other& other : others) watched.push_back({other.view->bay().root, other.traced->trace()});
 }
 
 bool has_slots(const PlatformRule& rule) {
@@ -208,27 +188,28 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   BAYSWAP_TRY(const Bay bay, find_bay(home, name));
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
-  LocalStore local(bay.root);
-  BAYSWAP_CHECK(check_root(bay, local));
-  LastScan last(globals, home, bay, titles.to_toml());
+  BAYSWAP_TRY(const PairBook pairs, PairBook::load(home));
+  BAYSWAP_TRY(const auto place, open_place(bay));
+  LastScan last(globals, home, bay, titles.to_toml() + pairs.to_toml());
   if (const auto text = last.still_right()) {
     fmt::print("{}", *text);
     return exit_done;
   }
-  TracingStore store(local);
+  BAYSWAP_TRY(const auto books, Books::load(globals));
+  TracingStore store(*place);
   BAYSWAP_CHECK(store.list("."));
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   LocalStore disk;
   const std::string memory_path = normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
   ScanMemory memory = ScanMemory::load(disk, memory_path);
-  ScanOptions wish;
-  wish.titles = &titles;
-  wish.memory = &memory;
   std::vector<Error> unread;
-  wish.on_error = [&](const std::string& /*path*/, const Error& error) { unread.push_back(error); };
-  BAYSWAP_TRY(auto saves, scan_bay(catalog, bay, store, wish));
+  ViewOptions options = books->view_options();
+  options.memory = &memory;
+  options.on_error = [&](const std::string& /*path*/, const Error& error) { unread.push_back(error); };
+  BayView view(books->catalog, bay, store, options);
+  BAYSWAP_TRY(const auto found, view.saves());
+  std::vector<HeldSave> saves = *found;
   std::vector<Watched> watched;
-  find_resemblances(home, catalog, bay, store, titles, saves, watched);
+  compare_with_others(*books, view, saves, watched);
   if (memory.changed()) (void)memory.save(disk, memory_path);
   const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
   fmt::print("{}", text);

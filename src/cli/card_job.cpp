@@ -64,44 +64,19 @@ Result<void> CardJob::put(Card& card, const CardSave& save) {
   return {};
 }
 
-namespace {
-
-// What is about to be written must open, and be no worse than it was.
-Result<void> proved(const std::string& path, const Blob& after, int slot, std::size_t problems_before) {
-  BAYSWAP_TRY(const auto again, open_card(after, slot));
-  const auto problems = again->check();
-  if (problems.size() > problems_before)
-    return fail(ErrorCode::damaged,
-                fmt::format("{}: the change would break the card: {}", path, problems.front().text),
-                "nothing was written; `bayswap card check --repair` first");
-  return {};
-}
-
-}  // namespace
-
 Result<int> CardJob::change(const std::string& path, const std::string& what,
                             const std::function<Result<void>(Card&)>& make_change,
                             std::optional<CardKind> kind) {
-  BAYSWAP_TRY(auto opened, open(path, kind));
-  Card& card = *opened.card;
-  const std::size_t problems_before = card.check().size();
-  BAYSWAP_CHECK(make_change(card));
-  Plan plan;
-  plan.kind = EntryKind::card;
-  plan.reason = fmt::format("{} {}", what, joined(options.names, ", "));
-  plan.from_files.push_back(disk.absolute_path(path));
-  if (opened.folder != nullptr) {
-    BAYSWAP_TRY(plan.changes, opened.folder->changes(*opened.store));
-  } else if (const Blob after = card.image(); after != opened.file) {
-    BAYSWAP_CHECK(proved(path, after, options.slot, problems_before));
-    plan.changes.push_back({path, opened.file, after});
-  }
+  BAYSWAP_TRY(const CardChange changed,
+              plan_card_change(disk, path, options.slot, kind,
+                               fmt::format("{} {}", what, joined(options.names, ", ")), make_change));
+  const Card& card = *changed.card;
+  const Plan& plan = changed.plan;
   std::optional<std::int64_t> entry;
   if (!plan.changes.empty()) {
     BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-    Store& store = opened.store ? *opened.store : static_cast<Store&>(disk);
+    Store& store = changed.folder ? *changed.folder : static_cast<Store&>(disk);
     BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), false, Recent::does_not_count));
-    note_hard_links(plan, store);
     for (const PlanIssue& issue : plan.issues) say(globals.quiet, "bayswap: warning: " + issue.text);
     BAYSWAP_TRY(entry, run_whole(plan, store, *logbook));
   }
@@ -112,7 +87,7 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
                 {"problems", to_json(card.check())},
                 {"entry", entry ? Json(*entry) : Json(nullptr)}});
   } else if (!globals.quiet) {
-    print_field(entry ? "wrote" : "same", opened.folder != nullptr
+    print_field(entry ? "wrote" : "same", changed.is_folder
                                               ? fmt::format("{}: {} saves", path, card.entries().size())
                                               : fmt::format("{}: {} of {} blocks free", path,
                                                             card.free_blocks(), card.capacity_blocks()));

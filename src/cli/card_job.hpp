@@ -3,7 +3,7 @@
 #pragma once
 
 #include <bayswap/card_folder.hpp>
-#include <bayswap/carry.hpp>
+#include <bayswap/conversion.hpp>
 
 #include <functional>
 

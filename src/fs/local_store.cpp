@@ -220,8 +220,21 @@ Result<std::string> LocalStore::inside(const std::string& path) const {
 Result<void> LocalStore::apply(std::span<const FileChange> changes, std::vector<bool>& placed) {
   placed.assign(changes.size(), false);
   Staging staging(privacy_ == Privacy::owner_only, changes.size() > max_synced_one_by_one);
+  // Files of one folder need their way followed once: a name that is no link leads nowhere else.
+  std::string folder;
+  std::string real_folder;
   for (const FileChange& change : changes) {
-    BAYSWAP_TRY(std::string where, inside(change.path));
+    struct stat st {};
+    std::string where;
+    const bool is_plain =
+        lstat(display_path(change.path).c_str(), &st) != 0 ? errno == ENOENT : S_ISREG(st.st_mode);
+    if (is_plain && !real_folder.empty() && folder_of(change.path) == folder) {
+      where = join_path(real_folder, name_of(change.path));
+    } else {
+      BAYSWAP_TRY(where, inside(change.path));
+      folder = folder_of(change.path);
+      real_folder = is_plain ? folder_of(where) : "";
+    }
     BAYSWAP_CHECK(staging.stage({std::move(where), display_path(change.path),
                                  change.before ? Staging::Expected::these_bytes : Staging::Expected::nothing,
                                  change.before ? &*change.before : nullptr,

@@ -6,6 +6,7 @@
 
 #include <set>
 
+#include "base/order.hpp"
 #include "base/try.hpp"
 
 namespace bayswap {
@@ -62,6 +63,7 @@ Result<void> Logbook::keep_all(const std::vector<std::pair<Digest, Blob>>& blobs
     if (plain) BAYSWAP_CHECK(blobs_->remove(path));
     if (!rotten) fresh.push_back(std::move(change));
   }
+  sort_by(fresh, &FileChange::path);  // folder by folder
   std::vector<bool> placed;
   return fresh.empty() ? Result<void>{} : blobs_->apply(fresh, placed);
 }

@@ -1,0 +1,159 @@
+// Plans and remedies in words.
+#include "base/text.hpp"
+#include "cli/output.hpp"
+
+namespace bayswap::cli {
+
+std::string advice(const std::string& hint, const Remedy& remedy, std::optional<IssueCode> acceptable) {
+  std::string words = hint;
+  const auto add = [&](const std::string& more) { words += (words.empty() ? "" : "; ") + more; };
+  const std::vector<std::string>& values = remedy.values;
+  const std::string first = values.empty() ? "" : values.front();
+  switch (remedy.kind) {
+    case Remedy::Kind::none:
+      break;
+    case Remedy::Kind::accept:
+      add("--accept " + first + " goes on all the same");
+      break;
+    case Remedy::Kind::region:
+      add("--region " + first + " restamps it");
+      break;
+    case Remedy::Kind::account: {
+      const std::string theirs = values.size() > 1 ? values[1] : "NAME";
+      add(first.empty() ? fmt::format("--account {}", theirs)
+                        : fmt::format("--account {}={}", first, theirs));
+      break;
+    }
+    case Remedy::Kind::save: {
+      std::vector<std::string> quoted;
+      for (const std::string& value : values) quoted.push_back("'" + value + "'");
+      if (quoted.size() > 12) quoted.resize(12);
+      add("type one of " + joined(quoted, ", "));
+      break;
+    }
+    case Remedy::Kind::rom:
+      add("name it with --rom");
+      break;
+    case Remedy::Kind::companions:
+      add("--companions replaces it with the source's");
+      break;
+    case Remedy::Kind::exact:
+      add("--exact removes them");
+      break;
+    case Remedy::Kind::leave_out:
+      add(fmt::format("leave out --{}", first));
+      break;
+    case Remedy::Kind::replace:
+      add("or say --replace");
+      break;
+    case Remedy::Kind::chip:
+      add("--chip KIND=BYTES says it");
+      break;
+    case Remedy::Kind::source_layout:
+      add("--from LAYOUT names it");
+      break;
+    case Remedy::Kind::target_layout:
+      add("--to LAYOUT names it, --base FILE shows it, `bayswap infer A B` learns it");
+      break;
+    case Remedy::Kind::slot:
+      add("e.g. --slot 1");
+      break;
+    case Remedy::Kind::kind:
+      add("--kind KIND says it");
+      break;
+    case Remedy::Kind::home:
+      add("--home DIR names one");
+      break;
+    case Remedy::Kind::inspect:
+      add("`bayswap inspect FILE` tells");
+      break;
+    case Remedy::Kind::rescue_card:
+      add("`bayswap card rescue` puts what is left on a fresh card");
+      break;
+    case Remedy::Kind::list_card:
+      add("`bayswap card list` shows what there is");
+      break;
+    case Remedy::Kind::list_layouts:
+      add("`bayswap layouts` lists them all");
+      break;
+    case Remedy::Kind::list_bays:
+      add("`bayswap bay list` shows them, `bayswap bay add` makes one");
+      break;
+    case Remedy::Kind::scan_bay:
+      add(fmt::format("`bayswap bay scan {}` shows the saves there are", first));
+      break;
+    case Remedy::Kind::show_logbook:
+      add("`bayswap logbook` shows them all");
+      break;
+    case Remedy::Kind::check_logbook:
+      add("`bayswap logbook check` looks what is wrong");
+      break;
+    case Remedy::Kind::import_logbook:
+      add("`bayswap logbook import DIR` brings it back from there");
+      break;
+    case Remedy::Kind::undo:
+      add(fmt::format("`bayswap undo {}` puts them back", first));
+      break;
+    case Remedy::Kind::repair_card:
+      add(fmt::format("`bayswap card check '{}' --repair` repairs it", first));
+      break;
+  }
+  if (acceptable) add(fmt::format("or say --accept {}", to_text(*acceptable)));
+  return words;
+}
+
+namespace {
+
+void print_steps(const Plan& plan) {
+  std::string last;
+  for (const Step& step : plan.steps) {
+    const std::string why = step.why.empty() ? "" : fmt::format(" -- {}", step.why);
+    print_field(step.action == last ? "" : step.action, step.text + why);
+    last = step.action;
+  }
+}
+
+// One line a file: old, new, how.
+void print_changes(const Plan& plan) {
+  std::vector<std::string> how;
+  for (const Step& step : plan.steps) {
+    if (step.action == "convert" && step.text.find(" to ") != std::string::npos && !step.why.empty())
+      how.push_back(step.text);
+    if (step.action == "restamp" || step.action == "account" || step.action == "found")
+      how.push_back(step.text);
+    if (step.action == "add" || step.action == "replace") print_field(step.action, step.text);
+  }
+  for (const FileChange& change : plan.changes) {
+    const std::string size =
+        !change.after   ? fmt::format("{} bytes go", change.before->size())
+        : change.before ? fmt::format("{} bytes, were {}", change.after->size(), change.before->size())
+                        : fmt::format("{} bytes", change.after->size());
+    const std::string conversion =
+        plan.changes.size() == 1 && !how.empty() ? fmt::format(", {}", joined(how, "; ")) : "";
+    print_field(!change.after   ? "remove"
+                : change.before ? "replace"
+                                : "new",
+                fmt::format("{} ({}{})", change.path, size, conversion));
+  }
+  if (plan.changes.size() > 1 && !how.empty()) print_field("how", joined(how, "; "));
+}
+
+}  // namespace
+
+void print_plan(const Plan& plan, bool explain) {
+  std::string heading = std::string(to_text(plan.kind));
+  if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
+  if (plan.kind == EntryKind::undo || plan.kind == EntryKind::restore) heading = plan.reason;
+  if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
+  fmt::print("{}\n", toned(Tone::bold, printable(heading)));
+  explain ? print_steps(plan) : print_changes(plan);
+  for (const auto level : {PlanIssue::Level::note, PlanIssue::Level::warning})
+    for (const PlanIssue& issue : plan.issues)
+      if (issue.level == level) {
+        const std::string hint = advice(issue.hint, issue.remedy);
+        print_field(to_text(level), issue.text + (hint.empty() ? "" : "; " + hint),
+                    level == PlanIssue::Level::warning ? Tone::warn : Tone::dim);
+      }
+}
+
+}  // namespace bayswap::cli
