@@ -22,6 +22,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     bayswap::fuzz::require(again.has_value() && bayswap::record_text(*again) == bayswap::record_text(*entry));
   }
   (void)bayswap::AccountBook::parse(text, "fuzz");
+  if (const auto pairs = bayswap::PairBook::parse(text, "fuzz")) {
+    const auto again = bayswap::PairBook::parse(pairs->to_toml(), "fuzz");
+    bayswap::fuzz::require(again.has_value() && again->to_toml() == pairs->to_toml());
+  }
   (void)bayswap::companion_rules(text, "fuzz");
   if (const auto rule = bayswap::NameRule::parse(text)) {
     for (std::size_t i = 0; i < rule->components(); ++i)

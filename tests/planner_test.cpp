@@ -148,91 +148,95 @@ class Worlds : public testing::Test {
 };
 
 TEST_F(Worlds, ADryRunIsTheRunAndEverySaveIsAccountedFor) {
-  expect_property("the batch has each save of the scan once, and the run does what the plan says", [this] {
-    World world;
-    fill(world, dice());
-    const auto source = world.from.files();
-    Batch batch = all(world);
-    const auto saves = scan_bay(catalog_, world.from_bay, world.from);
-    RC_ASSERT(saves.has_value());
-    RC_ASSERT(batch.rows.size() == saves->size());
-    std::set<std::string> paths;
-    for (const BatchRow& row : batch.rows) {
-      RC_ASSERT(paths.insert(row.path).second);
-      RC_ASSERT((row.outcome == BatchRow::Outcome::carried) == row.plan.has_value());
-      RC_ASSERT(row.outcome == BatchRow::Outcome::same || !row.why.empty());
-    }
-    for (const Plan& plan : batch.plans) RC_ASSERT(plan.refusal() == nullptr);
-    const Files wanted = after(world, batch.plans);
-    const auto planned = batch.rows;
-    MemoryStore blobs;
-    Logbook book = *Logbook::open(blobs, ":memory:");
-    run_batch(batch, world.to, book);
-    for (std::size_t i = 0; i < planned.size(); ++i) RC_ASSERT(batch.rows[i].outcome == planned[i].outcome);
-    RC_ASSERT(world.to.files() == wanted);
-    RC_ASSERT(world.from.files() == source);
-    // Again: nothing is left to do.
-    for (const BatchRow& row : all(world).rows) RC_ASSERT(row.outcome != BatchRow::Outcome::carried);
-    // And all of it back as one.
-    if (batch.plans.empty()) return;
-    const auto undo = plan_undo(book, {}, world.to);
-    RC_ASSERT(undo.has_value());
-    RC_ASSERT(run(*undo, world.to, book).has_value());
-    Files before = wanted;
-    for (const Plan& plan : batch.plans)
-      for (const FileChange& change : plan.changes) {
-        if (change.before)
-          before[change.path] = *change.before;
-        else
-          before.erase(change.path);
-      }
-    RC_ASSERT(world.to.files() == before);
-  });
+  expect_property_of(50, "the batch has each save of the scan once, and the run does what the plan says",
+                     [this] {
+                       World world;
+                       fill(world, dice());
+                       const auto source = world.from.files();
+                       Batch batch = all(world);
+                       const auto saves = scan_bay(catalog_, world.from_bay, world.from);
+                       RC_ASSERT(saves.has_value());
+                       RC_ASSERT(batch.rows.size() == saves->size());
+                       std::set<std::string> paths;
+                       for (const BatchRow& row : batch.rows) {
+                         RC_ASSERT(paths.insert(row.path).second);
+                         RC_ASSERT((row.outcome == BatchRow::Outcome::carried) == row.plan.has_value());
+                         RC_ASSERT(row.outcome == BatchRow::Outcome::same || !row.why.empty());
+                       }
+                       for (const Plan& plan : batch.plans) RC_ASSERT(plan.refusal() == nullptr);
+                       const Files wanted = after(world, batch.plans);
+                       const auto planned = batch.rows;
+                       MemoryStore blobs;
+                       Logbook book = *Logbook::open(blobs, ":memory:");
+                       run_batch(batch, world.to, book);
+                       for (std::size_t i = 0; i < planned.size(); ++i)
+                         RC_ASSERT(batch.rows[i].outcome == planned[i].outcome);
+                       RC_ASSERT(world.to.files() == wanted);
+                       RC_ASSERT(world.from.files() == source);
+                       // Again: nothing is left to do.
+                       for (const BatchRow& row : all(world).rows)
+                         RC_ASSERT(row.outcome != BatchRow::Outcome::carried);
+                       // And all of it back as one.
+                       if (batch.plans.empty()) return;
+                       const auto undo = plan_undo(book, {}, world.to);
+                       RC_ASSERT(undo.has_value());
+                       RC_ASSERT(run(*undo, world.to, book).has_value());
+                       Files before = wanted;
+                       for (const Plan& plan : batch.plans)
+                         for (const FileChange& change : plan.changes) {
+                           if (change.before)
+                             before[change.path] = *change.before;
+                           else
+                             before.erase(change.path);
+                         }
+                       RC_ASSERT(world.to.files() == before);
+                     });
 }
 
 TEST_F(Worlds, AllAtOnceIsEachAlone) {
-  expect_property("a batch says of each save what its own carry says, and ends with the same files", [this] {
-    World world;
-    fill(world, dice());
-    World alone;
-    for (const auto& [path, bytes] : world.from.files()) put(alone.from, path, bytes);
-    for (const auto& [path, bytes] : world.to.files()) put(alone.to, path, bytes);
-    Batch batch = all(world);
-    MemoryStore blobs;
-    Logbook book = *Logbook::open(blobs, ":memory:");
-    for (const BatchRow& row : batch.rows) {
-      const auto plan = plan_carry(catalog_, {&alone.from_bay, &alone.from}, {&alone.to_bay, &alone.to},
-                                   outside_, {.what = row.path});
-      switch (row.outcome) {
-        case BatchRow::Outcome::carried:
-          RC_ASSERT(plan.has_value());
-          RC_ASSERT(plan->refusal() == nullptr);
-          if (!plan->changes.empty()) RC_ASSERT(run(*plan, alone.to, book).has_value());
-          break;
-        case BatchRow::Outcome::same:
-          RC_ASSERT(plan.has_value());
-          RC_ASSERT(plan->changes.empty());
-          break;
-        case BatchRow::Outcome::failed:
-          RC_ASSERT(!plan.has_value());
-          break;
-        case BatchRow::Outcome::refused:
-          // Alone there is no other that would take the same place.
-          if (row.issue == IssueCode::same_place) break;
-          RC_ASSERT(!plan.has_value() || plan->refusal() != nullptr);
-          break;
-        case BatchRow::Outcome::left:
-          RC_ASSERT(!plan.has_value() || plan->refusal() != nullptr);
-          break;
-      }
-    }
-    run_batch(batch, world.to, book);
-    RC_ASSERT(world.to.files() == alone.to.files());
-  });
+  expect_property_of(
+      50, "a batch says of each save what its own carry says, and ends with the same files", [this] {
+        World world;
+        fill(world, dice());
+        World alone;
+        for (const auto& [path, bytes] : world.from.files()) put(alone.from, path, bytes);
+        for (const auto& [path, bytes] : world.to.files()) put(alone.to, path, bytes);
+        Batch batch = all(world);
+        MemoryStore blobs;
+        Logbook book = *Logbook::open(blobs, ":memory:");
+        for (const BatchRow& row : batch.rows) {
+          const auto plan = plan_carry(catalog_, {&alone.from_bay, &alone.from}, {&alone.to_bay, &alone.to},
+                                       outside_, {.what = row.path});
+          switch (row.outcome) {
+            case BatchRow::Outcome::carried:
+              RC_ASSERT(plan.has_value());
+              RC_ASSERT(plan->refusal() == nullptr);
+              if (!plan->changes.empty()) RC_ASSERT(run(*plan, alone.to, book).has_value());
+              break;
+            case BatchRow::Outcome::same:
+              RC_ASSERT(plan.has_value());
+              RC_ASSERT(plan->changes.empty());
+              break;
+            case BatchRow::Outcome::failed:
+              RC_ASSERT(!plan.has_value());
+              break;
+            case BatchRow::Outcome::refused:
+              // Alone there is no other that would take the same place.
+              if (row.issue == IssueCode::same_place) break;
+              RC_ASSERT(!plan.has_value() || plan->refusal() != nullptr);
+              break;
+            case BatchRow::Outcome::left:
+              RC_ASSERT(!plan.has_value() || plan->refusal() != nullptr);
+              break;
+          }
+        }
+        run_batch(batch, world.to, book);
+        RC_ASSERT(world.to.files() == alone.to.files());
+      });
 }
 
 TEST_F(Worlds, NoTwoSavesMeetAndNoRuleBesidesChangesAPlan) {
-  expect_property("each place has one source, and rules of other platforms change nothing", [this] {
+  expect_property_of(50, "each place has one source, and rules of other platforms change nothing", [this] {
     const auto numbers = dice();
     World world;
     fill(world, numbers);

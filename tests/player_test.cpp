@@ -256,6 +256,27 @@ TEST_F(Player, ARomInAZipGivesItsNameAndNoRomIsRefused) {
   EXPECT_EQ(read("handheld/Buoy (World).sav"), noise(8192, 1));
 }
 
+TEST_F(Player, AnArchiveIsABayThatIsOnlyRead) {
+  put("handheld/Buoy.nes", nes_rom(1));
+  put("backup.zip", zipped("saves/Buoy.srm", noise(8192, 4)));
+  put("home/bays/old.toml", text_blob("root = \"" + (folder_ / "backup.zip") +
+                                      "\"\n[platform.nes]\npath = \"saves/{rom.stem}.srm\"\nlayout = "
+                                      "\"nes.raw\"\n"));
+  EXPECT_EQ(json({"bay", "scan", "old"})["saves"].size(), 1U);
+  EXPECT_EQ(carry("Buoy", "old", "handheld").code, 0);
+  EXPECT_EQ(read("handheld/Buoy.sav"), noise(8192, 4));
+  put("handheld/Buoy.sav", noise(8192, 5));
+  const Blob before = read("backup.zip");
+  const Outcome back = carry("Buoy", "handheld", "old", {"--accept", "no-rom", "--accept", "newer"});
+  EXPECT_EQ(back.code, 3) << back.out;
+  EXPECT_TRUE(has(back.err, "only read"));
+  const auto all = json({"carry", "--all", "--from", "handheld", "--to", "old", "--yes", "--accept", "no-rom",
+                         "--accept", "newer"},
+                        1);
+  EXPECT_EQ(all["refused"], 1);
+  EXPECT_EQ(read("backup.zip"), before);
+}
+
 TEST_F(Player, ASaveNamedUnlikeItsRomIsPairedWithIt) {
   put("pc/roms/Buoy.nes", nes_rom(1));
   put("pc/saves/my best run.srm", noise(8192, 1));

@@ -45,7 +45,7 @@ struct SaveKey {
   std::string name;     // which of several saves of the game; may be empty
   std::string place;    // the further place it is, or empty
   int slot = 0;         // 0: the bay has no slots
-  [[nodiscard]] auto operator<=>(const SaveKey&) const = default;
+  [[nodiscard]] auto operator<=>(const SaveKey&) const = default;  // NOLINT(modernize-use-nullptr)
 };
 /// Returns what identifies a game: its title id, else its code, else its header's title, else the normalised
 /// stem of its ROM's or its save's file name. Equal keys are one game: this is transitive, as compare() is
@@ -143,6 +143,7 @@ class TracingStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override { return below_.create(path, bytes); }
   Result<void> remove(const std::string& path) override { return below_.remove(path); }
   bool may_write(const std::string& folder) override { return below_.may_write(folder); }
+  StoreTraits traits() const override { return below_.traits(); }
   std::string display_path(const std::string& path) const override { return below_.display_path(path); }
   std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
 

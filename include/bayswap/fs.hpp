@@ -31,6 +31,12 @@ struct FileChange {
   std::optional<std::int64_t> modified = std::nullopt;  // the time the file gets, where the disk keeps one
 };
 
+/// What a store can do.
+struct StoreTraits {
+  bool writable = true;         // false for archives, and for bays as they once were
+  bool atomic_replace = false;  // many files are changed as Store::apply of the local disk does it
+};
+
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
 /// file by `display_path(path)`. Reading is safe from several threads at once, changing is not.
 class Store {
@@ -64,6 +70,7 @@ class Store {
   [[nodiscard]] virtual Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed);
   /// Returns whether files can be made and replaced in a folder, as far as permissions tell.
   [[nodiscard]] virtual bool may_write(const std::string& folder) = 0;
+  [[nodiscard]] virtual StoreTraits traits() const { return {}; }
   /// Returns the path as the user knows it.
   [[nodiscard]] virtual std::string display_path(const std::string& path) const = 0;
 
@@ -108,6 +115,7 @@ class LocalStore final : public Store {
   Result<void> remove(const std::string& path) override;
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
+  StoreTraits traits() const override { return {true, true}; }
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
   std::string root() const override;

@@ -29,6 +29,7 @@ enum class IssueCode {
   same_place,
   base_needed,
   no_effect,
+  read_only,
   foreign_path,
   // Warnings and notes.
   mirrored,

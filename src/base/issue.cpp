@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 38> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 39> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -23,6 +23,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 38> words{{
     {IssueCode::same_place, "same-place"},
     {IssueCode::base_needed, "base-needed"},
     {IssueCode::no_effect, "no-effect"},
+    {IssueCode::read_only, "read-only"},
     {IssueCode::foreign_path, "foreign-path"},
     {IssueCode::mirrored, "mirrored"},
     {IssueCode::stuck_bit, "stuck-bit"},

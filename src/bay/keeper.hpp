@@ -57,12 +57,13 @@ struct ScanContext {
 /// The table of one way of keeping.
 struct Keeper {
   /// Finds the saves that these rules describe; of all but files, one rule at a time.
-  Result<void> (*scan)(ScanContext& scan, std::span<const PlatformRule* const> rules);
-  Result<Content> (*load)(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues);
+  Result<void> (*scan)(ScanContext& scan, std::span<const PlatformRule* const> rules) = nullptr;
+  Result<Content> (*load)(BayView& view, const HeldSave& save, const Hints& hints,
+                          IssueList& issues) = nullptr;
   /// Returns nothing if it can't go there: an issue says why.
-  Result<std::vector<Spot>> (*spots)(BayView& view, Arrival& arrival);
+  Result<std::vector<Spot>> (*spots)(BayView& view, Arrival& arrival) = nullptr;
   /// Works out the changes for saves that go to one file, or one card. Those that are refused have none.
-  Result<void> (*merge)(MergeContext& context, std::span<Arrival* const> arrivals);
+  Result<void> (*merge)(MergeContext& context, std::span<Arrival* const> arrivals) = nullptr;
   /// Whether --exact means anything.
   bool has_other_files = false;
   /// Whether a save's identifiers can be restamped for another region.

@@ -21,7 +21,7 @@ std::string label_of(const HeldSave& save) {
 class BatchPlanner {
  public:
   BatchPlanner(BayView& from, BayView& to, const CarryRequest& request)
-      : from_(from), to_(to), request_(request), planner_(&from, to, nullptr, request) {}
+      : from_(from), to_(to), planner_(&from, to, nullptr, request) {}
 
   Result<Batch> run() {
     BAYSWAP_TRY(saves_, from_.saves());
@@ -163,9 +163,20 @@ class BatchPlanner {
                                    : "";
       plan.reason =
           fmt::format("carry '{}'{} from {} to {}", label_of(*first.held), more, plan.from_bay, plan.to_bay);
+      if (const PlanIssue* refusal = plan.refusal()) {
+        for (const auto& [row, group] : group_of_row) {
+          if (group != i) continue;
+          batch_.rows[row].outcome = Outcome::refused;
+          batch_.rows[row].issue = refusal->code;
+          batch_.rows[row].why = refusal->text;
+        }
+        plan.changes.clear();
+      }
       batch_.plans.push_back(std::move(plan));
     }
-    for (const auto& [row, group] : group_of_row) batch_.rows[row].plan = group;
+    for (const auto& [row, group] : group_of_row)
+      if (batch_.rows[row].outcome == Outcome::carried) batch_.rows[row].plan = group;
+    // Indices stay as they are: a plan without changes is run by nobody.
   }
 
   // An option that has an effect on none of the saves.
@@ -178,7 +189,6 @@ class BatchPlanner {
 
   BayView& from_;
   BayView& to_;
-  const CarryRequest& request_;
   Planner planner_;
   const std::vector<HeldSave>* saves_ = nullptr;
   std::set<SaveKey> fitting_;
@@ -221,6 +231,7 @@ void run_batch(Batch& batch, Store& target, Logbook& logbook,
   std::optional<std::int64_t> first;
   for (std::size_t i = 0; i < batch.plans.size(); ++i) {
     const Plan& plan = batch.plans[i];
+    if (plan.changes.empty()) continue;
     Result<std::int64_t> id = tl::unexpected(Error{});
     const auto ready = before_each ? before_each(plan) : Result<void>{};
     id = ready ? run(plan, target, logbook, first) : tl::unexpected(ready.error());

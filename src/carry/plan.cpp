@@ -112,6 +112,7 @@ Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryR
       return asking_whose(saves, std::move(accounts), from, to);
   }
   std::vector<Passage> passages;
+  passages.reserve(saves.size());
   for (const HeldSave* save : saves) passages.push_back(planner.resolve(*save));
   BAYSWAP_CHECK(planner.merge(passages, false));
   BAYSWAP_CHECK(from.check());

@@ -178,6 +178,10 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
                         request_.replace_companions, plan))
       resolver_.use(CarryOption::companions);
   }
+  if (!plan.changes.empty() && !to_.store().traits().writable)
+    plan.add({PlanIssue::Level::refusal, IssueCode::read_only,
+              fmt::format("{} is in an archive, which is only read", to_.bay().name),
+              "unpack it, and have the bay's root name the folder"});
   if (!plan.changes.empty())
     plan.steps.push_back({"verify", "read back and compare", "a write can fail silently"});
   if (!brought && plan.refusal() == nullptr)

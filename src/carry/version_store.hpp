@@ -57,6 +57,7 @@ class VersionStore final : public Store {
   Result<void> create(const std::string& path, ByteView /*bytes*/) override { return refused(path); }
   Result<void> remove(const std::string& path) override { return refused(path); }
   bool may_write(const std::string& /*folder*/) override { return false; }
+  StoreTraits traits() const override { return {false, false}; }
   std::string display_path(const std::string& path) const override { return below_.display_path(path); }
   std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
 

@@ -1,9 +1,10 @@
-#include <bayswap/bay.hpp>
+#include <bayswap/bay_view.hpp>
 
 #include <algorithm>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -116,34 +117,42 @@ Json to_json(const Bay& bay) {
           {"platforms", std::move(rules)}};
 }
 
-// One row a ROM: where its save is or would be.
-void add_saves(const Catalog& catalog, Store& store, const PlatformRule& rule, Json& list,
+// What the ROM is called where its header has no title.
+std::string called(const RomFile& rom) {
+  return rom.facts.game.title.empty() ? std::string(stem_of(rom.path)) : in_words(rom.facts.game);
+}
+
+// One row a ROM: where its save is or would be, one that lies there under another name among it.
+void add_saves(BayView& view, const PlatformRule& rule, Json& list,
                std::vector<std::vector<std::string>>& rows) {
-  const auto roms = list_roms(store, rule);
-  if (!roms || rule.keeping != Keeping::file) return;
-  for (const RomFile& rom : *roms) {
-    const auto files = places(catalog, rule, {rom.path, rom.facts.game, 1, {}});
-    std::string path;
-    std::string state = "no save yet";
+  const auto roms = view.roms(rule);
+  const auto saves = view.saves();
+  if (!roms || !saves || rule.keeping != Keeping::file) return;
+  for (const RomFile& rom : **roms) {
+    const auto files = places(view.catalog(), rule, {rom.path, rom.facts.game, 1, {}});
+    std::string path = files ? files->front().path : "";
+    std::string state = files ? "no save yet" : files.error().message;
+    std::string misplaced;
     std::uint64_t size = 0;
-    if (!files) {
-      state = files.error().message;
-    } else {
-      path = files->front().path;
-      for (const SaveFile& file : *files) {
-        const auto info = store.stat(file.path);
-        if (!info || !*info) continue;
-        if (size == 0) path = file.path;
-        size += (*info)->size_bytes;
-        state = "saved " + local_time((*info)->modified);
-      }
+    const HeldSave* own = nullptr;
+    for (const HeldSave& save : **saves)
+      if (save.rule->platform == rule.platform && save.has_rom && save.facts.rom_path == rom.path &&
+          (own == nullptr || save.misplaced.empty()))
+        own = &save;
+    if (own != nullptr) {
+      path = own->path;
+      size = own->size_bytes;
+      misplaced = own->misplaced;
+      state = fmt::format("saved {}{}", local_time(own->modified.value_or(0)),
+                          misplaced.empty() ? "" : ", misplaced: " + misplaced);
     }
     list.push_back({{"rom", rom.path},
                     {"game", cli::to_json(rom.facts.game)},
                     {"save", path},
                     {"size_bytes", size},
-                    {"exists", size > 0}});
-    rows.push_back({in_words(rom.facts.game), rom.path, path, size > 0 ? std::to_string(size) : "", state});
+                    {"misplaced", misplaced},
+                    {"exists", own != nullptr}});
+    rows.push_back({called(rom), rom.path, path, own != nullptr ? std::to_string(size) : "", state});
   }
 }
 
@@ -212,15 +221,17 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   if (!home) return report(home.error());
   const auto bay = find_bay(*home, name);
   if (!bay) return report(bay.error());
-  const auto catalog = catalog_of(globals);
-  if (!catalog) return report(catalog.error());
-  LocalStore store(bay->root);
-  const auto there = check_root(*bay, store);
+  const auto books = Books::load(globals);
+  if (!books) return report(books.error());
+  const auto store = open_place(*bay);
+  const Result<void> there = store ? Result<void>{} : tl::unexpected(store.error());
   if (!there && globals.json) return report(there.error());
   Json saves = Json::array();
   std::vector<std::vector<std::string>> rows;
-  if (there)
-    for (const PlatformRule& rule : bay->rules) add_saves(*catalog, store, rule, saves, rows);
+  if (there) {
+    BayView view((*books)->catalog, *bay, **store, (*books)->view_options());
+    for (const PlatformRule& rule : bay->rules) add_saves(view, rule, saves, rows);
+  }
   if (globals.json) {
     Json json = to_json(*bay);
     json["saves"] = std::move(saves);
@@ -270,8 +281,11 @@ int bay_check_command(const Globals& globals, const std::vector<std::string>& na
   for (const auto& [name, bay] : bays) {
     std::vector<BayProblem> problems;
     if (bay) {
-      LocalStore store(bay->root);
-      problems = check_bay(*bay, *catalog, store);
+      const auto store = open_place(*bay);
+      if (store)
+        problems = check_bay(*bay, *catalog, **store);
+      else
+        problems.push_back({true, store.error().message, store.error().hint});
     } else {
       problems.push_back({true, bay.error().message, bay.error().hint});
     }

@@ -6,7 +6,9 @@ namespace bayswap::cli {
 
 std::string advice(const std::string& hint, const Remedy& remedy, std::optional<IssueCode> acceptable) {
   std::string words = hint;
-  const auto add = [&](const std::string& more) { words += (words.empty() ? "" : "; ") + more; };
+  const auto add = [&](const std::string& more) {
+    words += (words.empty() ? "" : words.ends_with('?') ? " " : "; ") + more;
+  };
   const std::vector<std::string>& values = remedy.values;
   const std::string first = values.empty() ? "" : values.front();
   switch (remedy.kind) {
@@ -26,6 +28,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     }
     case Remedy::Kind::save: {
       std::vector<std::string> quoted;
+      quoted.reserve(values.size());
       for (const std::string& value : values) quoted.push_back("'" + value + "'");
       if (quoted.size() > 12) quoted.resize(12);
       add("type one of " + joined(quoted, ", "));

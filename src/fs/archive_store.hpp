@@ -32,6 +32,7 @@ class ArchiveStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return false; }
+  StoreTraits traits() const override { return {false, false}; }
   std::string display_path(const std::string& path) const override;
 
   [[nodiscard]] const std::map<std::string, File>& files() const { return files_; }

@@ -36,6 +36,7 @@ class ReadErrors final : public Store {
     return below_.apply(changes, placed);
   }
   bool may_write(const std::string& folder) override { return below_.may_write(folder); }
+  StoreTraits traits() const override { return below_.traits(); }
   std::string display_path(const std::string& path) const override { return below_.display_path(path); }
   std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
   std::string root() const override { return below_.root(); }
