@@ -261,7 +261,7 @@ TEST_F(Player, AnArchiveIsABayThatIsOnlyRead) {
   put("backup.zip", zipped("saves/Buoy.srm", noise(8192, 4)));
   put("home/bays/old.toml", text_blob("root = \"" + (folder_ / "backup.zip") +
                                       "\"\n[platform.nes]\npath = \"saves/{rom.stem}.srm\"\nlayout = "
-                                      "\"nes.raw\"\n"));
+                                      "\"nes.raw\"\nroms = \".\"\n"));
   EXPECT_EQ(json({"bay", "scan", "old"})["saves"].size(), 1U);
   EXPECT_EQ(carry("Buoy", "old", "handheld").code, 0);
   EXPECT_EQ(read("handheld/Buoy.sav"), noise(8192, 4));
