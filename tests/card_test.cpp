@@ -9,7 +9,6 @@
 
 #include "support/builders.hpp"
 #include "support/cards.hpp"
-#include "support/core_files.hpp"
 #include "support/property.hpp"
 
 namespace bayswap::test {
@@ -350,29 +349,6 @@ INSTANTIATE_TEST_SUITE_P(Kinds, CardWithTable, testing::Values(CardKind::gc, Car
                          [](const auto& row) { return std::string(to_text(row.param)); });
 INSTANTIATE_TEST_SUITE_P(Kinds, EveryCard, testing::ValuesIn(writable_kinds()),
                          [](const auto& row) { return std::string(to_text(row.param)); });
-
-TEST(Ps1Card, DeletedSavesStayReadableUntilTheirBlocksAreTaken) {
-  const auto card = make_card(CardKind::ps1);
-  const CardSave save = made_save(CardKind::ps1, 1, 3, 1);
-  ASSERT_TRUE(card->put(save));
-  ASSERT_TRUE(card->drop(save.name));
-  ASSERT_EQ(card->entries().size(), 1U);
-  EXPECT_EQ(card->entries()[0].state, CardEntry::State::deleted);
-  ASSERT_TRUE(card->put(made_save(CardKind::ps1, 2, 12, 2))) << "blocks that were never used go first";
-  EXPECT_EQ(card->entries()[0].state, CardEntry::State::deleted);
-  ASSERT_TRUE(card->put(made_save(CardKind::ps1, 3, 1, 3)));
-  EXPECT_EQ(card->entries().size(), 2U) << "now it is gone";
-}
-
-TEST(Ps1Card, AFreshOneIsAsALiveCoreFormatsIt) {
-  const auto file = core_files().read("ps1/ps1-card/coreR/N/card1.mcd");
-  ASSERT_TRUE(file) << file.error().message;
-  std::vector<Byte> theirs = bytes_of(*file);
-  const std::vector<Byte> ours = bytes_of(make_card(CardKind::ps1)->image());
-  // The console leaves the mark in the frame it tests writing with; that core leaves it blank.
-  std::copy_n(ours.begin() + 63 * 128, 128, theirs.begin() + 63 * 128);
-  EXPECT_EQ(Blob::copy_of(ours), Blob::copy_of(theirs));
-}
 
 TEST(Parcel, ABrokenOneIsNamed) {
   const Blob parcel = to_parcel(made_save(CardKind::ps1, 1, 1, 1));

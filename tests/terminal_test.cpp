@@ -46,6 +46,21 @@ TEST_F(Terminal, CtrlCAtTheQuestionLeavesEverythingAsItWas) {
   EXPECT_EQ(session(skiff_, {{"?", "y\n"}}).code, 0) << "and nothing stays locked";
 }
 
+TEST_F(Terminal, WhichSaveIsMeantIsAskedAndABatchIsShownBeforeItsQuestion) {
+  write("bench/roms/Lantern Skiff 2.z64", n64_rom({.title = "LANTERN SKIFF 2", .code = "N98P"}));
+  write("bench/dumps/N98P.sra", noise(32768, 5));
+  const Session which =
+      session({"carry", "lantern", "--from", "bench", "--to", "quay-tv", "--accept", "newer"},
+              {{"Which one?", "2\n"}, {"[y", "n\n"}});
+  EXPECT_EQ(which.code, 3) << which.seen;
+  EXPECT_TRUE(has(which.seen, "dumps/N98P.sra"));
+  EXPECT_TRUE(has(which.seen, "from bench to quay-tv")) << "one of them is planned";
+  const Session all = session({"carry", "--all", "--from", "bench", "--to", "quay-tv"}, {{"[y", "n\n"}});
+  EXPECT_EQ(all.code, 3) << all.seen;
+  EXPECT_LT(all.seen.find("MOTH COURIER"), all.seen.find("Carry "));
+  EXPECT_EQ(entries(), 0U);
+}
+
 TEST_F(Terminal, WhoseSaveItIsIsAskedOnBothSidesAndRemembered) {
   // A second player at the console: now both sides have a choice.
   write(light_ + "80000002/save.bin", noise(2500, 12));

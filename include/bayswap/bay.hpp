@@ -80,8 +80,8 @@ struct PlatformRule {
   std::vector<std::string> other_layouts;  // ids for games with another chip than the first has
   std::string roms;  // folder of the ROMs below the root, "." for the root; empty: no ROMs here
   Keeping keeping = Keeping::file;
-  std::vector<std::pair<std::string, NameRule>>
-      also;  // further places of the same save: what they hold, and where
+  /// Further places of the same save: what they hold, and where. "also" in bay files.
+  std::vector<std::pair<std::string, NameRule>> extra_places;
 };
 
 struct Bay {

@@ -54,7 +54,7 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
       BAYSWAP_TRY(const std::string text, also->needed_text(name));
       auto place = NameRule::parse(text);
       if (!place) return also->error(name, place.error().message, place.error().hint);
-      rule.also.emplace_back(name, *std::move(place));
+      rule.extra_places.emplace_back(name, *std::move(place));
     }
   }
   BAYSWAP_TRY(const auto roms, reader.text("roms"));
@@ -143,8 +143,8 @@ std::string to_toml(const Bay& bay) {
       out += "]\n";
     }
     if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
-    if (!rule.also.empty()) out += fmt::format("\n[platform.{}.also]\n", tag(rule.platform));
-    for (const auto& [what, place] : rule.also)
+    if (!rule.extra_places.empty()) out += fmt::format("\n[platform.{}.also]\n", tag(rule.platform));
+    for (const auto& [what, place] : rule.extra_places)
       out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
   }
   return out;

@@ -64,8 +64,7 @@ Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
     const bool wanted = !numbered || std::ranges::any_of(arrival.content.chips.parts, [&](const Part& part) {
       return belongs(part, file.role, arrival.content.chips) && !is_blank(part);
     });
-    if (wanted)
-      found.push_back({view.path_on_disk(file.path), {}, file.layout, file.role, numbered});
+    if (wanted) found.push_back({view.path_on_disk(file.path), {}, file.layout, file.role, numbered});
   }
   return found;
 }

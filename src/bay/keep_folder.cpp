@@ -73,7 +73,7 @@ const Keeper folder_keeper{scan, load, whole_spot, merge, true, true};
 
 Result<std::vector<std::string>> scan_extra_places(ScanContext& scan, const PlatformRule& rule) {
   std::set<std::string> taken;
-  for (const auto& [what, path] : rule.also) {
+  for (const auto& [what, path] : rule.extra_places) {
     BAYSWAP_TRY(const auto places,
                 find_places(scan.store, path, rule.platform, scan.view.options().on_error));
     for (const Place& place : places)

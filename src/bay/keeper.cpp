@@ -73,7 +73,7 @@ Result<bool> find_folder(BayView& view, Arrival& arrival) {
   if (best == nullptr || likest.score < alike_enough) return false;
   arrival.facts.folder = best->facts.folder;
   arrival.steps.push_back(
-      {"found", arrival.facts.folder,
+      {"found", fmt::format("its folder is {}", arrival.facts.folder),
        fmt::format("{:.0f} % alike: {}", likest.score * 100, joined(likest.reasons, ", "))});
   return true;
 }

@@ -144,7 +144,10 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
   if (!path.uses_rom() || rom.rom != nullptr) return {};
   const std::string text = fmt::format(
       "{} has no ROM of this game{}, and names its saves after ROMs", to_.bay().name,
-      arrival.rule->roms.empty() ? "" : fmt::format(" in {}", to_.store().display_path(arrival.rule->roms)));
+      arrival.rule->roms.empty()
+          ? ""
+          : fmt::format(" in {}", arrival.rule->roms == "." ? to_.bay().root
+                                                            : to_.store().display_path(arrival.rule->roms)));
   if (arrival.rule->keeping == Keeping::file)
     arrival.issues.unless_accepted(IssueCode::no_rom, text, "put the ROM there first",
                                    {Remedy::Kind::rom, {}});
@@ -255,9 +258,9 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
   arrival.pak = request_.slot;
   arrival.issues = source.issues;
   if (!source.place.empty()) {
-    const auto found = std::find_if(rule->also.begin(), rule->also.end(),
+    const auto found = std::find_if(rule->extra_places.begin(), rule->extra_places.end(),
                                     [&](const auto& one) { return one.first == source.place; });
-    if (found == rule->also.end()) {
+    if (found == rule->extra_places.end()) {
       arrival.issues.note(IssueCode::no_place, fmt::format("{} ({}) has no place in {}", source.shown,
                                                            source.place, to_.bay().name));
       return arrival;

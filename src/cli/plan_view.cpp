@@ -1,4 +1,6 @@
 // Plans and remedies in words.
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "cli/output.hpp"
 
@@ -119,11 +121,13 @@ void print_steps(const Plan& plan) {
 // One line a file: old, new, how.
 void print_changes(const Plan& plan) {
   std::vector<std::string> how;
+  const auto also = [&how](const std::string& text) {
+    if (std::ranges::find(how, text) == how.end()) how.push_back(text);
+  };
   for (const Step& step : plan.steps) {
     if (step.action == "convert" && step.text.find(" to ") != std::string::npos && !step.why.empty())
-      how.push_back(step.text);
-    if (step.action == "restamp" || step.action == "account" || step.action == "found")
-      how.push_back(step.text);
+      also(step.text);
+    if (step.action == "restamp" || step.action == "account" || step.action == "found") also(step.text);
     if (step.action == "add" || step.action == "replace") print_field(step.action, step.text);
   }
   for (const FileChange& change : plan.changes) {

@@ -1,4 +1,4 @@
-// Packages and parameter files against their definitions, restated here apart from the library.
+// x360 packages against their definition, restated here apart from the library.
 #include <bayswap/package.hpp>
 
 #include <map>
@@ -11,79 +11,6 @@
 
 namespace bayswap::test {
 namespace {
-
-// ---- psp parameter files ------------------------------------------------------------------------
-
-ParameterFile parameters() {
-  ParameterFile file;
-  EXPECT_TRUE(file.set("TITLE", std::string("Winter Mooring"), 128));
-  EXPECT_TRUE(file.set("PARENTAL_LEVEL", std::uint32_t{3}, 4));
-  EXPECT_TRUE(file.set("SAVEDATA_PARAMS", noise(128, 5), 128));
-  EXPECT_TRUE(file.set("CATEGORY", std::string("MS"), 4));
-  return file;
-}
-
-TEST(ParameterFiles, EveryFieldIsWhereTheConsoleLooksForIt) {
-  const Blob file = parameters().encode();
-  const ByteView f = file.view();
-  EXPECT_EQ(text_of(file.slice(0, 4)), std::string("\0PSF", 4));
-  EXPECT_EQ(le32(f, 4), 0x101U);
-  const std::size_t keys = le32(f, 8);
-  const std::size_t values = le32(f, 12);
-  ASSERT_EQ(le32(f, 16), 4U);
-  EXPECT_EQ(keys, 20U + 4 * 16);
-  EXPECT_EQ(values % 4, 0U);
-  const std::vector<std::string> names{"CATEGORY", "PARENTAL_LEVEL", "SAVEDATA_PARAMS", "TITLE"};
-  const std::vector<unsigned> kinds{0x204, 0x404, 0x004, 0x204};
-  const std::vector<unsigned> sizes{3, 4, 128, 15};
-  for (std::size_t i = 0; i < 4; ++i) {
-    const std::size_t at = 20 + 16 * i;
-    EXPECT_EQ(std::string(reinterpret_cast<const char*>(f.data()) + keys + le16(f, at)), names[i]);
-    EXPECT_EQ(le16(f, at + 2), kinds[i]);
-    EXPECT_EQ(le32(f, at + 4), sizes[i]);
-    EXPECT_EQ(le32(f, at + 12) % 4, 0U);
-  }
-  EXPECT_EQ(le32(f, values + le32(f, 20 + 16 + 12)), 3U);
-  EXPECT_EQ(file.size(), values + 4 + 4 + 128 + 128);
-}
-
-TEST(ParameterFiles, ComeBackAsTheyWereAndTakeChanges) {
-  ParameterFile file = *ParameterFile::parse(parameters().encode().view());
-  EXPECT_EQ(file.encode(), parameters().encode());
-  EXPECT_EQ(file.text("TITLE"), "Winter Mooring");
-  EXPECT_EQ(file.number("PARENTAL_LEVEL"), 3U);
-  EXPECT_EQ(std::get<Blob>(file.entries()[2].value), noise(128, 5));
-  EXPECT_TRUE(file.set("TITLE", std::string("Summer Mooring")));
-  EXPECT_EQ(ParameterFile::parse(file.encode().view())->text("TITLE"), "Summer Mooring");
-  EXPECT_EQ(file.set("CATEGORY", std::string("MSX!")).error().code, ErrorCode::does_not_fit);
-  EXPECT_EQ(file.set("CATEGORY", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
-  EXPECT_EQ(file.set("", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
-  expect_property("whatever becomes of its bytes, reading it stays within them", [] {
-    std::vector<Byte> bytes = bytes_of(parameters().encode());
-    for (int i = *rc::gen::inRange(1, 8); i > 0; --i)
-      bytes[*rc::gen::inRange<std::size_t>(0, 100)] = *rc::gen::arbitrary<Byte>();
-    bytes.resize(*rc::gen::inRange<std::size_t>(0, bytes.size() + 1));
-    const auto read = ParameterFile::parse(bytes);
-    if (read) RC_ASSERT(ParameterFile::parse(read->encode().view())->encode() == read->encode());
-  });
-}
-
-TEST(AvatarDatabase, IsToldByItsMagicAndItsChecksum) {
-  std::vector<Byte> file(779968);
-  std::ranges::copy(std::string_view("RNOD"), file.begin());
-  file[4] = 1;
-  file[4 + 74 * 99] = 1;
-  EXPECT_TRUE(avatar_database_problem(file));
-  put_be16(file, 0x1F1DE, crc16_ccitt(ByteView(file).first(0x1F1DE)));
-  EXPECT_FALSE(avatar_database_problem(file));
-  EXPECT_EQ(avatars_in(file), 2U);
-  file[700] ^= 1;
-  EXPECT_TRUE(avatar_database_problem(file)->find("checksum") != std::string::npos);
-  EXPECT_FALSE(is_avatar_database(ByteView(file).first(1000)));
-  EXPECT_TRUE(avatar_database_problem(ByteView(file).first(779967)));
-}
-
-// ---- x360 packages ------------------------------------------------------------------------------
 
 // A reader of its own: tables found by counting through the file, not by the library's sums.
 class PackageReader {
