@@ -296,6 +296,11 @@ TEST_F(Player, ASaveNamedUnlikeItsRomIsPairedWithIt) {
   EXPECT_EQ(bayswap({"pairs", "forget", "Marker.nes"}).code, 0);
   EXPECT_TRUE(json({"pairs"}).empty());
   EXPECT_EQ(bayswap({"pairs", "forget", "Marker.nes"}).code, 4);
+  put("home/pairs.toml", text_blob("[[pair]]\nbay = 3\n"));
+  const Outcome broken = bayswap({"pairs"});
+  EXPECT_EQ(broken.code, 2);
+  EXPECT_TRUE(has(broken.err, "line 2"));
+  EXPECT_TRUE(has(broken.err, "What to do"));
 }
 
 TEST_F(Player, AJunkFileTeachesNothingAndWhatWasTaughtCanBeForgotten) {

@@ -15,7 +15,10 @@ template <class Book>
   BAYSWAP_TRY(const auto info, disk.stat(path));
   if (!info) return Book{};
   BAYSWAP_TRY(const Blob text, disk.read(path, max_book_size_bytes + 1));
-  return Book::parse({reinterpret_cast<const char*>(text.data()), text.size()}, path);
+  auto book = Book::parse({reinterpret_cast<const char*>(text.data()), text.size()}, path);
+  if (!book && book.error().hint.empty())
+    book.error().hint = "correct that line, or put the file aside: an empty one does as well";
+  return book;
 }
 
 [[nodiscard]] inline Result<void> save_book(const std::string& path, const std::string& text) {
