@@ -147,8 +147,12 @@ void expect_facts(const Bytes& rom, const Expected& expected, const char* what) 
 }
 
 TEST(RomHeaders, NesBothGenerations) {
-  expect_facts(nes_rom({2, 1, 0x02, 0, 0}),
-               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 8192}}}, "first");
+  expect_facts(nes_rom({2, 1, 0x02, 0, 0}), {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 0}}},
+               "first, size not said");
+  expect_facts(nes_rom({2, 1, 0x02, 0, 1}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 8192}}}, "first, 8 KiB");
+  expect_facts(nes_rom({2, 1, 0x02, 0x44, 0x69, 0x73, 0x6b}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 0}}}, "a text over bytes 7 to 15");
   expect_facts(nes_rom({2, 1, 0x02, 0, 4}),
                {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 32768}}}, "first, 32 KiB");
   expect_facts(nes_rom({2, 1, 0x02, 0x08, 0, 0, 0x70}),
@@ -234,6 +238,25 @@ TEST(RomHeaders, SmsAndGgAtTheirThreePlaces) {
   Bytes behind = sms_rom(0x7ff0, 4);
   behind.insert(behind.begin(), 512, Byte{0});
   EXPECT_EQ(identify_rom(behind)->header_size_bytes, 512U);
+}
+
+TEST(RomHeaders, VbStandsBeforeItsEnd) {
+  Bytes rom = noisy(131072);
+  const std::size_t at = rom.size() - 0x220;
+  std::fill_n(rom.begin() + static_cast<std::ptrdiff_t>(at), 32, Byte{0});
+  put(rom, at, "TIDE GLASS          ");
+  put(rom, at + 25, "99");
+  put(rom, at + 27, "V99J");
+  rom[at + 31] = 2;
+  const auto facts = identify_rom(rom);
+  ASSERT_TRUE(facts) << facts.error().message;
+  EXPECT_EQ(facts->game.platform, Platform::vb);
+  EXPECT_EQ(facts->game.title, "TIDE GLASS");
+  EXPECT_EQ(facts->game.code, "V99J");
+  EXPECT_EQ(facts->game.region, Region::japan);
+  EXPECT_EQ(facts->game.revision, 2);
+  rom[at + 22] = 1;
+  EXPECT_FALSE(identify_rom(rom)) << "the reserved bytes are 00";
 }
 
 TEST(RomHeaders, SnesMappings) {

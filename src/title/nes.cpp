@@ -9,7 +9,7 @@ namespace {
 constexpr std::size_t header_size = 16;
 constexpr std::size_t flags6_at = 6;
 constexpr std::size_t flags7_at = 7;
-constexpr std::size_t ram_units_at = 8;  // first generation: work RAM in units of 8 KiB, 0 for one
+constexpr std::size_t ram_units_at = 8;  // first generation: work RAM in units of 8 KiB; 0: not said
 constexpr std::size_t ram_shifts_at =
     10;  // second: low half volatile RAM, high half battery RAM, 64 << n bytes
 constexpr Byte battery_flag = 0x02;
@@ -27,6 +27,8 @@ std::optional<RomFacts> read_nes_header(const RomView& rom) {
   facts.confidence = 0.99;
   facts.tells_chips = true;
   const bool second = (h[flags7_at] & 0x0c) == 0x08;
+  // Bytes 7 to 15 of older files hold a text.
+  const bool archaic = (h[flags7_at] & 0x0c) == 0x04;
   facts.evidence.push_back(fmt::format("it begins with an nes container header of the {} generation",
                                        second ? "second" : "first"));
   if ((h[flags6_at] & battery_flag) == 0) {
@@ -37,8 +39,8 @@ std::optional<RomFacts> read_nes_header(const RomView& rom) {
   if (second) {
     const int shift = h[ram_shifts_at] >> 4;
     size = shift == 0 ? 0 : std::size_t{64} << shift;
-  } else {
-    size = h[ram_units_at] == 0 ? unit : h[ram_units_at] * unit;
+  } else if (!archaic) {
+    size = h[ram_units_at] * unit;
   }
   facts.chips.push_back({PartKind::sram, size,
                          fmt::format("the header says: battery-backed RAM{}",

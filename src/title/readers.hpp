@@ -28,6 +28,7 @@ struct RomView {
 [[nodiscard]] std::optional<RomFacts> read_sms_header(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_gb_header(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_snes_header(const RomView& rom);
+[[nodiscard]] std::optional<RomFacts> read_vb_header(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_ws_footer(const RomView& rom);
 [[nodiscard]] std::optional<RomFacts> read_3ds_header(const RomView& rom);
 /// gc and wii discs, told by their magic numbers.

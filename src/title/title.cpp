@@ -72,7 +72,7 @@ Result<RomFacts> identify_rom(const RomSource& rom) {
   for (auto* reader :
        {read_n64_header, read_nes_header, read_disc_header, read_first_sectors, read_3ds_header,
         read_x360_program, read_md_header, read_ngp_header, read_nds_header, read_gba_header, read_disc_files,
-        read_sms_header, read_gb_header, read_snes_header, read_ws_footer})
+        read_sms_header, read_gb_header, read_snes_header, read_vb_header, read_ws_footer})
     if (auto facts = reader(view); facts || view.failure) {
       if (view.failure) return tl::unexpected(*view.failure);
       return *std::move(facts);
