@@ -36,8 +36,8 @@ struct RomSource {
 
 /// Reads the header of a ROM, wherever its platform keeps it. The file's name does not count. Fails if the
 /// source can't be read, and with `not_recognised` if the file is not a ROM of a platform whose ROMs can be
-/// told: n64, gba, gb, gbc, nds, nes, snes, md, sms, gg, ws, ngp, vb, 3ds, and images of gc, wii, scd, sat, dc,
-/// ps1, ps2 and psp discs. Source of the facts: docs/formats/roms.md and docs/formats/n64.md.
+/// told: n64, gba, gb, gbc, nds, nes, snes, md, sms, gg, ws, ngp, vb, 3ds, and images of gc, wii, scd, sat,
+/// dc, ps1, ps2 and psp discs. Source of the facts: docs/formats/roms.md and docs/formats/n64.md.
 [[nodiscard]] Result<RomFacts> identify_rom(const RomSource& rom);
 [[nodiscard]] Result<RomFacts> identify_rom(ByteView rom);
 
