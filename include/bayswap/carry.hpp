@@ -224,9 +224,10 @@ struct KeptSave {
                                               const std::vector<std::string>& bay_roots = {});
 
 /// Runs the plans of a batch, one entry each, all of one batch, and notes in its rows what became of them. A
-/// plan that fails is a row of its own and stops nothing. `before_each` can stop one, by an error.
-void run_batch(Batch& batch, Store& target, Logbook& logbook,
-               const std::function<Result<void>(const Plan&)>& before_each = {});
+/// plan that fails is a row of its own and stops nothing. `run_one` runs a plan as an entry of the batch that
+/// begins with the entry it is given; by default it is run().
+using PlanRunner = std::function<Result<std::int64_t>(const Plan&, std::optional<std::int64_t> batch)>;
+void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlanRunner& run_one = {});
 
 /// Runs a plan: old and new bytes into the logbook, then Store::apply. On failure the files already placed
 /// are put back. Fails with `unsafe` for a plan with a refusal, `busy` if a file is no longer what it was

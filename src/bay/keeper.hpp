@@ -24,6 +24,7 @@ struct Arrival {
   NameFacts facts;                      // as the bay has them
   std::string named_after;              // the ROM whose name it takes; may be empty
   Content content;
+  std::string digest;  // hex of digest_of the source's content, before anything was restamped
   std::vector<ChipFact> chips;
   std::string shown;   // where it comes from, as the user knows it
   std::string origin;  // the bay it comes from, or empty

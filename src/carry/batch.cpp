@@ -226,15 +226,12 @@ Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request) 
   return BatchPlanner(from, to, request).run();
 }
 
-void run_batch(Batch& batch, Store& target, Logbook& logbook,
-               const std::function<Result<void>(const Plan&)>& before_each) {
+void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlanRunner& run_one) {
   std::optional<std::int64_t> first;
   for (std::size_t i = 0; i < batch.plans.size(); ++i) {
     const Plan& plan = batch.plans[i];
     if (plan.changes.empty()) continue;
-    Result<std::int64_t> id = tl::unexpected(Error{});
-    const auto ready = before_each ? before_each(plan) : Result<void>{};
-    id = ready ? run(plan, target, logbook, first) : tl::unexpected(ready.error());
+    const auto id = run_one ? run_one(plan, first) : run(plan, target, logbook, first);
     if (id && !first) first = *id;
     for (BatchRow& row : batch.rows) {
       if (row.plan != i) continue;

@@ -58,18 +58,20 @@ void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const Carried
 
 }  // namespace
 
-bool plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
+void plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
                      Plan& plan) {
   const auto rules = companion_rules();
-  if (!rules || !plan.game) return false;
-  bool has_any = false;
+  if (!rules || !plan.game) return;
   for (const CompanionRule& rule : *rules) {
     if (rule.platform != plan.game->platform) continue;
     if (!rule.codes.empty() && std::ranges::find(rule.codes, plan.game->code) == rule.codes.end()) continue;
-    has_any = true;
     for (const CarriedSave& save : saves) plan_one(rule, from, to, save, replace, plan);
   }
-  return has_any;
+}
+
+bool has_companions(Platform platform) {
+  const auto rules = companion_rules();
+  return rules && std::ranges::find(*rules, platform, &CompanionRule::platform) != rules->end();
 }
 
 }  // namespace bayswap

@@ -9,8 +9,11 @@ namespace bayswap {
 using CarriedSave = std::pair<NameFacts, NameFacts>;
 
 /// Adds the companions of `saves` to the plan, or says why they stay. `replace`: also where the target has
-/// its own. Returns whether saves of the game have companions at all.
-bool plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
+/// its own.
+void plan_companions(OpenBay from, OpenBay to, const std::vector<CarriedSave>& saves, bool replace,
                      Plan& plan);
+
+/// Returns whether saves of the platform have companions at all.
+[[nodiscard]] bool has_companions(Platform platform);
 
 }  // namespace bayswap

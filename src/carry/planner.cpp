@@ -70,10 +70,12 @@ Passage Planner::resolve(SourceSave source) {
   passage.source_facts = source.facts;
   passage.content = digest_of(source.content);
   auto arrival = resolver_.resolve(std::move(source));
-  if (arrival)
+  if (arrival) {
     passage.arrival = *std::move(arrival);
-  else
+    passage.arrival->digest = passage.content.hex();
+  } else {
     passage.error = std::move(arrival.error());
+  }
   return passage;
 }
 
@@ -92,7 +94,7 @@ bool Planner::is_newer(const Arrival& arrival, const std::string& path, const Bl
   const bool is_our_copy = change->after && *change->after == sha256(present.view());
   if (is_our_copy) return false;
   // It was played on there since, and the source is what was carried then.
-  return by_date || (!entry->content.empty() && entry->content == digest_of(arrival.content).hex());
+  return by_date || (!entry->content.empty() && entry->content == arrival.digest);
 }
 
 Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
@@ -171,12 +173,12 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     brought = true;
     ++with_content;
     plan.content = with_content == 1 ? passage->content.hex() : "";
+    if (with_content > 1) plan.place.clear();  // it is about several
     carried.emplace_back(passage->source_facts, arrival.facts);
   }
   if (brought && from_ != nullptr) {
-    if (plan_companions({&from_->bay(), &from_->store()}, {&to_.bay(), &to_.store()}, carried,
-                        request_.replace_companions, plan))
-      resolver_.use(CarryOption::companions);
+    plan_companions({&from_->bay(), &from_->store()}, {&to_.bay(), &to_.store()}, carried,
+                    request_.replace_companions, plan);
   }
   if (!plan.changes.empty() && !to_.store().traits().writable)
     plan.add({PlanIssue::Level::refusal, IssueCode::read_only,

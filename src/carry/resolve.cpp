@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/rom_list.hpp"
+#include "carry/companion_plan.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -272,6 +273,7 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
                         "it is carried all the same");
   const Keeper& keeper = keeper_of(rule->keeping);
   if (keeper.has_other_files) used_.insert(CarryOption::exact);
+  if (from_ != nullptr && has_companions(rule->platform)) used_.insert(CarryOption::companions);
   if (has_slots(rule->path) ||
       std::any_of(source.content.chips.parts.begin(), source.content.chips.parts.end(),
                   [](const Part& part) { return part.role.kind == PartKind::pak; }))

@@ -47,6 +47,9 @@ class CarryJob {
                   "name a ROM, a title, a code, a title id or a path; or say --all");
     if (options_.all && !options_.rom.empty())
       return fail(ErrorCode::bad_usage, "--rom has no effect with --all", "leave it out, or name one save");
+    if (options_.all && !options_.chips.empty())
+      return fail(ErrorCode::bad_usage, "--chip is about one game, and --all about all of them",
+                  "leave it out, or name one save");
     BAYSWAP_TRY(books_, Books::load(globals_));
     BAYSWAP_TRY(const Bay from, find_bay(books_->home, options_.from));
     BAYSWAP_TRY(const Bay to, find_bay(books_->home, options_.to));
@@ -154,7 +157,9 @@ class CarryJob {
       if (!batch.account_question || !answer(*batch.account_question)) break;
     }
     const BatchTable table{globals_, from_->bay.name, to_->bay.name};
-    for (const PlanIssue& issue : batch.issues) return report(issue);
+    int refused = exit_done;
+    for (const PlanIssue& issue : batch.issues) refused = report(issue);
+    if (refused != exit_done) return refused;
     if (batch.rows.empty()) {
       if (globals_.json)
         table.print(batch, false);
@@ -186,19 +191,21 @@ class CarryJob {
   }
 
   void run_all(Batch& batch) {
-    InterruptsHeld held;
     Plan whole;  // one look at all files: whether any program has one open
     for (const Plan& plan : batch.plans)
       whole.changes.insert(whole.changes.end(), plan.changes.begin(), plan.changes.end());
     const bool idle =
         wait_until_idle(globals_, whole, *to_->store, logbook_->book(), options_.wait).has_value();
     std::size_t done = 0;
-    run_batch(batch, *to_->store, logbook_->book(), [&](const Plan& plan) -> Result<void> {
-      held.let_through();  // between two saves Ctrl-C stops the rest
-      progress(done++, batch.plans.size(), plan.game ? plan.game->title : plan.reason);
-      if (idle) return {};
-      return wait_until_idle(globals_, plan, *to_->store, logbook_->book(), options_.wait);
-    });
+    // Between two saves, and while it waits, Ctrl-C stops the rest.
+    run_batch(
+        batch, *to_->store, logbook_->book(),
+        [&](const Plan& plan, std::optional<std::int64_t> first) -> Result<std::int64_t> {
+          progress(done++, batch.plans.size(), plan.game ? plan.game->title : plan.reason);
+          if (!idle)
+            BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to_->store, logbook_->book(), options_.wait));
+          return run_whole(plan, *to_->store, *logbook_, first);
+        });
     progress(batch.plans.size(), batch.plans.size(), "");
   }
 

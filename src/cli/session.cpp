@@ -188,15 +188,10 @@ InterruptsHeld::~InterruptsHeld() {
   pthread_sigmask(SIG_SETMASK, &before_, nullptr);
 }
 
-void InterruptsHeld::let_through() {
-  sigset_t held{};
-  pthread_sigmask(SIG_SETMASK, &before_, &held);
-  pthread_sigmask(SIG_SETMASK, &held, nullptr);
-}
-
-Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook) {
+Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
+                               std::optional<std::int64_t> batch) {
   const InterruptsHeld held;
-  return bayswap::run(plan, target, logbook.book());
+  return bayswap::run(plan, target, logbook.book(), batch);
 }
 
 std::vector<std::string> bay_roots(const Globals& globals) {

@@ -41,8 +41,6 @@ class InterruptsHeld {
  public:
   InterruptsHeld();
   ~InterruptsHeld();
-  /// Lets through what was held back: ends the process if Ctrl-C was pressed.
-  void let_through();
   InterruptsHeld(const InterruptsHeld&) = delete;
   InterruptsHeld& operator=(const InterruptsHeld&) = delete;
 
@@ -72,7 +70,8 @@ class LockedLogbook {
 };
 
 /// Runs the plan (see bayswap::run) with interrupts held back.
-[[nodiscard]] Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook);
+[[nodiscard]] Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
+                                             std::optional<std::int64_t> batch = std::nullopt);
 
 /// Whether a file that was changed a second ago counts as one in use. It does where a game may be writing;
 /// not where the user names the very file.
