@@ -86,7 +86,6 @@ class Resolver {
   std::set<CarryOption> used_;
   std::vector<ChipFact> learned_;
   std::vector<RomPair> said_pairs_;
-  std::vector<std::shared_ptr<RomFile>> outside_roms_;
 };
 
 }  // namespace bayswap

@@ -288,10 +288,23 @@ int logbook_import_command(const Globals& globals, const LogbookOptions& options
 
 namespace {
 
-// The save that the entry is about, by the path of its file below the bay's root.
-std::string name_in_bay(const Entry& entry, const std::string& root) {
-  const std::string& path = entry.changes.front().path;
-  return path.starts_with(root + "/") ? path.substr(root.size() + 1) : path;
+// What to call the save that the entry is about: by its file where that names one, and by its game.
+Result<std::string> what_it_is(const Entry& entry, BayView& bay, Store& disk, const std::string& root) {
+  constexpr std::size_t max_tries = 50;
+  std::vector<std::string> words;
+  const auto below = [&](const std::string& path) {
+    return path.starts_with(root + "/") ? path.substr(root.size() + 1) : path;
+  };
+  const std::string first = below(entry.changes.front().path);
+  if (!entry.place.empty()) words.push_back(fmt::format("{}: {}", first, entry.place));
+  if (entry.game)
+    for (const std::string& word : {entry.game->code, title_id_text(*entry.game), entry.game->title})
+      if (!word.empty()) words.push_back(word);
+  for (const LoggedChange& change : entry.changes)
+    if (words.size() < max_tries) words.push_back(below(change.path));
+  for (const std::string& word : words)
+    if (const auto found = find_saves(bay, disk, word); found && !found->empty()) return word;
+  return first;
 }
 
 Result<int> restore(const Globals& globals, const RestoreOptions& options) {
@@ -337,9 +350,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
               store_of_version(book, options.version, options.before, from->bay, *from->store));
   BayView was(books->catalog, from->bay, *then, books->view_options());
   CarryRequest request = request_of(*books, &book);
-  request.what = entry->place.empty()
-                     ? name_in_bay(*entry, from->store->root())
-                     : fmt::format("{}: {}", name_in_bay(*entry, from->store->root()), entry->place);
+  BAYSWAP_TRY(request.what, what_it_is(*entry, was, disk, from->store->root()));
   request.accounts = books->accounts.between(from->bay.name, to->bay.name);
   BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
   BAYSWAP_TRY(Plan plan, plan_carry(was, *to->view, disk, request));

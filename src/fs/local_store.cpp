@@ -228,7 +228,8 @@ Result<void> LocalStore::apply(std::span<const FileChange> changes, std::vector<
     std::string where;
     const bool is_plain =
         lstat(display_path(change.path).c_str(), &st) != 0 ? errno == ENOENT : S_ISREG(st.st_mode);
-    if (is_plain && !real_folder.empty() && folder_of(change.path) == folder) {
+    if (is_plain && !real_folder.empty() && folder_of(change.path) == folder &&
+        (root_.empty() || is_safe_relative(change.path))) {
       where = join_path(real_folder, name_of(change.path));
     } else {
       BAYSWAP_TRY(where, inside(change.path));
