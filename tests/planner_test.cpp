@@ -221,7 +221,7 @@ TEST_F(Worlds, AllAtOnceIsEachAlone) {
               RC_ASSERT(!plan.has_value());
               break;
             case BatchRow::Outcome::refused:
-              // Alone there is no other that would take the same place.
+              // Carried alone, a save meets no other save at its place.
               if (row.issue == IssueCode::same_place) break;
               RC_ASSERT(!plan.has_value() || plan->refusal() != nullptr);
               break;

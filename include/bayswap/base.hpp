@@ -42,7 +42,6 @@ struct Remedy {
     save,        // name one of `values` instead: paths or names
     rom,         // name the ROM it belongs to
     companions,  // ask for companions to be replaced
-    exact,       // ask for other files to be removed
     leave_out,   // leave the option in `values` out
     replace,     // ask for what exists to be replaced
     chip,        // say which chip it is

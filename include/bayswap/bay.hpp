@@ -129,8 +129,14 @@ struct SaveFile {
   const Layout* layout = nullptr;  // of a set: the member
   Role role;                       // of a set: whose file it is
 };
+/// Returns those of the rule's layouts that have places for most of the chips, in the rule's order. Never
+/// empty.
+[[nodiscard]] Result<std::vector<const Layout*>> layouts_for(const Catalog& catalog, const PlatformRule& rule,
+                                                             const std::vector<ChipFact>& chips);
 /// Where the bay keeps that game's save: one file, or for a set one for each part there may be. Of
-/// Keeping::file. `chips` choose among the rule's layouts.
+/// Keeping::file. In `form`, or the first of layouts_for.
+[[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
+                                                   NameFacts facts, const Layout& form);
 [[nodiscard]] Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule,
                                                    NameFacts facts, const std::vector<ChipFact>& chips = {});
 

@@ -79,6 +79,9 @@ class BayView {
   /// The path with each name in the letter case that the disk has, where exactly one name differs in that
   /// alone.
   [[nodiscard]] std::string path_on_disk(const std::string& path);
+  /// The layouts that the bay's own saves of that rule have, by their bytes, the most frequent first. A
+  /// few saves are looked at.
+  [[nodiscard]] const std::vector<const Layout*>& layouts_in_use(const PlatformRule& rule);
   /// What the files of a folder or package save look like.
   [[nodiscard]] const TreeSketch& sketch(const HeldSave& save);
 

@@ -5,6 +5,7 @@
 #include <bayswap/logbook.hpp>
 
 #include <set>
+#include <span>
 
 namespace bayswap {
 
@@ -91,9 +92,9 @@ struct CarryRequest {
   std::optional<Region> region;     // restamp identifiers for it
   bool exact = false;               // files that only the target has go
   bool replace_companions = false;  // also where the target has its own
-  /// The newest entry of the logbook about a file (an absolute path), made on this machine. With it a copy
-  /// of the source's own save does not count as newer progress, and a save that was played on since does.
-  std::function<std::optional<Entry>(const std::string& path)> last_entry;
+  /// What the logbook has of a file (an absolute path), as Logbook::writes() has it. With it a copy of the
+  /// source's own save does not count as newer progress, and a save that was played on since does.
+  std::function<std::span<const FileWrite>(const std::string& path)> writes_of;
 };
 
 /// Returns the saves of a bay that WHAT names: by path, ROM, game, code, title id or label; deleted ones

@@ -52,7 +52,6 @@ struct Content {
 
   /// Returns whether nothing is lost if the save is dropped: no bytes, or only 00 or FF.
   [[nodiscard]] bool is_blank() const;
-  [[nodiscard]] std::uint64_t size_bytes() const;
 };
 
 /// Returns a digest of the save that is the same in every container: in a file of one chip, a combined file,
@@ -60,9 +59,6 @@ struct Content {
 /// larger than its chip), blank chips and clocks not at all; trees by names in lower case and bytes; items by
 /// name, payload and files.
 [[nodiscard]] Digest digest_of(const Content& content);
-
-/// Returns what is wrong with the dumps of the chips that are not blank; empty for other kinds.
-[[nodiscard]] std::vector<DumpDefect> defects_of(const Content& content);
 
 /// Returns the content with its identifiers stamped for `game`, which is the same one of another region. What
 /// was stamped goes to `notes`, what still names the old one to `doubts`. Fails with `wrong_region` if the

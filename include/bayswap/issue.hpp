@@ -26,6 +26,7 @@ enum class IssueCode {
   empty,
   which_account,
   which_save,
+  which_rom,
   same_place,
   base_needed,
   no_effect,

@@ -5,6 +5,7 @@
 #include <bayswap/save.hpp>
 
 #include <functional>
+#include <map>
 #include <memory>
 
 struct sqlite3;
@@ -58,6 +59,16 @@ struct Entry {
   std::optional<std::int64_t> undoes;  // id of the entry that this one takes back
   std::optional<std::int64_t> batch;   // id of the first entry of the batch it belongs to
   std::vector<LoggedChange> changes;
+};
+
+/// What one entry did to one file.
+struct FileWrite {
+  std::int64_t entry = 0;
+  std::int64_t begun = 0;       // seconds since 1970, UTC
+  std::string from_bay;         // as in Entry
+  std::string place;            // as in Entry
+  std::string content;          // as in Entry
+  std::optional<Digest> after;  // of the whole file; nothing: it was removed
 };
 
 /// Returns a token for the machine this process runs on: a digest of /etc/machine-id, or empty if that file
@@ -115,8 +126,9 @@ class Logbook {
   /// Returns what the newest entry about the file (an absolute path) left in it; nothing if there is none, or
   /// it left no file.
   [[nodiscard]] Result<std::optional<Digest>> newest_of(const std::string& path);
-  /// Returns the newest entry of this machine about the file (an absolute path); nothing if there is none.
-  [[nodiscard]] Result<std::optional<Entry>> last_entry(const std::string& path);
+  /// Returns what this machine wrote, by file (an absolute path), the newest first. Entries that only keep do
+  /// not count.
+  [[nodiscard]] Result<std::map<std::string, std::vector<FileWrite>>> writes();
   /// Returns the newest entry of this machine that changed something; nothing if there is none. Foreign
   /// entries and those that only keep do not count.
   [[nodiscard]] Result<std::optional<Entry>> newest();

@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 39> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 40> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -20,6 +20,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 39> words{{
     {IssueCode::empty, "empty"},
     {IssueCode::which_account, "which-account"},
     {IssueCode::which_save, "which-save"},
+    {IssueCode::which_rom, "which-rom"},
     {IssueCode::same_place, "same-place"},
     {IssueCode::base_needed, "base-needed"},
     {IssueCode::no_effect, "no-effect"},

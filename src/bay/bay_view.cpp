@@ -28,6 +28,7 @@ struct BayView::Impl {
   std::optional<std::vector<HeldSave>> names;
   std::optional<std::vector<HeldSave>> whole;
   std::map<std::string, TreeSketch> sketches;
+  std::map<const PlatformRule*, std::vector<const Layout*>> layouts_in_use;
   std::map<std::string, std::multimap<std::string, std::string>> listed;  // names by lower case, by folder
 };
 
@@ -132,6 +133,30 @@ Result<const std::vector<HeldSave>*> BayView::saves(Depth depth) {
   auto& kept = depth == Depth::whole ? impl_->whole : impl_->names;
   kept = std::move(list.saves());
   return &*kept;
+}
+
+const std::vector<const Layout*>& BayView::layouts_in_use(const PlatformRule& rule) {
+  constexpr int enough = 8;
+  const auto [found, is_new] = impl_->layouts_in_use.try_emplace(&rule);
+  if (!is_new) return found->second;
+  const auto all = saves(Depth::names);
+  if (!all) return found->second;
+  std::map<const Layout*, int> counts;
+  int looked = 0;
+  for (const HeldSave& save : **all) {
+    if (save.rule != &rule || save.kind != SaveKind::battery || looked == enough) continue;
+    ++looked;
+    Hints hints;
+    if (save.facts.rom_path)
+      if (const RomFile* own = rom(rule, *save.facts.rom_path)) hints.chips = own->facts.chips;
+    IssueList ignored;
+    const auto content = load_save(*this, save, hints, ignored);
+    if (!content || content->chips.is_blank()) continue;
+    for (const Layout* layout : content->layouts) ++counts[layout];
+  }
+  for (const auto& [layout, count] : counts) found->second.push_back(layout);
+  sort_by(found->second, [&](const Layout* layout) { return std::pair(-counts[layout], layout->id); });
+  return found->second;
 }
 
 std::string BayView::path_on_disk(const std::string& path) {

@@ -130,21 +130,24 @@ class FileScanner {
 
   void take(const Place& place, std::vector<Told>& told) {
     std::vector<const FileRule*> fitting;
-    RomMatch rom;
+    std::vector<std::pair<const FileRule*, RomMatch>> named;
     for (const FileRule& rule : rules_) {
       if (std::none_of(rule.layouts.begin(), rule.layouts.end(),
                        [&](const Layout* layout) { return fits(rule, *layout, place.path); }))
         continue;
-      if (const RomMatch own = rom_for(rule, place.words, place.path);
-          own.rom != nullptr && (rom.rom == nullptr || own.exact)) {
-        rom = own;
-        fitting.assign(1, &rule);
-        if (own.exact) break;
-        continue;
-      }
-      if (rom.rom == nullptr) fitting.push_back(&rule);
+      fitting.push_back(&rule);
+      if (const RomMatch own = rom_for(rule, place.words, place.path); own.rom != nullptr)
+        named.emplace_back(&rule, own);
     }
     if (fitting.empty()) return;
+    if (std::any_of(named.begin(), named.end(), [](const auto& one) { return one.second.exact; }))
+      std::erase_if(named, [](const auto& one) { return !one.second.exact; });
+    RomMatch rom;
+    if (!named.empty()) {
+      const auto& owner = named.size() == 1 ? named.front() : likeliest(named, place);
+      rom = owner.second;
+      fitting.assign(1, owner.first);
+    }
     taken_.insert(place.path);
     Told one;
     one.rom = rom;
@@ -167,6 +170,37 @@ class FileScanner {
       one.misplaced = fmt::format("programs that go by the ROM {} do not read it under this name",
                                   name_of(rom.rom->path));
     told.push_back(std::move(one));
+  }
+
+  // Of ROMs of one name and several platforms the one whose chip is as large as the file; then one whose
+  // layouts have that size; then the first.
+  const std::pair<const FileRule*, RomMatch>& likeliest(
+      const std::vector<std::pair<const FileRule*, RomMatch>>& named, const Place& place) const {
+    const auto bytes = scan_.store.read(place.path);
+    if (!bytes) return named.front();
+    const auto points = [&](const FileRule& rule, const RomFile& rom) {
+      const std::vector<ChipFact>& chips = scan_.view.facts_of(rom).chips;
+      int best = 0;
+      for (const Layout* layout : rule.layouts) {
+        if (!fits(rule, *layout, place.path)) continue;
+        const auto opened = open_save(*layout, *bytes, chips);
+        if (!opened) continue;
+        const bool known = std::any_of(chips.begin(), chips.end(), [&](const ChipFact& chip) {
+          const Part* part = opened->save.find({chip.kind, 0});
+          return part != nullptr && part->bytes.size() == chip.size_bytes;
+        });
+        best = std::max(best, (known ? 4 : 1) + (opened->fitted.fit == Fit::exact ? 1 : 0));
+      }
+      return best;
+    };
+    const auto* likely = &named.front();
+    int most = -1;
+    for (const auto& one : named) {
+      const int own = points(*one.first, *one.second.rom);
+      if (own > most) likely = &one;
+      most = std::max(most, own);
+    }
+    return *likely;
   }
 
   // "x.2.mpk" is the second pak of the save "x".
@@ -284,7 +318,7 @@ class FileScanner {
     return joined(all, ", ");
   }
 
-  // A row without a platform: it is no save of the rule's platform.
+  // The row has no platform, as the file is not a save of the rule's platform.
   ScanMemory::Row told_by_bytes(const FileRule& rule, const Place& place, const RomFile* rom) {
     ScanMemory::Row row;
     const auto bytes = scan_.store.read(place.path);

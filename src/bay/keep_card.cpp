@@ -105,20 +105,15 @@ Result<Image> open_image(BayView& view, const std::string& path, CardKind kind) 
   return image;
 }
 
-// The entry's own date where the card keeps one.
-void check_newer_entry(MergeContext& context, Arrival& arrival, const Image& image, const std::string& name) {
-  for (const CardEntry& entry : image.card->entries()) {
-    if (entry.name != name || !entry.modified || !arrival.modified) continue;
-    const bool newer = context.is_newer
-                           ? context.is_newer(arrival, context.view.store().absolute_path(image.path),
-                                              *image.before, *entry.modified)
-                           : *entry.modified > *arrival.modified;
-    if (newer)
-      arrival.issues.unless_accepted(
-          IssueCode::newer,
-          fmt::format("{} on {} is newer than the save that would take its place", name, image.shown),
-          "check that this is the right direction");
-  }
+// By the entry's own date where the card keeps one.
+void check_newer_entry(MergeContext& context, Arrival& arrival, const Image& image, const CardSave& own) {
+  Content content;
+  content.kind = Content::Kind::item;
+  content.item = own;
+  const auto dated = describe(own).modified;
+  check_newer(context, arrival,
+              {image.path, *image.before, dated.value_or(image.modified), own.name, digest_of(content).hex(),
+               dated.has_value()});
 }
 
 // Puts one save on the card. True where the card changed.
@@ -135,7 +130,7 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
   const auto own = image.card->read(save.name);
   arrival.brought = true;
   if (own && own->same_content(save)) return false;
-  if (own) check_newer_entry(context, arrival, image, save.name);
+  if (own) check_newer_entry(context, arrival, image, *own);
   if (arrival.issues.refusal() != nullptr) return false;
   if (own) BAYSWAP_CHECK(image.card->drop(save.name));
   auto done = image.card->put(save);

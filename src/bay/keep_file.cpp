@@ -55,9 +55,61 @@ bool belongs(const Part& part, Role role, const Save& all) {
   return part.role == Role{PartKind::pak, 0} && role == Role{PartKind::pak, 1} && all.find(role) == nullptr;
 }
 
+bool brings_clock(const Arrival& arrival) {
+  return std::any_of(arrival.content.chips.parts.begin(), arrival.content.chips.parts.end(),
+                     [](const Part& part) { return part.role.kind == PartKind::rtc && !is_blank(part); });
+}
+
+// Of several forms that the bay can have: that of the file in place, that of most of its saves, or the first.
+Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
+  std::vector<ChipFact> chips = chips_for(arrival);
+  if (!brings_clock(arrival))
+    std::erase_if(chips, [](const ChipFact& chip) { return chip.kind == PartKind::rtc; });
+  BAYSWAP_TRY(const auto forms, layouts_for(view.catalog(), *arrival.rule, chips));
+  if (forms.size() == 1) return forms.front();
+  const auto listed = [&](const Layout* layout) {
+    return std::find(forms.begin(), forms.end(), layout) != forms.end();
+  };
+  for (const Layout* form : forms) {
+    BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, *form));
+    for (const SaveFile& file : files) {
+      const auto bytes = view.store().read_if_there(view.path_on_disk(file.path));
+      if (!bytes || !*bytes || (*bytes)->empty()) continue;
+      OpenOptions options;
+      options.said = file.layout;
+      options.hints.platform = arrival.rule->platform;
+      options.hints.chips = arrival.chips;
+      options.shown = file.path;
+      IssueList ignored;
+      const auto opened = open_chips(view.catalog(), **bytes, options, ignored);
+      if (!opened || opened->save.is_blank()) continue;
+      if (listed(opened->layout)) return opened->layout;
+      if (opened->layout == file.layout) return form;  // of a set
+    }
+  }
+  for (const Layout* layout : view.layouts_in_use(*arrival.rule))
+    if (listed(layout)) return layout;
+  return forms.front();
+}
+
+void note_clock(const Arrival& arrival, const std::vector<SaveFile>& files, IssueList& issues) {
+  const bool wanted = std::any_of(arrival.chips.begin(), arrival.chips.end(),
+                                  [](const ChipFact& chip) { return chip.kind == PartKind::rtc; }) ||
+                      std::any_of(files.begin(), files.end(), [](const SaveFile& file) {
+                        return file.layout->slot({PartKind::rtc, 0}) != nullptr;
+                      });
+  if (wanted && !brings_clock(arrival))
+    issues.note(IssueCode::conversion,
+                "the cartridge has a clock, and the save brings none: it starts anew, or stays as the target "
+                "has it",
+                "set it in the game");
+}
+
 Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
   if (arrival.content.kind != Content::Kind::chips) return cannot_become(view, arrival);
-  BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, chips_for(arrival)));
+  BAYSWAP_TRY(const Layout* form, form_for(view, arrival));
+  BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, *form));
+  note_clock(arrival, files, arrival.issues);
   std::vector<Spot> found;
   for (const SaveFile& file : files) {
     const bool numbered = files.size() > 1;

@@ -167,7 +167,7 @@ Result<void> merge_folder(MergeContext& context, Arrival& arrival) {
     if (old != nullptr && old->bytes == file.bytes) continue;
     const std::string path = join_path(folder, name);
     if (old != nullptr) {
-      check_newer(context, arrival, path, old->bytes, old->modified);
+      check_newer(context, arrival, {path, old->bytes, old->modified});
       add_keep_step(arrival.steps, store, path, old->bytes);
     }
     add_place_step(steps, fmt::format("{} ({} bytes)", store.display_path(path), file.bytes.size()),

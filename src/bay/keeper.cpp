@@ -98,17 +98,24 @@ Result<std::vector<Spot>> whole_spot(BayView& view, Arrival& arrival) {
   return std::vector<Spot>{Spot{view.path_on_disk(path)}};
 }
 
-void check_newer(MergeContext& context, Arrival& arrival, const std::string& path, const Blob& present,
-                 std::int64_t modified) {
-  const Store& store = context.view.store();
-  const bool newer = context.is_newer
-                         ? context.is_newer(arrival, store.absolute_path(path), present, modified)
-                         : arrival.modified && modified > *arrival.modified;
-  if (newer)
-    arrival.issues.unless_accepted(
-        IssueCode::newer,
-        fmt::format("{} is newer than the save that would take its place", store.display_path(path)),
-        "check that this is the right direction");
+void check_newer(MergeContext& context, Arrival& arrival, const Present& present) {
+  const std::string file = context.view.store().display_path(present.path);
+  const std::string shown = present.entry.empty() ? file : fmt::format("{} on {}", present.entry, file);
+  switch (context.judge(arrival, present)) {
+    case Newer::no:
+      return;
+    case Newer::unknown:
+      arrival.issues.warn(IssueCode::newer,
+                          fmt::format("nothing tells whether {} is newer: this card keeps no dates", shown),
+                          "look that this is the right direction; undo brings the old one back");
+      return;
+    case Newer::yes:
+      arrival.issues.unless_accepted(
+          IssueCode::newer,
+          fmt::format("{} is newer than the save that would take its place{}", shown,
+                      present.dated ? "" : ", as far as the card's own date tells"),
+          "check that this is the right direction");
+  }
 }
 
 Result<void> place_file(MergeContext& context, Arrival& arrival, const std::string& path, const Blob& bytes,
@@ -122,7 +129,7 @@ Result<void> place_file(MergeContext& context, Arrival& arrival, const std::stri
   arrival.brought = true;
   if (before && *before == bytes) return {};
   if (before) {
-    check_newer(context, arrival, path, *before, info->modified);
+    check_newer(context, arrival, {path, *before, info->modified});
     add_keep_step(arrival.steps, store, path, *before);
   }
   std::string why = fmt::format("the rule is {}", arrival.path_rule->text());

@@ -26,8 +26,9 @@ struct Arrival {
   Content content;
   std::string digest;  // hex of digest_of the source's content, before anything was restamped
   std::vector<ChipFact> chips;
-  std::string shown;   // where it comes from, as the user knows it
-  std::string origin;  // the bay it comes from, or empty
+  std::vector<ChipFact> learned;  // of them: what the user said, or what two places agree on
+  std::string shown;              // where it comes from, as the user knows it
+  std::string origin;             // the bay it comes from, or empty
   std::optional<std::int64_t> modified;
   int pak = 0;         // the controller pak that is meant; 0: not said
   bool exact = false;  // files that only the target has go
@@ -40,12 +41,21 @@ struct Arrival {
   bool brought = false;             // something that is not blank goes there, or is there already
 };
 
-/// Whether the file that the bay has is newer than the save that would take its place. `path`: absolute.
-using NewerJudge = std::function<bool(const Arrival& arrival, const std::string& path, const Blob& present,
-                                      std::int64_t modified)>;
+/// What the bay has in a save's place.
+struct Present {
+  std::string path;  // below the bay's root
+  const Blob& bytes;
+  std::int64_t modified = 0;
+  std::string entry = {};    // on a card: its name
+  std::string content = {};  // and its digest
+  bool dated = true;         // `modified` is of this very save, not of the card it is on
+};
+/// Whether it is newer than the save that would take its place.
+enum class Newer { no, yes, unknown };
+using NewerJudge = std::function<Newer(const Arrival& arrival, const Present& present)>;
 struct MergeContext {
   BayView& view;
-  NewerJudge is_newer;
+  NewerJudge judge;
 };
 
 struct ScanContext {
@@ -95,9 +105,8 @@ void join_places(std::vector<HeldSave>& saves, std::size_t first);
 /// Puts bytes in the place of one file.
 [[nodiscard]] Result<void> place_file(MergeContext& context, Arrival& arrival, const std::string& path,
                                       const Blob& bytes, const std::string& how);
-/// Adds IssueCode::newer, unless accepted, if the judge says so.
-void check_newer(MergeContext& context, Arrival& arrival, const std::string& path, const Blob& present,
-                 std::int64_t modified);
+/// Adds IssueCode::newer if the judge says so: a refusal unless accepted, or a warning where it is unknown.
+void check_newer(MergeContext& context, Arrival& arrival, const Present& present);
 [[nodiscard]] tl::unexpected<Error> cannot_become(const BayView& view, const Arrival& arrival);
 /// The save as a card keeps it.
 [[nodiscard]] Result<CardSave> as_item(const BayView& view, const Arrival& arrival);

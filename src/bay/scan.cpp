@@ -12,24 +12,31 @@
 namespace bayswap {
 namespace {
 
-// The rule's layout for a game with such chips: the first one, unless another has a place for them.
-Result<const Layout*> layout_for(const Catalog& catalog, const PlatformRule& rule,
-                                 const std::vector<ChipFact>& chips) {
-  BAYSWAP_TRY(const Layout* first, catalog.find(rule.layout));
-  const auto suits = [&](const Layout& layout) {
-    return std::ranges::count_if(chips, [&](const ChipFact& chip) {
-      return std::ranges::any_of(layout.slots, [&](const Slot& slot) { return chip.kind == slot.role.kind; });
-    });
-  };
-  const Layout* best = first;
-  for (const std::string& id : rule.other_layouts) {
-    BAYSWAP_TRY(const Layout* other, catalog.find(id));
-    if (suits(*other) > suits(*best)) best = other;
-  }
-  return best;
+bool has_place(const Catalog& catalog, const Layout& layout, PartKind kind) {
+  if (layout.is_set()) return member_for(catalog, layout, {kind, 0}).has_value();
+  return std::any_of(layout.slots.begin(), layout.slots.end(),
+                     [kind](const Slot& slot) { return slot.role.kind == kind; });
 }
 
 }  // namespace
+
+Result<std::vector<const Layout*>> layouts_for(const Catalog& catalog, const PlatformRule& rule,
+                                               const std::vector<ChipFact>& chips) {
+  std::vector<std::string> ids{rule.layout};
+  ids.insert(ids.end(), rule.other_layouts.begin(), rule.other_layouts.end());
+  std::vector<const Layout*> best;
+  std::ptrdiff_t most = -1;
+  for (const std::string& id : ids) {
+    BAYSWAP_TRY(const Layout* layout, catalog.find(id));
+    const auto suits = std::count_if(chips.begin(), chips.end(), [&](const ChipFact& chip) {
+      return has_place(catalog, *layout, chip.kind);
+    });
+    if (suits > most) best.clear();
+    most = std::max(most, suits);
+    if (suits == most) best.push_back(layout);
+  }
+  return best;
+}
 
 Result<void> check_root(const Bay& bay, Store& store) {
   BAYSWAP_TRY(const auto root, store.stat("."));
@@ -40,7 +47,13 @@ Result<void> check_root(const Bay& bay, Store& store) {
 
 Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts,
                                      const std::vector<ChipFact>& chips) {
-  BAYSWAP_TRY(const Layout* layout, layout_for(catalog, rule, chips));
+  BAYSWAP_TRY(const auto layouts, layouts_for(catalog, rule, chips));
+  return places(catalog, rule, std::move(facts), *layouts.front());
+}
+
+Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule& rule, NameFacts facts,
+                                     const Layout& form) {
+  const Layout* layout = &form;
   std::vector<SaveFile> files;
   if (!layout->is_set()) {
     facts.extension = layout->extension;

@@ -81,20 +81,32 @@ Passage Planner::resolve(SourceSave source) {
 
 // ---- Group and merge -------------------------------------------------------------------------------------
 
-bool Planner::is_newer(const Arrival& arrival, const std::string& path, const Blob& present,
-                       std::int64_t modified) const {
-  const bool by_date = arrival.modified && modified > *arrival.modified;
-  if (!request_.last_entry) return by_date;
-  const auto entry = request_.last_entry(path);
-  if (!entry || entry->kind == EntryKind::keep) return by_date;
-  const auto change = std::find_if(entry->changes.begin(), entry->changes.end(),
-                                   [&](const LoggedChange& one) { return one.path == path; });
-  if (change == entry->changes.end() || arrival.origin.empty() || entry->from_bay != arrival.origin)
-    return by_date;
-  const bool is_our_copy = change->after && *change->after == sha256(present.view());
-  if (is_our_copy) return false;
-  // It was played on there since, and the source is what was carried then.
-  return by_date || (!entry->content.empty() && entry->content == arrival.digest);
+Newer Planner::judge(const Arrival& arrival, const Present& present) const {
+  const auto later = [&](std::int64_t time) {
+    return arrival.modified && time > *arrival.modified ? Newer::yes : Newer::no;
+  };
+  const std::span<const FileWrite> writes = request_.writes_of
+                                                ? request_.writes_of(to_.store().absolute_path(present.path))
+                                                : std::span<const FileWrite>{};
+  const auto own = std::find_if(writes.begin(), writes.end(), [&](const FileWrite& write) {
+    return present.entry.empty() || write.place == present.entry;
+  });
+  if (own != writes.end()) {
+    const bool is_our_copy = present.entry.empty() ? own->after && *own->after == sha256(present.bytes.view())
+                                                   : own->content == present.content;
+    // What we put there was no newer than the time we did it, whatever has been done to the file's date.
+    if (is_our_copy)
+      return later(present.dated && !present.entry.empty() ? present.modified
+                                                           : std::min(present.modified, own->begun));
+    // It was played on there since, and the source is what was carried then.
+    if (!arrival.origin.empty() && own->from_bay == arrival.origin && !own->content.empty() &&
+        own->content == arrival.digest)
+      return Newer::yes;
+  }
+  const Newer by_date = later(present.modified);
+  if (by_date == Newer::no || present.dated || writes.empty()) return by_date;
+  // The card's date is that of another save which we put on it.
+  return writes.front().after == sha256(present.bytes.view()) ? Newer::unknown : by_date;
 }
 
 Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
@@ -128,9 +140,8 @@ Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
     groups[passage.arrival->spots.front().path].push_back(&*passage.arrival);
     passage_of[&*passage.arrival] = &passage;
   }
-  MergeContext context{to_,
-                       [this](const Arrival& arrival, const std::string& path, const Blob& present,
-                              std::int64_t modified) { return is_newer(arrival, path, present, modified); }};
+  MergeContext context{
+      to_, [this](const Arrival& arrival, const Present& present) { return judge(arrival, present); }};
   for (auto& [path, arrivals] : groups) {
     const auto merged = keeper_of(arrivals.front()->rule->keeping).merge(context, arrivals);
     for (Arrival* arrival : arrivals) {
@@ -161,7 +172,7 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     if (!plan.game) {
       plan.game = passage->source_facts.game;
       plan.account = arrival.path_rule->uses("account") ? arrival.facts.account : "";
-      plan.slot = arrival.path_rule->uses("slot") ? arrival.facts.slot : 0;
+      plan.slot = has_slots(*arrival.path_rule) ? arrival.facts.slot : 0;
       if (!arrival.spots.empty()) plan.place = arrival.spots.front().entry;
     }
     for (const PlanIssue& issue : arrival.issues.all()) plan.add(issue);
@@ -169,6 +180,7 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
                           [](const Step& step) { return step.action == "keep"; });
     std::move(arrival.steps.begin(), arrival.steps.end(), std::back_inserter(plan.steps));
     std::move(arrival.changes.begin(), arrival.changes.end(), std::back_inserter(plan.changes));
+    add_chips(plan.learned, arrival.learned);
     if (!arrival.brought) continue;
     brought = true;
     ++with_content;
@@ -196,7 +208,6 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
   if (plan.refusal() == nullptr && plan.changes.empty())
     plan.add({PlanIssue::Level::note, IssueCode::same,
               "the target holds the same save already: there is nothing to do", ""});
-  plan.learned = resolver_.learned();
   plan.pairs = resolver_.pairs();
   plan.account_question = resolver_.account_question();
   return plan;
@@ -221,6 +232,8 @@ void Planner::check_options(Plan& plan) const {
   check(request_.accounts_said > 0, CarryOption::account,
         "an account has no effect here: neither bay has accounts for this platform");
   check(request_.slot > 0, CarryOption::slot, "a slot has no effect here: the target has none for this save");
+  check(!request_.rom.empty(), CarryOption::rom,
+        "a ROM has no effect here: the save says itself which game it is of, and is not named after a ROM");
   check(!request_.chips.empty(), CarryOption::chip, "a chip has no effect here: this save is not of chips");
 }
 

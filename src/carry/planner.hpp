@@ -38,8 +38,7 @@ class Planner {
   [[nodiscard]] Resolver& resolver() { return resolver_; }
 
  private:
-  [[nodiscard]] bool is_newer(const Arrival& arrival, const std::string& path, const Blob& present,
-                              std::int64_t modified) const;
+  [[nodiscard]] Newer judge(const Arrival& arrival, const Present& present) const;
 
   BayView* from_;
   BayView& to_;

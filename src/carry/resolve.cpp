@@ -26,11 +26,11 @@ void name_of_item(const Content& content, NameFacts& facts) {
   }
 }
 
+}  // namespace
+
 bool has_slots(const NameRule& rule) {
   return rule.uses("slot") || rule.uses("slot.8") || rule.uses("slot.letter");
 }
-
-}  // namespace
 
 std::string_view to_text(CarryOption option) {
   switch (option) {
@@ -53,9 +53,7 @@ std::string_view to_text(CarryOption option) {
 }
 
 Resolver::Resolver(BayView* from, BayView& to, Store* outside, const CarryRequest& request)
-    : from_(from), to_(to), outside_(outside), request_(request) {
-  learned_ = request.chips;
-}
+    : from_(from), to_(to), outside_(outside), request_(request) {}
 
 Result<const PlatformRule*> Resolver::rule_for(Platform platform) const {
   const PlatformRule* rule = to_.bay().rule(platform);
@@ -127,6 +125,15 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
 Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival) {
   NameFacts& facts = arrival.facts;
   const NameRule& path = *arrival.path_rule;
+  if (!rom.rivals.empty()) {
+    std::vector<std::string> choices{rom.rom->path};
+    for (const RomFile* rival : rom.rivals) choices.push_back(rival->path);
+    arrival.issues.refuse(
+        IssueCode::which_rom,
+        fmt::format("{} has {} ROMs of this game: {}", to_.bay().name, choices.size(), joined(choices, ", ")),
+        "say which one you play, as the save takes its name", {Remedy::Kind::rom, std::move(choices)});
+  }
+  if (!rom.why.empty()) arrival.steps.push_back({"pair", fmt::format("with {}", rom.rom->path), rom.why});
   if (rom.rom != nullptr) {
     facts.rom_path = rom.rom->path;
     arrival.named_after = rom.rom->path;
@@ -160,6 +167,7 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
 void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival) {
   if (source.content.kind != Content::Kind::chips) return;
   if (!request_.chips.empty()) used_.insert(CarryOption::chip);
+  arrival.learned = request_.chips;
   std::vector<ChipFact> chips = request_.chips;
   bool tells_chips = false;
   if (source.rom) {
@@ -213,8 +221,8 @@ void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Ar
       elsewhere = request_.ask_others(arrival.facts.game);
     for (const ChipFact& one : own)
       for (const ChipFact& other : elsewhere)
-        if (one.kind == other.kind && one.size_bytes == other.size_bytes) add_chips(learned_, {one});
-    if (source.content.recognised) add_chips(learned_, own);
+        if (one.kind == other.kind && one.size_bytes == other.size_bytes) add_chips(arrival.learned, {one});
+    if (source.content.recognised) add_chips(arrival.learned, own);
     add_chips(chips, own);
     if (chips.empty()) add_chips(chips, elsewhere);
   }
@@ -282,8 +290,11 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
     arrival.content = std::move(source.content);
     return arrival;
   }
-  BAYSWAP_TRY(const auto said, said_rom(*rule));
-  BAYSWAP_TRY(const Counterpart rom, counterpart(source, *rule, said));
+  std::optional<RomFile> said;
+  if (source.content.kind == Content::Kind::chips || arrival.path_rule->uses_rom()) {
+    BAYSWAP_TRY(said, said_rom(*rule));
+  }
+  BAYSWAP_TRY(const Counterpart rom, counterpart(source, *arrival.path_rule, *rule, said));
   if (said && (rom.rom == nullptr || rom.rom->path != said->path) && !source.rom) {
     source.rom = said->facts;
     arrival.facts.game = source.facts.game = said->facts.game;

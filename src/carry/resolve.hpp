@@ -26,6 +26,9 @@ struct SourceSave {
 /// "'Title' (CODE, Region)", as far as it is known.
 [[nodiscard]] std::string game_in_words(const GameId& game);
 
+/// Whether the path has one of the words for a save's slot.
+[[nodiscard]] bool has_slots(const NameRule& rule);
+
 /// Options of a carry that can have no effect.
 enum class CarryOption { region, exact, companions, account, slot, rom, chip };
 [[nodiscard]] std::string_view to_text(CarryOption option);
@@ -40,8 +43,6 @@ class Resolver {
   /// arrival with a refusal, or without spots, goes nowhere.
   [[nodiscard]] Result<Arrival> resolve(SourceSave source);
 
-  /// The chips that the user said, or that the source and another place agree on: worth remembering.
-  [[nodiscard]] const std::vector<ChipFact>& learned() const { return learned_; }
   [[nodiscard]] const std::vector<RomPair>& pairs() const { return said_pairs_; }
   [[nodiscard]] const std::optional<AccountQuestion>& account_question() const { return account_question_; }
   void ask(AccountQuestion question) { account_question_ = std::move(question); }
@@ -58,12 +59,16 @@ class Resolver {
     const RomFile* rom = nullptr;
     GameMatch match = GameMatch::unknown;
     bool said = false;
+    std::vector<const RomFile*> rivals;  // others that could be meant as well, and have names of their own
+    std::string why;                     // why this one, if there were others
   };
 
   [[nodiscard]] Result<const PlatformRule*> rule_for(Platform platform) const;
   [[nodiscard]] Result<const std::vector<Named>*> named_roms(const PlatformRule& rule);
-  [[nodiscard]] Result<Counterpart> counterpart(const SourceSave& source, const PlatformRule& rule,
-                                                const std::optional<RomFile>& said);
+  [[nodiscard]] Result<Counterpart> counterpart(const SourceSave& source, const NameRule& path,
+                                                const PlatformRule& rule, const std::optional<RomFile>& said);
+  [[nodiscard]] Result<Counterpart> one_of(const std::vector<const RomFile*>& best, GameMatch match,
+                                           bool said, const NameRule& path);
   [[nodiscard]] Result<std::optional<RomFile>> said_rom(const PlatformRule& rule);
   [[nodiscard]] Result<std::optional<GameId>> played_there(const GameId& game, const Counterpart& rom);
   [[nodiscard]] Result<std::optional<GameId>> in_region(const GameId& game, const Counterpart& rom);
@@ -84,7 +89,6 @@ class Resolver {
   std::map<Platform, std::vector<std::string>> accounts_;
   std::optional<AccountQuestion> account_question_;
   std::set<CarryOption> used_;
-  std::vector<ChipFact> learned_;
   std::vector<RomPair> said_pairs_;
 };
 

@@ -63,9 +63,38 @@ Result<std::optional<RomFile>> Resolver::said_rom(const PlatformRule& rule) {
               "name it by its path below one of the bays' roots, or by any other path");
 }
 
-Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, const PlatformRule& rule,
+// Of several ROMs that are the game: those whose saves would have the same name are one. If the bay has a
+// save of just one of them already, that is the one that is played.
+Result<Resolver::Counterpart> Resolver::one_of(const std::vector<const RomFile*>& best, GameMatch match,
+                                               bool said, const NameRule& path) {
+  Counterpart chosen{best.front(), match, said, {}, {}};
+  if (best.size() == 1 || !path.uses_rom()) return chosen;
+  const bool by_folder = path.uses("rom.folder");
+  std::map<std::string, const RomFile*> by_name;
+  for (const RomFile* rom : best)
+    by_name.emplace(by_folder ? lower(rom->path.substr(0, rom->path.rfind('.'))) : lower(stem_of(rom->path)),
+                    rom);
+  if (by_name.size() == 1) return chosen;
+  BAYSWAP_TRY(const auto there, to_.saves(BayView::Depth::names));
+  std::vector<const RomFile*> played;
+  for (const auto& [name, rom] : by_name)
+    if (std::any_of(there->begin(), there->end(),
+                    [&, path = rom->path](const HeldSave& save) { return save.facts.rom_path == path; }))
+      played.push_back(rom);
+  if (played.size() == 1) {
+    chosen.rom = played.front();
+    chosen.why =
+        fmt::format("of the {} ROMs of this game it is the one that has a save already", by_name.size());
+    return chosen;
+  }
+  for (const auto& [name, rom] : by_name)
+    if (rom != chosen.rom) chosen.rivals.push_back(rom);
+  return chosen;
+}
+
+Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, const NameRule& path,
+                                                    const PlatformRule& rule,
                                                     const std::optional<RomFile>& said) {
-  Counterpart best;
   BAYSWAP_TRY(const auto roms, named_roms(rule));
   const GameId& game = said ? said->facts.game : source.rom ? source.rom->game : source.facts.game;
   if (said) {
@@ -73,8 +102,8 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
     if (const RomFile* own = to_.rom(rule, said->path)) {
       if (from_ != nullptr)
         said_pairs_.push_back({from_->bay().name, source.path, to_.bay().name, own->path});
-      return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same,
-                         true};
+      return Counterpart{
+          own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same, true, {}, {}};
     }
     if (from_ != nullptr && from_->rom(source.rule != nullptr ? *source.rule : rule, said->path) != nullptr)
       said_pairs_.push_back({from_->bay().name, source.path, from_->bay().name, said->path});
@@ -82,14 +111,16 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
     for (const RomPair& pair : request_.pairs->pairs())
       if (pair.bay == from_->bay().name && pair.save == source.path && pair.rom_bay == to_.bay().name)
         if (const RomFile* own = to_.rom(rule, pair.rom))
-          return Counterpart{own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same,
-                             true};
+          return Counterpart{
+              own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same, true, {}, {}};
   }
   const std::string stem = said                    ? lower(stem_of(said->path))
                            : source.facts.rom_path ? lower(stem_of(*source.facts.rom_path))
                                                    : lower(source.facts.game.title);
   const std::string title = normalized_title(stem);
   int best_rank = 0;
+  GameMatch best_match = GameMatch::unknown;
+  std::vector<const RomFile*> best;
   for (const Named& one : *roms) {
     const bool same_stem = one.stem == stem;
     const bool alike = same_stem || (!title.empty() && one.title == title);
@@ -115,11 +146,14 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
     if (rank > 0 && alike) ++rank;
     if (rank > 0 && same_stem) ++rank;
     if (rank > best_rank) {
-      best = {one.rom, match, said.has_value()};
+      best.clear();
       best_rank = rank;
+      best_match = match;
     }
+    if (rank == best_rank && rank > 0) best.push_back(one.rom);
   }
-  return best;
+  if (best.empty()) return Counterpart{};
+  return one_of(best, best_match, said.has_value(), path);
 }
 
 // ---- Its game there --------------------------------------------------------------------------------------

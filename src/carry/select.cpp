@@ -117,6 +117,9 @@ class Selector {
   Selector(BayView& view, Store& outside, const std::string& what, const std::vector<HeldSave>& saves)
       : view_(view), outside_(outside), what_(what), saves_(saves) {}
 
+  /// After run(): the words are only a part of what was found's names.
+  [[nodiscard]] bool is_weak() const { return is_weak_; }
+
   Result<std::vector<const HeldSave*>> run() {
     if (what_.empty())
       return fail(ErrorCode::bad_usage, "no save is named", "name a title, a code or a path");
@@ -166,7 +169,7 @@ class Selector {
     auto facts = identify_rom(outside_, what_);
     if (!facts) {
       if (facts.error().code == ErrorCode::io) return tl::unexpected(std::move(facts.error()));
-      return fail(ErrorCode::not_recognised, fmt::format("{} is no ROM that we know", what_),
+      return fail(ErrorCode::not_recognised, fmt::format("{} is not a ROM Bay Swap knows", what_),
                   "name the game's ROM or its title; to convert a loose save, use convert");
     }
     if (view_.options().titles != nullptr) view_.options().titles->complete(facts->game);
@@ -204,6 +207,7 @@ class Selector {
       best = how;
       found_.push_back(&save);
     }
+    is_weak_ = !found_.empty() && best < 3;
   }
 
   BayView& view_;
@@ -211,6 +215,7 @@ class Selector {
   const std::string& what_;
   const std::vector<HeldSave>& saves_;
   std::vector<const HeldSave*> found_;
+  bool is_weak_ = false;
 };
 
 }  // namespace
@@ -235,9 +240,11 @@ Result<std::vector<const HeldSave*>> find_saves(BayView& view, Store& outside, c
   BAYSWAP_TRY(const auto names, view.saves(BayView::Depth::names));
   // Names tell mostly enough; what saves call themselves takes reading them all, and so does what lies there
   // under another name.
-  auto found = Selector(view, outside, what, *names).run();
-  if (found && !found->empty()) return found;
-  if (!found && found.error().code != ErrorCode::not_found && found.error().code != ErrorCode::not_recognised)
+  Selector by_name(view, outside, what, *names);
+  auto found = by_name.run();
+  if (found && !found->empty() && !by_name.is_weak()) return found;
+  if (!found && !by_name.is_weak() && found.error().code != ErrorCode::not_found &&
+      found.error().code != ErrorCode::not_recognised)
     return found;
   BAYSWAP_TRY(const auto whole, view.saves());
   return Selector(view, outside, what, *whole).run();

@@ -61,11 +61,16 @@ CarryRequest request_of(const Books& books, Logbook* logbook) {
   request.titles = &books.titles;
   request.book = &books.chips;
   request.pairs = &books.pairs;
-  if (logbook != nullptr)
-    request.last_entry = [logbook](const std::string& path) -> std::optional<Entry> {
-      auto entry = logbook->last_entry(path);
-      return entry ? std::move(*entry) : std::nullopt;
-    };
+  if (logbook == nullptr) return request;
+  // Read once, by the first save that takes another's place.
+  using Writes = std::map<std::string, std::vector<FileWrite>>;
+  request.writes_of = [logbook, known = std::make_shared<std::optional<Writes>>()](
+                          const std::string& path) -> std::span<const FileWrite> {
+    if (!*known) *known = logbook->writes().value_or(Writes{});
+    const auto found = (*known)->find(path);
+    return found == (*known)->end() ? std::span<const FileWrite>{}
+                                    : std::span<const FileWrite>(found->second);
+  };
   return request;
 }
 

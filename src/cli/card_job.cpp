@@ -72,14 +72,10 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
                                fmt::format("{} {}", what, joined(options.names, ", ")), make_change));
   const Card& card = *changed.card;
   const Plan& plan = changed.plan;
-  std::optional<std::int64_t> entry;
-  if (!plan.changes.empty()) {
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-    Store& store = changed.folder ? *changed.folder : static_cast<Store&>(disk);
-    BAYSWAP_CHECK(wait_until_idle(globals, plan, store, logbook->book(), false, Recent::does_not_count));
+  if (!plan.changes.empty())
     for (const PlanIssue& issue : plan.issues) say(globals.quiet, "bayswap: warning: " + issue.text);
-    BAYSWAP_TRY(entry, run_whole(plan, store, *logbook));
-  }
+  BAYSWAP_TRY(const auto entry,
+              run_here(globals, plan, changed.folder ? *changed.folder : static_cast<Store&>(disk)));
   if (globals.json) {
     print_json({{"path", path},
                 {"kind", to_text(card.kind())},

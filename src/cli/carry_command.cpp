@@ -117,7 +117,13 @@ class CarryJob {
         request_.what = *chosen;
         continue;
       }
-      if (!plan->account_question || !answer(*plan->account_question)) return plan;
+      if (plan->account_question && answer(*plan->account_question)) continue;
+      const PlanIssue* refusal = plan->refusal();
+      if (refusal == nullptr || refusal->code != IssueCode::which_rom || !may_ask()) return plan;
+      fmt::print(stderr, "{}\n", printable(refusal->text));
+      const auto rom = choose(globals_, "Which one do you play?", refusal->remedy.values);
+      if (!rom) return plan;
+      request_.rom = *rom;
     }
   }
 
@@ -186,6 +192,10 @@ class CarryJob {
     }
     run_all(batch);
     table.print(batch, false);
+    std::set<std::size_t> ran;
+    for (const BatchRow& row : batch.rows)
+      if (row.entry && row.plan) ran.insert(*row.plan);
+    for (const std::size_t i : ran) remember(globals_, *books_, batch.plans[i]);
     if (batch.count(BatchRow::Outcome::carried) > 0) remember_accounts();
     return table.exit_code(batch);
   }

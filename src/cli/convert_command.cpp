@@ -50,19 +50,15 @@ void show(const Globals& globals_, const ConvertOptions& options_, const Convers
 
 // A new file is simply made. Several, or one that takes another's place, go through the logbook.
 Result<std::optional<std::int64_t>> write(const Globals& globals, const Plan& plan,
-                                          std::vector<std::string>* warnings) {
+                                          std::vector<std::string>& warnings) {
   LocalStore disk;
   if (plan.changes.empty()) return std::nullopt;
-  if (warnings != nullptr)
-    for (const PlanIssue& issue : plan.issues) warnings->push_back(issue.text);
+  for (const PlanIssue& issue : plan.issues) warnings.push_back(issue.text);
   if (plan.changes.size() == 1 && !plan.changes.front().before) {
     BAYSWAP_CHECK(disk.create(plan.changes.front().path, plan.changes.front().after->view()));
     return std::nullopt;
   }
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-  BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, logbook->book(), false, Recent::does_not_count));
-  BAYSWAP_TRY(const std::int64_t id, run_whole(plan, disk, *logbook));
-  return id;
+  return run_here(globals, plan, disk);
 }
 
 Result<std::uint64_t> profile_from(const std::string& text) {
@@ -100,12 +96,7 @@ Result<std::optional<int>> convert_package(const Globals& globals, const Convert
     say(globals.quiet, "Every hash was made right; the signature is as it was, only a console can make one.");
   const Plan& plan = done->plan;
   for (const PlanIssue& issue : plan.issues) say(globals.quiet, "bayswap: warning: " + issue.text);
-  std::optional<std::int64_t> entry;
-  if (!plan.changes.empty()) {
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-    BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, logbook->book(), false, Recent::does_not_count));
-    BAYSWAP_TRY(entry, run_whole(plan, disk, *logbook));
-  }
+  BAYSWAP_TRY(const auto entry, run_here(globals, plan, disk));
   Json files = Json::array();
   for (const FileChange& change : plan.changes) {
     files.push_back({{"path", change.path}, {"size_bytes", change.after->size()}});
@@ -139,7 +130,7 @@ Result<int> convert_files(const Globals& globals, const ConvertOptions& options)
   request.hints.extension.clear();
   if (request.hints.game) request.hints.platform = request.hints.game->platform;
   BAYSWAP_TRY(Conversion done, plan_conversion(catalog, disk, request));
-  BAYSWAP_TRY(const auto entry, write(globals, done.plan, &done.warnings));
+  BAYSWAP_TRY(const auto entry, write(globals, done.plan, done.warnings));
   show(globals, options, done, entry);
   if (request.hints.game) remember(globals, *request.hints.game, said);
   return exit_done;

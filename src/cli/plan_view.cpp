@@ -37,13 +37,15 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       break;
     }
     case Remedy::Kind::rom:
-      add("name it with --rom");
+      if (values.empty()) {
+        add("name it with --rom");
+        break;
+      }
+      for (std::size_t i = 0; i < std::min<std::size_t>(values.size(), 12); ++i)
+        add((i == 0 ? "--rom '" : "or --rom '") + values[i] + "'");
       break;
     case Remedy::Kind::companions:
       add("--companions replaces it with the source's");
-      break;
-    case Remedy::Kind::exact:
-      add("--exact removes them");
       break;
     case Remedy::Kind::leave_out:
       add(fmt::format("leave out --{}", first));

@@ -194,6 +194,14 @@ Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& l
   return bayswap::run(plan, target, logbook.book(), batch);
 }
 
+Result<std::optional<std::int64_t>> run_here(const Globals& globals, const Plan& plan, Store& target) {
+  if (plan.changes.empty()) return std::nullopt;
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_CHECK(wait_until_idle(globals, plan, target, logbook->book(), false, Recent::does_not_count));
+  BAYSWAP_TRY(const std::int64_t id, run_whole(plan, target, *logbook));
+  return id;
+}
+
 std::vector<std::string> bay_roots(const Globals& globals) {
   std::vector<std::string> roots;
   const auto home = home_of(globals);

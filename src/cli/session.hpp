@@ -81,6 +81,11 @@ enum class Recent { counts, does_not_count };
 [[nodiscard]] Result<void> wait_until_idle(const Globals& globals, const Plan& plan, Store& target,
                                            Logbook& logbook, bool wait, Recent recent = Recent::counts);
 
+/// Runs a plan for files of the local disk that the user named himself, through the logbook. Returns its
+/// entry; nothing if there is nothing to change.
+[[nodiscard]] Result<std::optional<std::int64_t>> run_here(const Globals& globals, const Plan& plan,
+                                                           Store& target);
+
 struct ShowOptions {
   bool yes = false;       // don't ask
   bool must_ask = false;  // also without warnings

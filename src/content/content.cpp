@@ -90,14 +90,6 @@ bool Content::is_blank() const {
   return true;
 }
 
-std::uint64_t Content::size_bytes() const {
-  std::uint64_t size = item ? item->size_bytes() : 0;
-  for (const Part& part : chips.parts) size += part.bytes.size();
-  for (const TreeFile& file : tree) size += file.bytes.size();
-  if (kind == Kind::encrypted && whole) size += whole->size();
-  return size;
-}
-
 Digest digest_of(const Content& content) {
   Digester digester;
   switch (content.kind) {
@@ -127,16 +119,6 @@ Digest digest_of(const Content& content) {
     }
   }
   return digester.digest();
-}
-
-std::vector<DumpDefect> defects_of(const Content& content) {
-  std::vector<DumpDefect> all;
-  for (const Part& part : content.chips.parts) {
-    if (is_blank(part)) continue;
-    std::vector<DumpDefect> found = defects(part);
-    std::move(found.begin(), found.end(), std::back_inserter(all));
-  }
-  return all;
 }
 
 Result<std::vector<TreeFile>> files_of(const BlockPackage& package) {

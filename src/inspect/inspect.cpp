@@ -129,6 +129,11 @@ std::optional<RomFacts> rom_by_name(const std::string& path, std::uint64_t size_
     facts.game.platform = Platform::pce;
     facts.header_size_bytes = static_cast<std::size_t>(size_bytes % pce_page);
     facts.chips.push_back({PartKind::sram, 2048, "the machine has 2048 bytes of backup memory"});
+  } else if ((extension == ".sms" || extension == ".gg") && size_bytes >= 8192 &&
+             size_bytes <= (std::uint64_t{4} << 20) && size_bytes % 8192 % copier_header == 0 &&
+             size_bytes % 8192 <= copier_header) {
+    facts.game.platform = extension == ".gg" ? Platform::gg : Platform::sms;
+    facts.header_size_bytes = static_cast<std::size_t>(size_bytes % 8192);
   } else if (extension == ".a26" && size_bytes >= 2048 && size_bytes <= 65536) {
     facts.game.platform = Platform::a26;
     facts.tells_chips = true;  // there are none
@@ -137,8 +142,11 @@ std::optional<RomFacts> rom_by_name(const std::string& path, std::uint64_t size_
   }
   facts.game.title = printable(stem_of(path));
   facts.confidence = 0.5;
-  facts.evidence.push_back(fmt::format("the extension {}; {} ROMs have no header to tell them by", extension,
-                                       tag(facts.game.platform)));
+  const bool headers = facts.game.platform == Platform::sms || facts.game.platform == Platform::gg;
+  facts.evidence.push_back(headers ? fmt::format("the extension {}; early {} ROMs have no header", extension,
+                                                 tag(facts.game.platform))
+                                   : fmt::format("the extension {}; {} ROMs have no header to tell them by",
+                                                 extension, tag(facts.game.platform)));
   return facts;
 }
 

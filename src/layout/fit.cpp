@@ -47,9 +47,12 @@ bool is_known(const Slot& slot, std::size_t file_bytes, const std::vector<ChipFa
 
 Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<ChipFact>& chips) {
   const auto sizes = layout.file_sizes();
-  if (std::ranges::binary_search(sizes, file.size()) || layout.stream.kind != Compression::none)
-    return Fitted{file, Fit::exact, {}, 0};
   const auto known = size_for_chip(layout, chips);
+  // A file of one size can be one of a smaller chip, padded.
+  const bool padded = known && *known < file.size() && is_padding(file.view().subspan(*known)) &&
+                      layout.stream.kind == Compression::none;
+  if ((std::ranges::binary_search(sizes, file.size()) && !padded) || layout.stream.kind != Compression::none)
+    return Fitted{file, Fit::exact, {}, 0};
   // The longest whole that leaves nothing but padding behind; the chip's own where that is known.
   for (auto size = sizes.rbegin(); size != sizes.rend(); ++size) {
     if (*size >= file.size() || (known && *size != *known)) continue;

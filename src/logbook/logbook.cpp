@@ -363,15 +363,25 @@ Result<std::optional<Digest>> Logbook::newest_of(const std::string& path) {
   return digest_at(row, 0);
 }
 
-Result<std::optional<Entry>> Logbook::last_entry(const std::string& path) {
+Result<std::map<std::string, std::vector<FileWrite>>> Logbook::writes() {
   BAYSWAP_TRY(
-      auto found,
-      select(fmt::format("WHERE id IN (SELECT entry FROM change WHERE path = ?1) AND imported = 0 AND "
-                         "machine IN ('', ?2) AND state = {} ORDER BY id DESC LIMIT 1",
-                         static_cast<int>(EntryState::done)),
-             {path, this_machine()}));
-  if (found.empty()) return std::nullopt;
-  return std::move(found.front());
+      Statement rows,
+      Statement::prepare(
+          db_.get(),
+          fmt::format("SELECT change.path, entry.id, begun, from_bay, place, content, after FROM change JOIN "
+                      "entry ON entry.id = change.entry WHERE imported = 0 AND machine IN ('', ?1) AND state "
+                      "= {} AND kind != {} ORDER BY entry.id DESC",
+                      static_cast<int>(EntryState::done), static_cast<int>(EntryKind::keep))));
+  rows.bind(1, std::string_view(this_machine()));
+  std::map<std::string, std::vector<FileWrite>> writes;
+  while (true) {
+    BAYSWAP_TRY(const bool more, rows.step());
+    if (!more) break;
+    FileWrite write{rows.integer(1), rows.integer(2), rows.text(3), rows.text(4), rows.text(5), {}};
+    BAYSWAP_TRY(write.after, digest_at(rows, 6));
+    writes[rows.text(0)].push_back(std::move(write));
+  }
+  return writes;
 }
 
 Result<bool> Logbook::is_last_written(const std::string& path) {

@@ -205,7 +205,7 @@ std::string title_id_text(const GameId& game) {
 }
 
 GameMatch compare(const GameId& a, const GameId& b) {
-  if (a.platform != b.platform) return GameMatch::other_game;
+  if (saves_as(a.platform) != saves_as(b.platform)) return GameMatch::other_game;
   const auto is_nameless = [](const GameId& game) {
     return game.code.empty() && game.title.empty() && game.title_id == 0;
   };
@@ -218,7 +218,11 @@ GameMatch compare(const GameId& a, const GameId& b) {
       return GameMatch::same;
     return same_title ? GameMatch::other_region : GameMatch::other_game;
   }
-  if (a.code.size() == 4 && b.code.size() == 4) {
+  // These are plain numbers, one a game in all regions.
+  const bool numbered = a.platform == ws || a.platform == ngp || a.platform == sms || a.platform == gg;
+  if (numbered && !a.code.empty() && !b.code.empty()) {
+    if (a.code != b.code) return GameMatch::other_game;
+  } else if (a.code.size() == 4 && b.code.size() == 4) {
     // The last letter of such a product code is the region, the ones before it name the game.
     if (a.code.substr(0, 3) != b.code.substr(0, 3)) return GameMatch::other_game;
     if (a.code != b.code) return GameMatch::other_region;

@@ -18,6 +18,8 @@ constexpr std::size_t type_at = 0x147;
 constexpr std::size_t rom_size_at = 0x148;
 constexpr std::size_t ram_size_at = 0x149;
 constexpr std::size_t destination_at = 0x14a;
+constexpr std::size_t old_maker_at = 0x14b;
+constexpr Byte later_maker = 0x33;  // the maker's code stands elsewhere
 constexpr std::size_t revision_at = 0x14c;
 constexpr std::size_t checksum_at = 0x14d;
 constexpr std::array<Byte, 4> picture_head{0xce, 0xed, 0x66, 0x66};
@@ -34,7 +36,7 @@ constexpr std::array<BoardType, 28> board_types{{
     {0x10, true, true},   {0x11, false, false}, {0x12, false, false}, {0x13, true, false},
     {0x19, false, false}, {0x1a, false, false}, {0x1b, true, false},  {0x1c, false, false},
     {0x1d, false, false}, {0x1e, true, false},  {0x20, true, false},  {0x22, true, false},
-    {0xfc, true, false},  {0xfd, true, false},  {0xfe, true, true},   {0xff, true, false},
+    {0xfc, true, false},  {0xfd, true, false},  {0xfe, true, false},  {0xff, true, false},
 }};
 constexpr std::array<std::size_t, 6> ram_sizes{0, 2048, 8192, 32768, 131072, 65536};
 constexpr Byte four_bit_board = 0x06;  // 512 half-bytes inside the mapper
@@ -44,6 +46,17 @@ bool checksum_is_right(ByteView h) {
   Byte sum = 0;
   for (std::size_t i = title_at; i < checksum_at; ++i) sum = static_cast<Byte>(sum - h[i] - 1);
   return sum == h[checksum_at];
+}
+
+// Older titles fill all 15 bytes. Where one reaches up to the code, only codes as they were given out count,
+// and only with the later kind of maker's code.
+bool has_code(ByteView h) {
+  const ByteView code = h.subspan(code_at, 4);
+  if (!is_plain_code(code)) return false;
+  if (h[code_at - 1] == 0 || h[code_at - 1] == ' ') return true;
+  constexpr std::string_view kinds = "ABHKV";
+  return h[old_maker_at] == later_maker && kinds.find(static_cast<char>(code.front())) != kinds.npos &&
+         region_of_letter(static_cast<char>(code.back())) != Region::unknown;
 }
 
 void add_chips(ByteView h, const BoardType& board, RomFacts& facts) {
@@ -83,7 +96,7 @@ std::optional<RomFacts> read_gb_header(const RomView& rom) {
   // C0: runs on the colour machine alone; 80: on both.
   facts.game.platform = (h[colour_at] & 0xc0) == 0xc0 ? Platform::gbc : Platform::gb;
   ByteView title = h.subspan(title_at, colour ? 15 : 16);
-  if (const ByteView code = h.subspan(code_at, 4); colour && is_plain_code(code) && h[code_at - 1] == 0) {
+  if (const ByteView code = h.subspan(code_at, 4); colour && has_code(h)) {
     facts.game.code.assign(code.begin(), code.end());
     facts.game.region = region_of_letter(facts.game.code.back());
     title = title.first(code_at - title_at);

@@ -20,6 +20,8 @@ constexpr std::size_t product_size = 14;
 constexpr std::size_t checksum_at = 0x18e;
 constexpr std::size_t ram_at = 0x1b0;
 constexpr std::size_t regions_at = 0x1f0;
+constexpr Byte eeprom_type = 0xe8;
+constexpr Byte eeprom_mark = 0x40;  // 20 for other kinds of memory
 constexpr std::array<Byte, 4> maker{0x53, 0x45, 0x47, 0x41};
 
 // Runs of spaces fill the title up; one is enough.
@@ -31,7 +33,21 @@ std::string squeezed(const std::string& text) {
   return out;
 }
 
+// Letters, or of later cartridges one hexadecimal digit whose bits stand for regions. A lone E is taken for
+// the letter.
 Region region_from(ByteView letters) {
+  constexpr std::array<std::pair<unsigned, Region>, 3> bits{
+      {{1, Region::japan}, {4, Region::north_america}, {8, Region::europe}}};
+  const Byte first = letters.front();
+  const bool alone = std::ranges::all_of(letters.subspan(1), [](Byte b) { return b == ' ' || b == 0; });
+  const bool digit = (first >= '0' && first <= '9') || (first >= 'A' && first <= 'F' && first != 'E');
+  if (alone && digit) {
+    const unsigned value = first <= '9' ? first - '0' : first - 'A' + 10U;
+    Region region = Region::unknown;
+    for (const auto& [bit, one] : bits)
+      if ((value & bit) != 0) region = region == Region::unknown ? one : Region::world;
+    return region;
+  }
   const auto has = [&](char c) { return std::ranges::find(letters, static_cast<Byte>(c)) != letters.end(); };
   const bool japan = has('J');
   const bool america = has('U');
@@ -49,6 +65,11 @@ void add_chips(ByteView h, RomFacts& facts) {
     return;
   }
   const Byte type = h[ram_at + 2];
+  if (type == eeprom_type && h[ram_at + 3] == eeprom_mark) {
+    facts.chips.push_back(
+        {PartKind::eeprom, 0, "the header has a serial EEPROM, whose size it does not say"});
+    return;
+  }
   const std::uint32_t first = be32(h, ram_at + 4);
   const std::uint32_t last = be32(h, ram_at + 8);
   if (last < first || last - first >= (1U << 20)) {

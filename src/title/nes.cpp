@@ -41,9 +41,12 @@ std::optional<RomFacts> read_nes_header(const RomView& rom) {
     size = shift == 0 ? 0 : std::size_t{64} << shift;
   } else if (!archaic) {
     size = h[ram_units_at] * unit;
+    // Boards with two chips of 8 KiB mostly back one of them only.
+    if (size == 2 * unit) size = 0;
   }
-  facts.chips.push_back({PartKind::sram, size,
-                         fmt::format("the header says: battery-backed RAM{}",
+  const bool serial = size == 128 || size == 256;  // no parallel RAM is that small
+  facts.chips.push_back({serial ? PartKind::eeprom : PartKind::sram, size,
+                         fmt::format("the header says: {}{}", serial ? "serial EEPROM" : "battery-backed RAM",
                                      size == 0 ? ", size not given" : fmt::format(" of {} bytes", size))});
   return facts;
 }

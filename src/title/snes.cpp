@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/endian.hpp"
@@ -19,7 +20,10 @@ constexpr std::array<Mapping, 5> mappings{{{0x7fc0, 0x0, "in banks of 32 KiB"},
                                            {0x7fc0, 0x3, "in banks of 32 KiB, with a second processor"},
                                            {0x407fc0, 0x2, "in banks of 32 KiB, over 4 MiB"},
                                            {0x40ffc0, 0x5, "in banks of 64 KiB, over 4 MiB"}}};
+constexpr Byte mode_of_large_32k = 0x32;       // low half 2, and yet at the first place
+constexpr Byte mode_of_packed_64k = 0x3a;      // low half A, at the second
 constexpr std::uint64_t extended_back = 0x10;  // the code stands before the title
+constexpr std::size_t graphics_ram_at = 0xd;   // there: FFBD
 constexpr std::size_t header_size = 0x40;
 // Offsets in the header, counted from the title.
 constexpr std::size_t title_size = 21;
@@ -34,18 +38,32 @@ constexpr std::size_t checksum_at = 0x1e;
 constexpr std::size_t reset_at = 0x3c;
 constexpr Byte extended_maker = 0x33;
 
+// Letters and digits, or half-width katakana.
+bool is_title(ByteView field) {
+  return is_plain_title(field) || std::ranges::all_of(field, [](Byte b) {
+           return (b >= 0x20 && b < 0x7f) || (b >= 0xa1 && b <= 0xdf) || b == 0;
+         });
+}
+
+bool has_mode(Byte mode, const Mapping& mapping) {
+  if ((mode & 0xe0) != 0x20) return false;
+  if (mapping.at == 0x7fc0 && mode == mode_of_large_32k) return true;
+  if (mapping.at == 0xffc0 && mode == mode_of_packed_64k) return true;
+  return (mode & 0x0f) == mapping.mode;
+}
+
 int score(ByteView h, const Mapping& mapping) {
   if (h.empty()) return 0;
   int points = 0;
   if (static_cast<std::uint16_t>(le16(h, checksum_at) + le16(h, complement_at)) == 0xffff &&
       le16(h, checksum_at) != 0)
     points += 4;
-  if ((h[mode_at] & 0xe0) == 0x20 && (h[mode_at] & 0x0f) == mapping.mode) points += 3;
+  if (has_mode(h[mode_at], mapping)) points += 3;
   if (le16(h, reset_at) >= 0x8000)
     points += 2;
   else
     points -= 4;
-  if (is_plain_title(h.first(title_size)) && h[0] != 0) points += 2;
+  if (is_title(h.first(title_size)) && h[0] != 0) points += 2;
   if (h[ram_size_at] > 8) points -= 3;
   if (h[country_at] > 0x14) points -= 2;
   return points;
@@ -86,16 +104,21 @@ Region region_of(Byte country) {
   }
 }
 
-void add_chips(ByteView h, RomFacts& facts) {
+// `before`: what stands before the title, FFB0 on.
+void add_chips(ByteView h, ByteView before, RomFacts& facts) {
   facts.tells_chips = true;
   const int boards = h[type_at] & 0x0f;  // 2, 5 and 6: with a battery (9 and A likewise)
   const bool battery = boards == 2 || boards == 5 || boards == 6 || boards == 9 || boards == 0x0a;
-  if (!battery || h[ram_size_at] == 0 || h[ram_size_at] > 8) {
+  // Boards with the graphics processor say the size of its RAM elsewhere.
+  const bool graphics = (h[type_at] >= 0x13 && h[type_at] <= 0x15) || h[type_at] == 0x1a;
+  Byte shift = h[ram_size_at];
+  if (graphics && shift == 0 && before.size() > graphics_ram_at) shift = before[graphics_ram_at];
+  if (!battery || shift == 0 || shift > 8) {
     facts.evidence.push_back(
         fmt::format("cartridge type {:02X} has no battery-backed RAM of its own", h[type_at]));
     return;
   }
-  const std::size_t size = std::size_t{1024} << h[ram_size_at];
+  const std::size_t size = std::size_t{1024} << shift;
   facts.chips.push_back({PartKind::sram, size,
                          fmt::format("cartridge type {:02X} has a battery, the header says {} bytes of RAM",
                                      h[type_at], size)});
@@ -142,7 +165,8 @@ std::optional<RomFacts> read_snes_header(const RomView& rom) {
                                   ? "its checksum and complement agree"
                                   : "its checksum and complement do not agree");
   if (best_copier != 0) facts.evidence.emplace_back("a copier's header of 512 bytes stands in front");
-  add_chips(h, facts);
+  const Blob before = rom.at(best_copier + best->at - extended_back, extended_back);
+  add_chips(h, before.view(), facts);
   return facts;
 }
 
