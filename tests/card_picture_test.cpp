@@ -13,7 +13,8 @@ namespace {
 TEST(Restamp, CodeNameAndChecksumFollow) {
   for (const CardKind kind : writable_kinds()) {
     const CardSave save = made_save(kind, 1, least_blocks(kind) + 1, 1);
-    const auto stamped = restamped(save, Region::north_america);
+    const bool on_disc = kind == CardKind::ps1 || kind == CardKind::ps2;
+    const auto stamped = restamped(save, Region::north_america, on_disc ? "SLUS_999.01" : "");
     if (made_region(kind) == Region::unknown) {
       EXPECT_EQ(stamped.error().code, ErrorCode::unsupported) << to_text(kind);
       continue;
@@ -21,7 +22,11 @@ TEST(Restamp, CodeNameAndChecksumFollow) {
     ASSERT_TRUE(stamped) << to_text(kind);
     EXPECT_EQ(describe(*stamped).region, Region::north_america);
     EXPECT_NE(stamped->name, save.name);
-    EXPECT_EQ(restamped(*stamped, Region::europe)->name, save.name);
+    if (on_disc) {
+      EXPECT_EQ(restamped(save, Region::north_america).error().remedy.kind, Remedy::Kind::code);
+      EXPECT_EQ(describe(*stamped).code, "SLUS-99901");
+    }
+    EXPECT_EQ(restamped(*stamped, Region::europe, describe(save).code)->name, save.name);
     EXPECT_FALSE(restamped(save, Region::brazil)) << "no letter of its own in most cases";
     const auto card = make_card(kind);
     ASSERT_TRUE(card->put(*stamped));

@@ -157,6 +157,12 @@ TEST(RomHeaders, NesBothGenerations) {
                {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 32768}}}, "first, 32 KiB");
   expect_facts(nes_rom({2, 1, 0x02, 0x08, 0, 0, 0x70}),
                {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 8192}}}, "second");
+  expect_facts(nes_rom({2, 1, 0x02, 0, 2}), {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 0}}},
+               "first, 16 KiB: one chip of two");
+  expect_facts(nes_rom({2, 1, 0x02, 0x08, 0, 0, 0x10}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::eeprom, 128}}}, "second, EEPROM");
+  expect_facts(nes_rom({2, 1, 0x02, 0x08, 0, 0, 0x40}),
+               {Platform::nes, "", "", Region::unknown, {{PartKind::sram, 1024}}}, "second, in the mapper");
   expect_facts(nes_rom({2, 1, 0x00, 0x08, 0, 0, 0x70}), {Platform::nes, "", "", Region::unknown, {}},
                "no battery");
   EXPECT_EQ(identify_rom(nes_rom({2, 1, 0, 0}))->header_size_bytes, 16U);
@@ -174,6 +180,25 @@ TEST(RomHeaders, GbBoardsAndSizes) {
   ASSERT_EQ(clock->chips.size(), 2U);
   EXPECT_EQ(clock->chips[1].kind, PartKind::rtc);
   EXPECT_EQ(identify_rom(gb_rom(0x1b, 3, true))->game.platform, Platform::gbc);
+  for (const Byte other_clock : {Byte{0xfe}, Byte{0xfd}}) {
+    const auto other = identify_rom(gb_rom(other_clock, 3));
+    for (const ChipFact& chip : other->chips)
+      EXPECT_NE(chip.kind, PartKind::rtc) << "these boards have no such registers";
+  }
+  const auto titled = [](std::string_view title, Byte maker) {
+    Bytes rom = gb_rom(0x1b, 3, true);
+    put(rom, 0x134, title);
+    rom[0x14b] = maker;
+    Byte sum = 0;
+    for (std::size_t i = 0x134; i <= 0x14c; ++i) sum = static_cast<Byte>(sum - rom[i] - 1);
+    rom[0x14d] = sum;
+    return identify_rom(rom)->game;
+  };
+  EXPECT_EQ(titled("TINORCHARDTREES", 0x33).title, "TINORCHARDTREES") << "15 letters are a title";
+  EXPECT_EQ(titled("TINORCHARDTREES", 0x33).code, "");
+  EXPECT_EQ(titled("TIN ORCHARDB99P", 0x33).title, "TIN ORCHARD") << "11 letters and a code";
+  EXPECT_EQ(titled("TIN ORCHARDB99P", 0x33).code, "B99P");
+  EXPECT_EQ(titled("TIN ORCHARDB99P", 0x01).code, "") << "an early cartridge has none";
   Bytes cut = gb_rom(0x1b, 3);
   cut.resize(40000);
   EXPECT_FALSE(identify_rom(cut)) << "neither picture nor size";
@@ -226,6 +251,20 @@ TEST(RomHeaders, NdsMdNgp) {
   expect_facts(md_rom({'R', 'A', 0xb8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 0x3f, 0xff}), md, "no battery");
   expect_facts(md_rom({'R', 'A', 0xf8, 0x20, 0xff, 0x20, 0, 1, 0, 0x20, 0x3f, 0xff}), md,
                "last before first");
+  Expected serial = md;
+  serial.chip = {PartKind::eeprom, 0};
+  expect_facts(md_rom({'R', 'A', 0xe8, 0x40, 0, 0x20, 0, 1, 0, 0x20, 0, 1}), serial, "serial EEPROM");
+  odd.chip = {PartKind::sram, 256};
+  expect_facts(md_rom({'R', 'A', 0xf8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 1, 0xff}), odd, "a small one");
+  const std::vector<std::pair<std::string, Region>> fields{
+      {"1  ", Region::japan},  {"4  ", Region::north_america}, {"8  ", Region::europe},
+      {"F  ", Region::world},  {"5  ", Region::world},         {"C  ", Region::world},
+      {"E  ", Region::europe}, {"JUE", Region::world},         {"U  ", Region::north_america}};
+  for (const auto& [field, region] : fields) {
+    Bytes rom = md_rom({' '});
+    put(rom, 0x1f0, field);
+    EXPECT_EQ(name(identify_rom(rom)->game.region), name(region)) << field;
+  }
   expect_facts(ngp_rom(), {Platform::ngp, "STONE JETTY", "1234", Region::world, {{PartKind::flash, 0}}},
                "ngp");
 }
@@ -265,6 +304,22 @@ TEST(RomHeaders, SnesMappings) {
   expect_facts(snes_rom(0xffc0, 0x31, 0x80000), orchard, "64 KiB banks");
   expect_facts(snes_rom(0x40ffc0, 0x35, 0x600000), orchard, "over 4 MiB, 64 KiB banks");
   expect_facts(snes_rom(0x407fc0, 0x32, 0x600000), orchard, "over 4 MiB, 32 KiB banks");
+  expect_facts(snes_rom(0x7fc0, 0x32, 0x400000), orchard, "mode 32 at the first place");
+  expect_facts(snes_rom(0xffc0, 0x3a, 0x400000), orchard, "mode 3A at the second");
+  for (const Byte type : {Byte{0x13}, Byte{0x14}, Byte{0x15}, Byte{0x1a}}) {
+    Bytes graphics = snes_rom(0x7fc0, 0x20, 0x80000, type, 0);
+    graphics[0x7fbd] = 5;
+    Expected own = orchard;
+    const bool battery = type == 0x15 || type == 0x1a;
+    own.chip = battery ? std::optional(std::pair{PartKind::sram, std::size_t{32768}}) : std::nullopt;
+    expect_facts(graphics, own, "the graphics processor's RAM");
+  }
+  Bytes katakana = snes_rom(0x7fc0, 0x20, 0x80000);
+  put(katakana, 0x7fc0, {0xb6, 0xb7, 0xb8, 0xb9, 0xba});
+  std::fill_n(katakana.begin() + 0x7fc5, 16, Byte{' '});
+  katakana[0x7fc0 + 0x15] = 0;  // with a wrong mode the title has to tell
+  ASSERT_TRUE(identify_rom(katakana));
+  EXPECT_EQ(identify_rom(katakana)->game.title, "\uff76\uff77\uff78\uff79\uff7a");
   Bytes behind = snes_rom(0x7fc0, 0x20, 0x80000);
   behind.insert(behind.begin(), 512, Byte{0});
   expect_facts(behind, orchard, "behind a copier's header");
@@ -280,6 +335,21 @@ TEST(RomHeaders, WsByItsChecksumOverAll) {
   Bytes wrong = ws_rom(0x02);
   wrong[1000] ^= 1;
   EXPECT_FALSE(identify_rom(wrong));
+}
+
+TEST(RomHeaders, NumbersAreNoProductCodes) {
+  const auto game = [](Platform platform, const char* code) {
+    return GameId{platform, code, "", Region::world};
+  };
+  for (const Platform platform : {Platform::ws, Platform::ngp}) {
+    EXPECT_EQ(compare(game(platform, "1234"), game(platform, "1235")), GameMatch::other_game);
+    EXPECT_EQ(compare(game(platform, "1234"), game(platform, "1234")), GameMatch::same);
+    EXPECT_FALSE(code_in_region(platform, "123J", Region::europe));
+    EXPECT_EQ(region_of_code(platform, "123J"), Region::unknown);
+  }
+  EXPECT_EQ(compare(game(Platform::gba, "A99E"), game(Platform::gba, "A99P")), GameMatch::other_region);
+  EXPECT_EQ(compare(game(Platform::gb, "B99P"), game(Platform::gbc, "B99P")), GameMatch::same)
+      << "one cartridge in two machines";
 }
 
 TEST(RomHeaders, CutAndTurnedOnesAreRefusedOrRead) {

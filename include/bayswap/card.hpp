@@ -61,9 +61,13 @@ struct CardSave {
 
 /// What a save off its card tells: all of an entry but its blocks and its state.
 [[nodiscard]] CardEntry describe(const CardSave& save);
-/// A copy with another region in its code and its directory name. `unsupported` where the kind keeps no
-/// region there or has no sign for that one.
-[[nodiscard]] Result<CardSave> restamped(const CardSave& save, Region region);
+/// Returns a copy with another region in its code and its directory name. On discs (ps1, ps2) each region's
+/// game has a product code of its own, which `code` says ("SLES-99001"); other kinds ignore it. Fails with
+/// `unsupported` if the kind keeps no region there or has no sign for that one, `bad_usage` if the code is
+/// needed and missing, or is none.
+[[nodiscard]] Result<CardSave> restamped(const CardSave& save, Region region, std::string_view code = {});
+/// Returns the time of a file inside a save, in seconds since 1970, UTC; nothing where its entry has none.
+[[nodiscard]] std::optional<std::int64_t> modified_of(const CardFile& file);
 
 /// A save that was found on a card in whatever state.
 struct FoundSave {
@@ -96,6 +100,8 @@ class Card {
   virtual ~Card() = default;
 
   [[nodiscard]] virtual CardKind kind() const = 0;
+  /// What is worth knowing of the image and breaks no rule; a sentence each.
+  [[nodiscard]] virtual std::vector<std::string> notes() const { return {}; }
   /// In which form the image holds it: "plain"; "ecc" (with spare bytes); "packed", "spread".
   [[nodiscard]] virtual std::string_view form() const { return "plain"; }
   [[nodiscard]] virtual std::size_t block_bytes() const = 0;
@@ -113,6 +119,10 @@ class Card {
   [[nodiscard]] virtual Result<void> put(const CardSave& save) = 0;
   /// As the console deletes it.
   [[nodiscard]] virtual Result<void> drop(const std::string& name) = 0;
+  /// Brings a deleted save back. Fails with `bad_usage` if no deleted save has that name, `unsafe` if another
+  /// save has it now, `damaged` if its blocks are no longer all its own, `unsupported` if the kind keeps no
+  /// trace of what was deleted.
+  [[nodiscard]] virtual Result<void> undelete(const std::string& name);
   /// Every violation; nothing for a sound card.
   [[nodiscard]] virtual std::vector<CardProblem> check() const = 0;
   /// Mends what can be mended without guessing. Gives back how many violations are gone.
@@ -159,6 +169,7 @@ struct CardGuess {
   std::size_t at = 0;  // where the image begins; before and behind it is wrapper
   std::size_t image_bytes = 0;
   std::size_t wrapper_bytes = 0;  // how much of that there is
+  bool swapped = false;  // the two bytes of each 16-bit word of the file are exchanged
   std::string evidence;
 };
 [[nodiscard]] std::optional<CardGuess> guess_card(ByteView file);
@@ -169,13 +180,14 @@ struct Rescue {
   std::size_t at = 0;             // where in the file the card begins
   std::size_t missing_bytes = 0;  // of the image, behind the end of the file
   std::vector<FoundSave> saves;
-  std::unique_ptr<Card> card;  // a fresh one with all that is certain or likely and had room
+  std::unique_ptr<Card> card;  // a fresh one with all that was to go onto it and had room
   std::vector<bool> on_card;   // for each of `saves`
 };
-/// Carves every save that can be found. `kind` where the user knows it; `slot` as in open_card.
-/// `not_recognised` where nothing at all tells the kind.
+/// Carves every save that can be found. `kind` where the user knows it; `slot` as in open_card. What is
+/// certain or likely goes onto the fresh card, and with `also_doubtful` the rest as far as it can be told.
+/// Fails with `not_recognised` if nothing at all tells the kind.
 [[nodiscard]] Result<Rescue> rescue_card(const Blob& file, std::optional<CardKind> kind = std::nullopt,
-                                         int slot = 0);
+                                         int slot = 0, bool also_doubtful = false);
 
 // ---- Single saves in files of their own ---------------------------------------------------------
 
@@ -186,6 +198,17 @@ struct Rescue {
 [[nodiscard]] Result<Blob> to_single_save(const CardSave& save);
 /// Either of them, told by content. `damaged` where a digest is wrong, `not_recognised` otherwise.
 [[nodiscard]] Result<CardSave> single_save_from(const Blob& file);
+/// A single save somewhere inside a file whose own form is not known.
+struct EmbeddedSave {
+  CardSave save;
+  std::size_t at = 0;    // where its entry, or its content, begins
+  bool nameless = false;  // the file does not say under which name the game looks for it
+  std::string evidence;  // a sentence
+};
+/// Looks through a file for consoles' own directory entries with their content behind them, or for content
+/// that shows itself (ps1 title frames, dc headers). Returns the likeliest first; at most 16. Bounded by the
+/// file's first 64 KiB for where one can begin.
+[[nodiscard]] std::vector<EmbeddedSave> find_embedded_saves(const Blob& file);
 /// A ps2 save from the files of a folder; `name` is the folder's. Entries are made as the console makes them,
 /// with `modified` (seconds since 1970, UTC) as their time. `bad_usage` where a name can't stand on a card.
 struct FolderFile {

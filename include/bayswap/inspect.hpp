@@ -13,6 +13,7 @@ enum class FileKind {
   battery_save,
   controller_pak,
   memory_card,
+  single_save,  // of a memory card, in a file of its own
   package,
   parameter_file,
   avatar_database

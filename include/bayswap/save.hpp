@@ -81,9 +81,9 @@ struct GameId {
   std::string maker;  // two letters or digits (gc, wii), may be empty
 };
 
-/// Returns the region that the last letter of a four-letter product code stands for (n64, gc, wii, gb, gba,
-/// nds, 3ds, wiiu): the one table of it.
-[[nodiscard]] Region region_of_letter(char letter);
+/// Returns the region that the last letter of a four-letter product code stands for on that platform: the one
+/// table of it (docs/formats/roms.md).
+[[nodiscard]] Region region_of_letter(Platform platform, char letter);
 /// Returns the letter that a region's games have in most cases; nothing where there is no usual one.
 [[nodiscard]] std::optional<char> letter_of_region(Region region);
 /// Region of a product code: by its last letter where it has four, by its third on discs (ps1, ps2, psp).

@@ -23,6 +23,7 @@ class BlockCard : public Card {
   Result<CardSave> read(const std::string& name) const final;
   Result<void> put(const CardSave& save) final;
   Result<void> drop(const std::string& name) final;
+  Result<void> undelete(const std::string& name) final;
   std::vector<CardProblem> check() const final;
   std::size_t repair() final;
   std::vector<FoundSave> carve(std::size_t present_bytes) const override;
@@ -77,6 +78,8 @@ class BlockCard : public Card {
   [[nodiscard]] virtual Result<void> place(const CardSave& save) = 0;
   /// `blocks` are those of its blocks that no other save has.
   virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
+  /// Makes a deleted entry a live one where it stands. False where the kind has to put the save anew.
+  virtual bool revive(const Slot& /*slot*/, const Chain& /*chain*/) { return false; }
   /// Mends what check_medium() calls mendable; chains stay.
   virtual void repair_medium() = 0;
   /// Why the card's tables can't be trusted, so that nothing may be changed by them; empty where they can.
@@ -106,6 +109,9 @@ class BlockCard : public Card {
   [[nodiscard]] virtual std::vector<Slot> hidden_slots() const { return {}; }
   /// The blocks by other signs, where the chain is broken.
   [[nodiscard]] virtual std::vector<Chain> other_chains(const Slot& /*slot*/) const { return {}; }
+  /// Saves that their content shows, in `open` blocks: those that no save found so far surely has.
+  virtual void add_by_content(std::vector<FoundSave>& /*found*/, std::vector<bool>& /*open*/,
+                              std::size_t /*present_bytes*/) const {}
   /// Whether the content proves itself, by a checksum of its own.
   [[nodiscard]] virtual std::optional<bool> proven(const CardSave& /*save*/) const { return std::nullopt; }
 

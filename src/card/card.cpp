@@ -9,6 +9,7 @@
 #include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "card/disc_name.hpp"
 #include "card/kinds.hpp"
 #include "save/pak.hpp"
 
@@ -18,8 +19,8 @@ namespace {
 // A card inside of something: what is around it comes back with image().
 class WrappedCard final : public Card {
  public:
-  WrappedCard(std::unique_ptr<Card> card, Blob head, Blob tail)
-      : card_(std::move(card)), head_(std::move(head)), tail_(std::move(tail)) {}
+  WrappedCard(std::unique_ptr<Card> card, Blob head, Blob tail, bool swapped = false)
+      : card_(std::move(card)), head_(std::move(head)), tail_(std::move(tail)), swapped_(swapped) {}
   CardKind kind() const override { return card_->kind(); }
   std::string_view form() const override { return card_->form(); }
   std::size_t block_bytes() const override { return card_->block_bytes(); }
@@ -30,6 +31,12 @@ class WrappedCard final : public Card {
   Result<CardSave> read(const std::string& name) const override { return card_->read(name); }
   Result<void> put(const CardSave& save) override { return card_->put(save); }
   Result<void> drop(const std::string& name) override { return card_->drop(name); }
+  Result<void> undelete(const std::string& name) override { return card_->undelete(name); }
+  std::vector<std::string> notes() const override {
+    std::vector<std::string> all = card_->notes();
+    if (swapped_) all.emplace_back("the two bytes of each 16-bit word are exchanged in the file");
+    return all;
+  }
   std::vector<CardProblem> check() const override { return card_->check(); }
   std::size_t repair() override { return card_->repair(); }
   std::vector<FoundSave> carve(std::size_t present_bytes) const override {
@@ -41,16 +48,63 @@ class WrappedCard final : public Card {
     Buffer file(head_.size() + inside.size() + tail_.size());
     auto out = file.bytes().begin();
     for (const Blob& piece : {head_, inside, tail_}) out = std::ranges::copy(piece.view(), out).out;
-    return std::move(file).freeze();
+    Blob whole = std::move(file).freeze();
+    return swapped_ ? words_swapped(whole) : whole;
   }
 
  private:
   std::unique_ptr<Card> card_;
   Blob head_;
   Blob tail_;
+  bool swapped_;
 };
 
+// Where a run of one filler byte begins that goes on to the end of the file.
+std::size_t end_of_content(ByteView file) {
+  if (file.empty() || (file.back() != 0x00 && file.back() != 0xff)) return file.size();
+  std::size_t end = file.size();
+  while (end > 0 && file[end - 1] == file.back()) --end;
+  return end;
+}
+
+std::optional<CardGuess> guess_as_it_stands(ByteView file) {
+  std::optional<CardGuess> best;
+  const std::size_t content = end_of_content(file);
+  for (const CardFormat* format : card_formats())
+    for (const std::size_t size : format->image_sizes) {
+      if (file.size() < size) continue;
+      // Padding may have any length: then the card stands at the start.
+      const bool padded = file.size() - size > max_wrapper_bytes;
+      if (padded && content > size) continue;
+      const std::size_t room = padded ? 0 : file.size() - size;
+      // At the start, at the end, or behind a header of a round size.
+      for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
+        std::string evidence;
+        const double confidence = format->score(file.subspan(at, size), evidence);
+        // Of two sizes that are equally good the larger one: it has less wrapper.
+        if (confidence > 0.4 &&
+            (!best || confidence > best->confidence ||
+             (confidence == best->confidence && format->save.kind == best->kind && size > best->image_bytes)))
+          best = CardGuess{format->save.kind, confidence, at, size, file.size() - size, false,
+                           std::move(evidence)};
+      }
+    }
+  return best;
+}
+
 }  // namespace
+
+Blob words_swapped(const Blob& file) {
+  Buffer out(file.size());
+  std::ranges::copy(file.view(), out.bytes().begin());
+  for (std::size_t i = 0; i + 2 <= file.size(); i += 2) std::swap(out.bytes()[i], out.bytes()[i + 1]);
+  return std::move(out).freeze();
+}
+
+Result<void> Card::undelete(const std::string& /*name*/) {
+  return fail(ErrorCode::unsupported, fmt::format("a {} card keeps no trace of deleted saves", to_text(kind())),
+              "the logbook may have it, if Bay Swap deleted it", {Remedy::Kind::show_logbook, {}});
+}
 
 std::span<const CardFormat* const> card_formats() {
   static const std::array<const CardFormat*, 8> all{&ps1_format(), &ps2_format(), &gc_format(),
@@ -172,14 +226,21 @@ SaveIcon icon_of(const CardSave& save) {
   if (format.icon == nullptr || save.entry.size() != format.entry_bytes) return {};
   return format.icon(save);
 }
-Result<CardSave> restamped(const CardSave& save, Region region) {
+Result<CardSave> restamped(const CardSave& save, Region region, std::string_view code) {
   const SaveFormat& format = card_format(save.kind).save;
   if (format.restamped == nullptr)
     return fail(ErrorCode::unsupported,
                 fmt::format("a {} card keeps no region with its saves", to_text(save.kind)),
                 "only the game's own data may, and that is not touched");
+  const bool other = describe(save).region != region;
+  if (format.code_by_region && other && disc_code(code).empty())
+    return fail(ErrorCode::bad_usage,
+                code.empty() ? fmt::format("{}: in {} the game has another product code", printable(save.name),
+                                           name(region))
+                             : fmt::format("'{}' is no product code such as SLES-99001", printable(code)),
+                "its own code would make the game look for it in vain", {Remedy::Kind::code, {}});
   if (save.entry.size() == format.entry_bytes)
-    if (auto stamped = format.restamped(save, region))
+    if (auto stamped = format.restamped(save, region, code))
       return named_save(stamped->kind, stamped->entry, stamped->payload, std::move(stamped->files));
   return fail(ErrorCode::unsupported, fmt::format("{} has no place for region {}", save.name, name(region)),
               "Japan, North America and Europe have a sign of their own");
@@ -188,23 +249,14 @@ Result<CardSave> restamped(const CardSave& save, Region region) {
 // ---- Finding one --------------------------------------------------------------------------------
 
 std::optional<CardGuess> guess_card(ByteView file) {
-  std::optional<CardGuess> best;
-  for (const CardFormat* format : card_formats())
-    for (const std::size_t size : format->image_sizes) {
-      if (file.size() < size || file.size() - size > max_wrapper_bytes) continue;
-      const std::size_t room = file.size() - size;
-      // At the start, at the end, or behind a header of a round size.
-      for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
-        std::string evidence;
-        const double confidence = format->score(file.subspan(at, size), evidence);
-        // Of two sizes that are equally good the larger one: it has less wrapper.
-        if (confidence > 0.4 &&
-            (!best || confidence > best->confidence ||
-             (confidence == best->confidence && format->save.kind == best->kind && size > best->image_bytes)))
-          best = CardGuess{format->save.kind, confidence, at, size, room, std::move(evidence)};
-      }
-    }
-  return best;
+  auto guess = guess_as_it_stands(file);
+  if (guess || file.size() < 8192 || file.size() > (std::size_t{80} << 20)) return guess;
+  // Some readers exchange bytes.
+  guess = guess_as_it_stands(words_swapped(Blob::copy_of(file)).view());
+  if (!guess) return guess;
+  guess->swapped = true;
+  guess->evidence += ", with the two bytes of each 16-bit word exchanged";
+  return guess;
 }
 
 std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes) {
@@ -220,6 +272,7 @@ int card_slots(ByteView file) {
   const auto first = first_of_four_paks(file.size());
   if (!first) return 1;
   std::string evidence;
+  if (*first == 0 && n64_format().score(file, evidence) > 0.4) return 1;  // one pak of four banks
   for (std::size_t i = 0; i < 4; ++i)
     if (n64_format().score(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4)
       return 4;
@@ -241,11 +294,12 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} bytes that are no memory card we know", file.size()),
                 "look what the file is, or for saves in it", {Remedy::Kind::rescue_card, {}});
-  const Blob image = file.slice(guess->at, guess->image_bytes);
+  const Blob whole = guess->swapped ? words_swapped(file) : file;
+  const Blob image = whole.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);
-  if (image.size() == file.size()) return card;
-  return std::make_unique<WrappedCard>(std::move(card), file.slice(0, guess->at),
-                                       file.slice(guess->at + image.size(), file.size()));
+  if (image.size() == file.size() && !guess->swapped) return card;
+  return std::make_unique<WrappedCard>(std::move(card), whole.slice(0, guess->at),
+                                       whole.slice(guess->at + image.size(), whole.size()), guess->swapped);
 }
 
 // ---- Making one ---------------------------------------------------------------------------------

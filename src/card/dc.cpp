@@ -56,7 +56,7 @@ constexpr std::size_t icon_count_at = 64;
 constexpr std::size_t eyecatch_at = 68;
 constexpr std::array<std::size_t, 4> eyecatch_bytes{0, 8064, 4544,
                                                     2048};  // none; 16 bits; 256 colours; 16 colours
-constexpr std::size_t crc_at = 70;
+constexpr std::size_t crc_at = content_crc_at;
 constexpr std::size_t data_size_at = 72;
 constexpr std::size_t header_bytes = 128;
 constexpr std::size_t icon_bytes = 512;
@@ -64,20 +64,32 @@ constexpr std::string_view volume_icon = "ICONDATA_VMS";  // a header of its own
 
 // Checksum stored, and as it should be; nothing where the file has none.
 std::optional<std::pair<std::uint16_t, std::uint16_t>> checksums(const CardSave& save) {
+  if (save.entry.view()[type_at] != type_data || save.name == volume_icon) return std::nullopt;
   const ByteView data = save.payload.view();
-  if (save.entry.view()[type_at] != type_data || save.name == volume_icon || data.size() < header_bytes)
-    return std::nullopt;
+  const std::size_t size = covered_bytes(data);
+  if (size == 0) return std::nullopt;
+  return std::pair{le16(data, crc_at), content_crc(data.first(size))};
+}
+
+}  // namespace
+
+std::size_t dc::covered_bytes(ByteView data) {
+  if (data.size() < header_bytes) return 0;
   const std::size_t eyecatch = le16(data, eyecatch_at);
   const std::size_t icons = le16(data, icon_count_at);
-  const std::uint16_t stored = le16(data, crc_at);
-  if (eyecatch >= eyecatch_bytes.size() || icons > 3 || stored == 0) return std::nullopt;
+  if (eyecatch >= eyecatch_bytes.size() || icons > 3 || le16(data, crc_at) == 0) return 0;
   const std::uint64_t size = header_bytes + icons * icon_bytes + eyecatch_bytes.at(eyecatch) +
                              std::uint64_t{le32(data, data_size_at)};
-  if (size > data.size()) return std::nullopt;
-  std::vector<Byte> covered(data.begin(), data.begin() + static_cast<std::ptrdiff_t>(size));
-  put_le(covered, crc_at, 2, 0);
-  return std::pair{stored, crc16_ccitt(covered)};
+  return size > data.size() ? 0 : static_cast<std::size_t>(size);
 }
+
+std::uint16_t dc::content_crc(ByteView covered) {
+  std::vector<Byte> bytes(covered.begin(), covered.end());
+  put_le(bytes, crc_at, 2, 0);
+  return crc16_ccitt(bytes);
+}
+
+namespace {
 
 class DcCard final : public BlockCard {
  public:
@@ -129,6 +141,9 @@ class DcCard final : public BlockCard {
       if (entry[type_at] != type_data && entry[type_at] != type_game)
         problems.add(slot.at, false, "entry {}: type {:02X}, which there is not", slot.number,
                      entry[type_at]);
+      const ByteView date = entry.subspan(time_at, time_bytes);
+      if (std::any_of(date.begin(), date.end(), [](Byte b) { return (b & 15U) > 9 || b >> 4U > 9; }))
+        problems.add(slot.at + time_at, false, "entry {}: its date is not in decimal digits", slot.number);
       const Chain way = chain(slot);
       const CardSave save = save_at(slot, way.blocks);
       if (const auto sums = checksums(save); way.problem.empty() && sums && sums->first != sums->second)

@@ -120,6 +120,7 @@ const SaveFormat& dc_save() {
                                  describe_dc,
                                  icon_dc,
                                  nullptr,
+                                 false,
                                  block_size,
                                  fresh_dc_entry,
                                  "at most 12 plain characters",

@@ -67,8 +67,21 @@ constexpr Area table(std::size_t copy) {
 Sums stored(ByteView image, const Area& area) {
   return {be16(image, area.sum_at), be16(image, area.sum_at + 2)};
 }
-bool is_sound(ByteView image, const Area& area) {
+bool has_right_sums(ByteView image, const Area& area) {
   return stored(image, area) == sums_of(image.subspan(area.at, area.size));
+}
+std::size_t free_by_links(ByteView image, std::size_t table_at) {
+  std::size_t count = 0;
+  for (std::size_t block = system_blocks; block < image.size() / block_size; ++block)
+    count += be16(image, table_at + links_at + 2 * (block - system_blocks)) == 0 ? 1 : 0;
+  return count;
+}
+// The console also counts the free blocks of an allocation table: one whose head says another number counts
+// as broken.
+bool is_sound(ByteView image, const Area& area) {
+  if (!has_right_sums(image, area)) return false;
+  const auto* table = std::find(tables.begin(), tables.end(), area.sum_at);
+  return table == tables.end() || free_by_links(image, *table) == be16(image, *table + free_at);
 }
 void seal_area(std::span<Byte> image, const Area& area) {
   const Sums sums = sums_of(image.subspan(area.at, area.size));
@@ -117,15 +130,15 @@ class GcCard final : public BlockCard {
       if (!is_sound(image_, directory(copy)))
         report_sum(problems, directory(copy), copy == 0 ? "directory" : "backup of the directory",
                    is_sound(image_, directory(1 - copy)) && orphans().empty());
-      if (!is_sound(image_, table(copy)))
-        report_sum(problems, table(copy), copy == 0 ? "allocation table" : "backup of the allocation table",
-                   is_sound(image_, table(1 - copy)));
+      const std::string_view what = copy == 0 ? "allocation table" : "backup of the allocation table";
+      const std::size_t at = tables.at(copy);
+      if (!has_right_sums(image_, table(copy)))
+        report_sum(problems, table(copy), what, is_sound(image_, table(1 - copy)));
+      else if (be16(image_, at + free_at) != free_blocks_by(copy))
+        problems.add(at + free_at, true,
+                     "{}: {} blocks free by its head, {} by its links: the console takes it for broken", what,
+                     be16(image_, at + free_at), free_blocks_by(copy));
     }
-    const std::size_t at = tables.at(current_table());
-    if (be16(image_, at + free_at) != free_blocks())
-      problems.add(at + free_at, has_sound_copies(),
-                   "allocation table: {} blocks free by its head, {} by its links",
-                   be16(image_, at + free_at), free_blocks());
   }
 
   Result<void> place(const CardSave& save) override {
@@ -163,8 +176,7 @@ class GcCard final : public BlockCard {
     const std::size_t links = turn_table();
     for (const std::size_t block : blocks)
       put_be16(image_, links + links_at + 2 * (block - system_blocks), 0);
-    seal();
-    put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_blocks()));
+    put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_by_links(image_, links)));
     seal();
   }
   void repair_medium() override {
@@ -172,12 +184,12 @@ class GcCard final : public BlockCard {
     seal_area(image_, header);
     if (orphans().empty()) mend_copy(directory, directories);
     mend_copy(table, tables);
+    for (const std::size_t copy : {0U, 1U})
+      if (has_right_sums(image_, table(copy)) && !is_sound(image_, table(copy))) {
+        put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
+        seal_area(image_, table(copy));
+      }
     refresh();
-    const std::size_t at = tables.at(current_table());
-    if (is_sound(image_, table(current_table()))) {
-      put_be16(image_, at + free_at, static_cast<std::uint16_t>(free_blocks()));
-      seal_area(image_, table(current_table()));
-    }
   }
   std::string untrusted() const override {
     if (!has_sound_copies()) return "the directory or the allocation table is broken, and its backup too";
@@ -259,10 +271,7 @@ class GcCard final : public BlockCard {
     return be16(image_, link_at(copy, block));
   }
   [[nodiscard]] std::size_t free_blocks_by(std::size_t copy) const {
-    std::size_t count = 0;
-    for (std::size_t block = system_blocks; block < block_count(); ++block)
-      count += link(copy, block) == 0 ? 1 : 0;
-    return count;
+    return free_by_links(image_, tables.at(copy));
   }
   [[nodiscard]] std::vector<Slot> slots_of(std::size_t copy, bool deleted) const {
     std::vector<Slot> list;

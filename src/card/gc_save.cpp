@@ -25,7 +25,7 @@ CardEntry describe_gc(const CardSave& save) {
   const std::string maker = to_utf8(bytes.subspan(maker_at, 2), TextEncoding::western);
   entry.name = fmt::format("{}{}.{}", entry.code, maker,
                            to_utf8(bytes.subspan(name_at, name_bytes), encoding_of(bytes)));
-  entry.region = region_of_letter(static_cast<char>(bytes[code_at + region_letter_at]));
+  entry.region = region_of_letter(Platform::gc, static_cast<char>(bytes[code_at + region_letter_at]));
   entry.modified = epoch + be32(bytes, modified_at);
   entry.size_bytes = save.payload.size();
   const std::size_t comment = be32(bytes, comment_at);
@@ -159,6 +159,7 @@ const SaveFormat& gc_save() {
                                  describe_gc,
                                  icon_gc,
                                  with_region_letter,
+                                 false,
                                  block_size,
                                  fresh_gc_entry,
                                  "the game's code and maker, a dot and a name, e.g. GZ9PZZ.save",

@@ -26,7 +26,10 @@ struct SaveFormat {
   CardEntry (*describe)(const CardSave& save) = nullptr;
   SaveIcon (*icon)(const CardSave& save) = nullptr;
   /// The entry and payload changed; nothing where there is no sign for that region.
-  std::optional<CardSave> (*restamped)(const CardSave& save, Region region) = nullptr;
+  std::optional<CardSave> (*restamped)(const CardSave& save, Region region,
+                                       std::string_view code) = nullptr;
+  /// Each region's game has another product code, which restamped needs.
+  bool code_by_region = false;
   /// A payload is a whole number of these.
   std::size_t payload_unit = 1;
   /// An entry for a save of which only the data are there; nothing where `name` can be none. `modified`:
@@ -70,6 +73,8 @@ struct CardFormat {
 [[nodiscard]] const SaveFormat& pce_save();
 [[nodiscard]] const SaveFormat& scd_save();
 
+/// The two bytes of each 16-bit word exchanged.
+[[nodiscard]] Blob words_swapped(const Blob& file);
 /// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other
 /// chips.
 [[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);

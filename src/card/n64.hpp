@@ -1,5 +1,5 @@
-// The n64 controller pak: 128 pages of 256 bytes; an index table with its backup, and 16 notes
-// (docs/formats/n64.md).
+// The n64 controller pak: banks of 128 pages of 256 bytes, one in most; an index table a bank with its backup,
+// and 16 notes (docs/formats/n64.md).
 #pragma once
 
 #include "base/endian.hpp"
@@ -7,8 +7,12 @@
 namespace bayswap::n64 {
 
 inline constexpr std::size_t page_bytes = 256;
-inline constexpr std::size_t page_count = 128;
-inline constexpr std::size_t first_data_page = 5;
+inline constexpr std::size_t bank_pages = 128;
+inline constexpr std::size_t bank_bytes = bank_pages * page_bytes;
+/// Behind the ID page, the tables and their backups of all banks, and two pages of notes.
+constexpr std::size_t first_data_page(std::size_t banks) {
+  return 3 + 2 * banks;
+}
 
 // ---- A note: 32 bytes -------------------------------------------------------------------------------
 inline constexpr std::size_t note_bytes = 32;

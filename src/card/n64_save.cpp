@@ -11,6 +11,8 @@ namespace {
 
 using namespace n64;
 
+constexpr std::size_t max_banks = 8;
+
 // The pak's own character set, from 0F on.
 constexpr std::array<std::string_view, 0x86> characters{
     " ",  "0",  "1",  "2",  "3",  "4",  "5",  "6",  "7",  "8",  "9",  "A",  "B",  "C",  "D",  "E",  "F",
@@ -56,7 +58,7 @@ CardEntry describe_n64(const CardSave& save) {
   entry.name = name_of_note(note);
   entry.title = title_of(note);
   entry.code = code_of(note);
-  entry.region = region_of_letter(static_cast<char>(note[code_at + region_letter_at]));
+  entry.region = region_of_letter(Platform::n64, static_cast<char>(note[code_at + region_letter_at]));
   entry.size_bytes = save.payload.size();
   return entry;
 }
@@ -69,7 +71,7 @@ bool plausible_n64(ByteView note) {
 
 bool is_n64_save(const CardSave& save) {
   return save.files.empty() && !save.payload.empty() && save.payload.size() % page_bytes == 0 &&
-         save.payload.size() / page_bytes <= page_count - first_data_page &&
+         save.payload.size() / page_bytes <= max_banks * bank_pages &&
          !is_blank_note(save.entry.view());
 }
 
@@ -116,6 +118,7 @@ const SaveFormat& n64_save() {
       describe_n64,
       nullptr,
       with_region_letter,
+      false,
       page_bytes,
       fresh_note,
       "the game's code and maker, a dot and a name in upper case, e.g. NZ9PZZ.GAME.A",

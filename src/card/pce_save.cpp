@@ -63,6 +63,7 @@ const SaveFormat& pce_save() {
       describe_pce,
       nullptr,
       nullptr,
+      false,
       1,
       fresh_pce_entry,
       "the game's number in 4 hex digits, a dot and at most 10 plain characters, e.g. 0099.SAVE",

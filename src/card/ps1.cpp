@@ -127,6 +127,51 @@ class Ps1Card final : public BlockCard {
     release(slot.number);
     for (const std::size_t block : blocks) release(block);
   }
+  // The states of all its frames, as they were.
+  bool revive(const Slot& /*slot*/, const Chain& chain) override {
+    for (const std::size_t block : chain.blocks) {
+      put_le(frame(block), state_at, 4, (state(block) & 0xfU) | (state_first & ~0xfU));
+      ps1::seal(frame(block));
+    }
+    return true;
+  }
+
+  // Links that are broken: the block beside.
+  std::vector<Chain> other_chains(const Slot& slot) const override {
+    const std::size_t size = le32(frame(slot.number), size_at);
+    if (slot.deleted || size == 0 || size % block_size != 0 || size > save_blocks * block_size) return {};
+    const auto link = [this](std::size_t block) {
+      return is_sealed(frame(block)) ? le16(frame(block), next_at) + std::size_t{1} : block_count();
+    };
+    auto way = bridged(slot.number, size / block_size, 1, {link});
+    if (!way || std::any_of(way->blocks.begin() + 1, way->blocks.end(), [this](std::size_t block) {
+          return blocks_by_title(bytes(block_at(block), frame_bytes)) > 0;
+        }))
+      return {};
+    return {*std::move(way)};
+  }
+
+  // Content begins with a title frame that says how many blocks it has. Its name stood in the directory only.
+  void add_by_content(std::vector<FoundSave>& found, std::vector<bool>& open,
+                      std::size_t present_bytes) const override {
+    for (std::size_t block = 1; block <= save_blocks; ++block) {
+      if (!open[block] || block_at(block) + block_size > present_bytes) continue;
+      const std::size_t count = blocks_by_title(bytes(block_at(block), frame_bytes));
+      if (count == 0) continue;
+      const Chain way = by_title(block, count, open);
+      for (const std::size_t own : way.blocks) open[own] = false;
+      std::vector<Byte> entry = *ps1_save().fresh_entry(fmt::format("UNNAMED-{}", block), 0);
+      ps1_save().set_size(entry, way.blocks.size() * block_size);
+      const std::uint32_t was = state(block);
+      FoundSave one{named_save(CardKind::ps1, Blob::copy_of(entry), gather(way.blocks)),
+                    way.problem.empty() ? FoundSave::Confidence::likely : FoundSave::Confidence::doubtful,
+                    is_sealed(frame(block)) && was >= state_free && was <= deleted(state_last),
+                    {"its directory frame is gone, and with it the name that the game looks for"}};
+      if (!way.problem.empty()) one.notes.push_back(way.problem);
+      found.push_back(std::move(one));
+    }
+  }
+
   void repair_medium() override {
     image_[0] = 'M';
     image_[1] = 'C';
@@ -141,6 +186,41 @@ class Ps1Card final : public BlockCard {
   }
 
  private:
+  // The blocks behind the first one, by the frames that are left of them, or else those beside it.
+  [[nodiscard]] Chain by_title(std::size_t first, std::size_t count, const std::vector<bool>& open) const {
+    Chain way{{first}, {}};
+    if (count == 1) return way;
+    // Runs of frames that nothing leads to and that end as they should.
+    std::vector<bool> led(save_blocks + 2);
+    for (std::size_t block = 1; block <= save_blocks; ++block)
+      if (is_used(state(block)) && is_sealed(frame(block)) && le16(frame(block), next_at) < save_blocks)
+        led[le16(frame(block), next_at) + std::size_t{1}] = true;
+    std::vector<std::vector<std::size_t>> runs;
+    for (std::size_t head = 1; head <= save_blocks; ++head) {
+      if (!open[head] || led[head] || head == first || !is_sealed(frame(head)) ||
+          (state(head) != state_middle && state(head) != state_last))
+        continue;
+      std::vector<std::size_t> run;
+      for (std::size_t block = head; block <= save_blocks && open[block] && run.size() < count;) {
+        run.push_back(block);
+        if (state(block) == state_last) break;
+        block = le16(frame(block), next_at) + std::size_t{1};
+      }
+      if (run.size() + 1 == count && state(run.back()) == state_last) runs.push_back(std::move(run));
+    }
+    if (runs.size() == 1) {
+      way.blocks.insert(way.blocks.end(), runs.front().begin(), runs.front().end());
+      return way;
+    }
+    for (std::size_t block = first + 1; block <= save_blocks && way.blocks.size() < count; ++block) {
+      if (!open[block] || blocks_by_title(bytes(block_at(block), frame_bytes)) > 0) break;
+      way.blocks.push_back(block);
+    }
+    way.problem = way.blocks.size() == count
+                      ? fmt::format("its other {} blocks are guessed to be those behind it", count - 1)
+                      : fmt::format("of its {} blocks {} can be told", count, way.blocks.size());
+    return way;
+  }
   [[nodiscard]] ByteView frame(std::size_t index) const { return bytes(index * frame_bytes, frame_bytes); }
   [[nodiscard]] std::span<Byte> frame(std::size_t index) { return bytes(index * frame_bytes, frame_bytes); }
   [[nodiscard]] std::uint32_t state(std::size_t block) const { return le32(frame(block), state_at); }

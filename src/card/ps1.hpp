@@ -24,6 +24,20 @@ inline constexpr std::uint32_t state_middle = 0x52;
 inline constexpr std::uint32_t state_last = 0x53;
 inline constexpr std::uint32_t state_free = 0xa0;
 
+// ---- The title frame: the first one of a save's content -------------------------------------------
+inline constexpr std::size_t display_at = 2;  // 11 to 13, 16 to 18: an icon of one, two, three pictures
+inline constexpr std::size_t title_blocks_at = 3;
+inline constexpr std::size_t title_at = 4;
+inline constexpr std::size_t title_bytes = 64;
+/// How many blocks the content that begins with this frame has; 0 if it is no title frame.
+constexpr std::size_t blocks_by_title(ByteView frame) {
+  const unsigned display = frame[display_at];
+  const bool shown = (display >= 0x11 && display <= 0x13) || (display >= 0x16 && display <= 0x18);
+  const std::size_t blocks = frame[title_blocks_at];
+  return frame[0] == 'S' && frame[1] == 'C' && shown && frame[title_at] != 0 && blocks <= save_blocks ? blocks
+                                                                                                     : 0;
+}
+
 /// 5x becomes Ax.
 constexpr std::uint32_t deleted(std::uint32_t state) {
   return (state & ~0xf0U) | 0xa0U;

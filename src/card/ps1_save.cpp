@@ -13,9 +13,6 @@ namespace {
 using namespace ps1;
 
 // ---- The title frame, and the icon behind it --------------------------------------------------------
-constexpr std::size_t display_at = 2;  // 11, 12, 13: an icon of one, two, three pictures
-constexpr std::size_t title_at = 4;
-constexpr std::size_t title_bytes = 64;
 constexpr std::size_t palette_at = 96;  // 16 colours of 16 bits
 constexpr std::size_t picture_side = 16;
 constexpr std::size_t picture_bytes = frame_bytes;  // two pixels a byte, the left one low
@@ -70,11 +67,11 @@ SaveIcon icon_ps1(const CardSave& save) {
   return icon;
 }
 
-std::optional<CardSave> restamped_ps1(const CardSave& save, Region region) {
+std::optional<CardSave> restamped_ps1(const CardSave& save, Region region, std::string_view code) {
   const std::string_view letters = disc_letters(region);
   if (letters.empty() || describe_ps1(save).region == Region::unknown) return std::nullopt;
   std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
-  std::ranges::copy(letters, entry.begin() + name_at);
+  std::ranges::copy(disc_code(code), std::ranges::copy(letters, entry.begin() + name_at).out);
   seal(entry);
   CardSave stamped = save;
   stamped.entry = Blob::copy_of(entry);
@@ -106,6 +103,7 @@ const SaveFormat& ps1_save() {
                                  describe_ps1,
                                  icon_ps1,
                                  restamped_ps1,
+                                 true,
                                  block_size,
                                  fresh_ps1_entry,
                                  "at most 20 plain characters, e.g. BESLES-99001SAVE",

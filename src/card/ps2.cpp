@@ -20,7 +20,7 @@ class Ps2Card final : public BlockCard {
 
   std::string_view form() const override { return tree_.pages().with_spare() ? "ecc" : "plain"; }
   std::size_t block_bytes() const override { return cluster_bytes; }
-  std::size_t capacity_blocks() const override { return tree_.super().allocatable - 1; }  // one is the root's
+  std::size_t capacity_blocks() const override { return tree_.super().console_limit - 1; }  // one is the root's
   Blob image() const override { return tree_.pages().file(); }
 
   std::size_t blocks_for(const CardSave& save) const override {
@@ -30,6 +30,10 @@ class Ps2Card final : public BlockCard {
     count += clusters_of_folder(save.files.size() + 2);
     for (const CardFile& file : save.files) count += clusters_of(file.bytes.size());
     return count;
+  }
+  std::vector<std::string> notes() const override {
+    if (!tree_.pages().has_blank_codes()) return {};
+    return {"its spare areas are all 00: there are no codes to check its data by"};
   }
   std::vector<FoundSave> carve(std::size_t present_bytes) const override {
     return BlockCard::carve(

@@ -34,6 +34,12 @@ Pages::Pages(Blob file, bool with_spare) : file_(std::move(file)), with_spare_(w
   overlaid_.resize(pages);
   written_.resize(pages * chunks);
   if (!with_spare) return;
+  blank_codes_ = pages > 0;
+  for (std::size_t i = 0; i < pages && blank_codes_; ++i) {
+    Byte value = 1;
+    blank_codes_ = is_uniform(raw(i).subspan(page_bytes), &value) && value == 0;
+  }
+  if (blank_codes_) return;
   for (std::size_t i = 0; i < pages; ++i) {
     const ByteView spare = raw(i).subspan(page_bytes);
     if (is_sound_page(raw(i).first(page_bytes), spare)) continue;
@@ -112,7 +118,7 @@ void Pages::write_page(std::size_t page, std::span<Byte> out) const {
     const bool hopeless = std::ranges::any_of(flaws_, [&](const EccFlaw& flaw) {
       return flaw.page == page && flaw.chunk == chunk && flaw.state == EccState::hopeless;
     });
-    if (!hopeless)
+    if (!hopeless && !blank_codes_)
       std::copy_n(codes.begin() + static_cast<std::ptrdiff_t>(chunk * 3), 3,
                   spare.subspan(chunk * 3).begin());
   }

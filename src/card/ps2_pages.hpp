@@ -35,6 +35,8 @@ class Pages {
   [[nodiscard]] std::span<Byte> change(std::size_t at, std::size_t count);
   /// Chunks with mended bits, and with wrong codes over sound data, count as written from now on.
   void repair();
+  /// The spare areas of all pages hold nothing but 00: no codes were ever made.
+  [[nodiscard]] bool has_blank_codes() const { return blank_codes_; }
   [[nodiscard]] Blob file() const;
 
  private:
@@ -48,6 +50,7 @@ class Pages {
   std::vector<bool> written_;  // chunks
   std::vector<EccFlaw> flaws_;
   bool with_spare_;
+  bool blank_codes_ = false;
 };
 
 /// Plain data to pages with spare bytes; erased pages (all FF) get erased spare bytes.

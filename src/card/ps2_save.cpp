@@ -172,14 +172,15 @@ SaveIcon icon_ps2(const CardSave& save) {
   return icon;
 }
 
-std::optional<CardSave> restamped_ps2(const CardSave& save, Region region) {
+std::optional<CardSave> restamped_ps2(const CardSave& save, Region region, std::string_view code) {
   const std::string_view letters = disc_letters(region);
   const std::string before = describe_ps2(save).name;
   if (letters.empty() || region_of_disc_name(before) == Region::unknown) return std::nullopt;
   CardSave stamped = save;
+  const std::string head = std::string(letters) + disc_code(code);
   const auto stamp = [&](Blob& entry) {
     std::vector<Byte> bytes(entry.view().begin(), entry.view().end());
-    std::ranges::copy(letters, bytes.begin() + name_at);
+    std::ranges::copy(head, bytes.begin() + name_at);
     entry = Blob::copy_of(bytes);
   };
   stamp(stamped.entry);
@@ -187,7 +188,7 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region) {
   for (CardFile& file : stamped.files)
     if (file.name == before && file.entry.size() == entry_bytes) {
       stamp(file.entry);
-      file.name = std::string(letters) + file.name.substr(letters.size());
+      file.name = head + file.name.substr(head.size());
     }
   return stamped;
 }
@@ -196,8 +197,14 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region) {
 
 const SaveFormat& ps2_save() {
   static const SaveFormat format{CardKind::ps2, entry_bytes,  false,    plausible_ps2,
-                                 is_ps2_save,   describe_ps2, icon_ps2, restamped_ps2};
+                                 is_ps2_save,   describe_ps2, icon_ps2, restamped_ps2, true};
   return format;
+}
+
+std::optional<std::int64_t> modified_of(const CardFile& file) {
+  if (file.entry.size() != entry_bytes) return std::nullopt;
+  const auto time = time_of(file.entry.view().subspan(modified_at, 8));
+  return time ? std::optional(*time - zone_seconds) : std::nullopt;
 }
 
 Result<CardSave> folder_save(const std::string& name, const std::vector<FolderFile>& files) {

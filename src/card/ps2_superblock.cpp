@@ -59,7 +59,8 @@ Superblock Superblock::read(const Pages& card) {
   const Usual standard = usual(card.size());
   const ByteView page = card.bytes(0, page_bytes);
   const auto wrong = [&](std::string why) {
-    super = {standard.clusters, standard.first_cluster, standard.allocatable, 0, std::move(why)};
+    super = {standard.clusters, standard.first_cluster, standard.allocatable, 0, {}, 0, std::move(why)};
+    super.console_limit = std::min(super.allocatable, ps2_console_limit(super.clusters));
     return super;
   };
   if (!std::ranges::equal(page.first(mark.size()), mark)) return wrong("its mark is missing");
@@ -83,6 +84,15 @@ Superblock Superblock::read(const Pages& card) {
   if (root_link == 0 || (card.number(root_link) & 0x80000000U) == 0)
     return wrong(fmt::format("its list of tables begins with cluster {}, where there is none",
                              le32(page, table_list_at)));
+  super.console_limit = std::min(super.allocatable, ps2_console_limit(super.clusters));
+  super.broken.resize(super.allocatable);
+  constexpr std::size_t clusters_a_block = pages_a_block / 2;
+  for (std::size_t at = broken_blocks_at; at < card_type_at; at += 4)
+    for (std::size_t i = 0; i < clusters_a_block; ++i) {
+      const std::uint64_t cluster = std::uint64_t{le32(page, at)} * clusters_a_block + i;
+      if (cluster >= super.first_cluster && cluster - super.first_cluster < super.allocatable)
+        super.broken[static_cast<std::size_t>(cluster) - super.first_cluster] = true;
+    }
   return super;
 }
 

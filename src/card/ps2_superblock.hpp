@@ -13,9 +13,14 @@ struct Superblock {
   std::size_t clusters = 0;       // of the whole card
   std::size_t first_cluster = 0;  // that saves and folders can have; theirs are counted from it
   std::size_t allocatable = 0;    // how many
+  std::size_t console_limit = 0;  // how many the console gives out: the rest is held back for broken ones
+  std::vector<bool> broken;       // per cluster for saves: it is in an erase block that the card calls broken
   std::size_t tables_at = 0;  // in the superblock: where the list of clusters with tables of tables stands
   std::string problem;        // why the usual numbers for a card of this size are taken; else empty
 
+  [[nodiscard]] bool is_broken(std::size_t cluster) const {
+    return cluster < broken.size() && broken[cluster];
+  }
   /// Every number is checked against the card's size.
   [[nodiscard]] static Superblock read(const Pages& card);
   /// Offsets of pointers to tables that lead nowhere; the usual ones are taken for them.
@@ -28,13 +33,14 @@ struct Superblock {
 
 namespace bayswap {
 
+/// How many clusters the console gives out on a card of so many: of its erase blocks of 8 clusters whole
+/// thousands, and one cluster for the root.
+constexpr std::size_t ps2_console_limit(std::size_t clusters) {
+  return clusters / 8 / 1000 * 1000 * 8 + 1;
+}
 /// Of a card whose pages' data are so many bytes.
 constexpr CardSize ps2_size(std::size_t data_bytes) {
-  const std::size_t clusters = data_bytes / ps2::cluster_bytes;
-  const std::size_t tables = clusters * 4 / ps2::cluster_bytes;
-  const std::size_t tables_of_tables = (tables * 4 + ps2::cluster_bytes - 1) / ps2::cluster_bytes;
-  // 8 clusters in front, 16 behind; the root has one.
-  return {clusters - 8 - tables_of_tables - tables - 16 - 1, data_bytes};
+  return {ps2_console_limit(data_bytes / ps2::cluster_bytes) - 1, data_bytes};
 }
 [[nodiscard]] double weigh_ps2(ByteView image, std::string& evidence);
 [[nodiscard]] Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish);

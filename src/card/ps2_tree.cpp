@@ -38,7 +38,8 @@ Tree::Tree(Blob image, bool with_spare)
 }
 
 bool Tree::is_system(std::size_t cluster) const {
-  return in_root_[cluster] || link_places_[cluster] == 0;
+  if (in_root_[cluster] || link_places_[cluster] == 0 || super_.is_broken(cluster)) return true;
+  return cluster >= super_.console_limit && (link(cluster) & link_used) == 0;  // held back
 }
 bool Tree::is_free(std::size_t cluster) const {
   return !is_system(cluster) && (link(cluster) & link_used) == 0;

@@ -29,14 +29,22 @@ Blob padded(const Blob& file, std::size_t at, std::size_t size) {
   return std::move(image).freeze();
 }
 
+bool is_filler(ByteView bytes) {
+  Byte value = 1;
+  return bytes.empty() || (is_uniform(bytes, &value) && (value == 0x00 || value == 0xff));
+}
+
 // Where the file could hold a card, the likeliest place first. A damaged one may weigh next to nothing.
 std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
   std::vector<Place> places;
   for (const CardFormat* format : card_formats()) {
     if (kind && format->save.kind != *kind) continue;
     for (const std::size_t size : format->image_sizes) {
-      const std::size_t room = file.size() > size ? file.size() - size : 0;
-      if (room > max_wrapper_bytes) continue;
+      std::size_t room = file.size() > size ? file.size() - size : 0;
+      if (room > max_wrapper_bytes) {
+        if (!is_filler(file.view().subspan(size))) continue;
+        room = 0;  // padded
+      }
       Place best{format, 0, size, -1};
       const auto score = [&](std::size_t at) {
         std::string evidence;
@@ -47,9 +55,11 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
         for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) score(at);
       } else {
         // Cut short: it may have had a header as well, of a round size.
-        const bool nearest = std::ranges::none_of(
-            format->image_sizes, [&](std::size_t other) { return other < size && other >= file.size(); });
-        if (!nearest) continue;
+        // The next size, or the same with spare bytes; or twice as much: half a card.
+        const bool smaller = std::any_of(
+            format->image_sizes.begin(), format->image_sizes.end(),
+            [&](std::size_t other) { return other >= file.size() && other + other / 32 < size; });
+        if (smaller && size != 2 * file.size()) continue;
         score(0);
         for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) score(at);
       }
@@ -63,7 +73,9 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
 
 }  // namespace
 
-Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int slot) {
+Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int slot, bool also_doubtful) {
+  const auto guess = guess_card(given.view());
+  const Blob whole = guess && guess->swapped ? words_swapped(given) : given;
   // Of four controller paks one; where none of them has a sound ID sector, the size has to do.
   const auto paks =
       slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
@@ -114,10 +126,15 @@ Result<Rescue> rescue_card(const Blob& whole, std::optional<CardKind> kind, int 
   best->on_card.assign(best->saves.size(), false);
   // The living before the deleted, the sure before the likely.
   for (const bool deleted : {false, true})
-    for (const auto confidence : {FoundSave::Confidence::certain, FoundSave::Confidence::likely})
-      for (std::size_t i = 0; i < best->saves.size(); ++i)
-        if (best->saves[i].deleted == deleted && best->saves[i].confidence == confidence)
-          best->on_card[i] = best->card->put(best->saves[i].save).has_value();
+    for (const auto confidence :
+         {FoundSave::Confidence::certain, FoundSave::Confidence::likely, FoundSave::Confidence::doubtful})
+      for (std::size_t i = 0; i < best->saves.size(); ++i) {
+        const FoundSave& one = best->saves[i];
+        if (one.deleted != deleted || one.confidence != confidence || one.save.entry.empty() ||
+            (confidence == FoundSave::Confidence::doubtful && !also_doubtful))
+          continue;
+        best->on_card[i] = best->card->put(one.save).has_value();
+      }
   return *std::move(best);
 }
 

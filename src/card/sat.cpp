@@ -39,6 +39,12 @@ bool is_first_at(ByteView image, Form form, std::size_t at) {
   return byte(0) == 0x80 && byte(1) == 0 && byte(2) == 0 && byte(3) == 0 && byte(name_at) > 0x20 &&
          byte(name_at) < 0x7f && byte(language_at) <= max_language && byte(size_at) == 0;
 }
+// A spread file is twice as long as a memory there is; half of one is no memory.
+bool is_memory_size(std::size_t bytes) {
+  constexpr std::size_t kilo = 1024;
+  return bytes == 32 * kilo || bytes == 512 * kilo || bytes == 1024 * kilo || bytes == 2048 * kilo ||
+         bytes == 4096 * kilo;
+}
 // Spread where something of a memory stands at the odd addresses only.
 Form form_of(ByteView image) {
   const Form spread{true};
@@ -199,6 +205,18 @@ class SatCard final : public BlockCard {
     for (std::size_t at = 0; at < block_size_; at += mark.size())
       std::ranges::copy(mark, image_.begin() + static_cast<std::ptrdiff_t>(at));
   }
+  std::string entry_problem(const Slot& slot) const override {
+    const Byte language = image_[slot.at + language_at];
+    return language <= max_language ? "" : fmt::format("language {}, which there is not", language);
+  }
+  // Off a damaged card: the language is only a label, and the console takes no other.
+  CardSave save_by(const Slot& slot, const Chain& way) const override {
+    CardSave save = save_at(slot, way.blocks);
+    if (save.entry.view()[language_at] <= max_language) return save;
+    std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
+    entry[language_at] = 0;
+    return named_save(CardKind::sat, Blob::copy_of(entry), save.payload);
+  }
   // First blocks whose tag was hit.
   std::vector<Slot> hidden_slots() const override {
     std::vector<Slot> list;
@@ -262,7 +280,7 @@ Blob fresh_sat(const CardSize& size, const NewCardOptions& wish) {
 
 double weigh_sat(ByteView image, std::string& evidence) {
   for (const Form form : {Form{false}, Form{true}}) {
-    if (!has_mark(image, form, 0)) continue;
+    if (!has_mark(image, form, 0) || !is_memory_size(image.size() / form.step())) continue;
     const bool block = has_mark(image, form, smallest_block - mark.size());
     evidence = fmt::format("the memory begins with its mark{}", form.spread ? ", at the odd addresses" : "");
     return block ? 0.98 : 0.6;
@@ -270,6 +288,7 @@ double weigh_sat(ByteView image, std::string& evidence) {
   // Without its mark: first blocks of saves, near the start.
   constexpr std::size_t max_blocks = 64;
   for (const Form form : {Form{false}, Form{true}}) {
+    if (!is_memory_size(image.size() / form.step())) continue;
     std::size_t saves = 0;
     const std::size_t block = usual_block_size(image.size() / form.step());
     for (std::size_t i = first_block; i < max_blocks && (i + 1) * block * form.step() <= image.size(); ++i)

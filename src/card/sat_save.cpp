@@ -25,7 +25,7 @@ CardEntry describe_sat(const CardSave& save) {
 }
 
 bool plausible_sat(ByteView entry) {
-  return is_plain_text(entry.subspan(name_at, name_bytes)) && entry[language_at] <= max_language;
+  return is_plain_text(entry.subspan(name_at, name_bytes));
 }
 
 bool is_sat_save(const CardSave& save) {
@@ -59,6 +59,7 @@ const SaveFormat& sat_save() {
                                  describe_sat,
                                  nullptr,
                                  nullptr,
+                                 false,
                                  1,
                                  fresh_sat_entry,
                                  "at most 11 plain characters",

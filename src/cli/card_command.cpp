@@ -4,6 +4,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/books.hpp"
 #include "cli/card_job.hpp"
 #include "fs/path.hpp"
 
@@ -24,6 +25,7 @@ Result<int> list(CardJob& job) {
                 {"block_bytes", card.block_bytes()},
                 {"capacity_blocks", card.capacity_blocks()},
                 {"free_blocks", card.free_blocks()},
+                {"notes", card.notes()},
                 {"problems", CardJob::to_json(problems)},
                 {"saves", std::move(saves)}});
     return exit_done;
@@ -64,6 +66,7 @@ Result<int> list(CardJob& job) {
   if (card.kind() == CardKind::scd)
     say(job.globals.quiet,
         "bayswap: note: the directory of an scd memory can't be read; docs/formats/scd.md says why");
+  for (const std::string& note : card.notes()) say(job.globals.quiet, "bayswap: note: " + note);
   if (!problems.empty())
     say(job.globals.quiet,
         fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
@@ -71,23 +74,35 @@ Result<int> list(CardJob& job) {
   return exit_done;
 }
 
-// In which form a save goes into files of its own.
-std::vector<std::pair<std::string, Blob>> files_for(const CardSave& save, const CardOptions& options,
-                                                    bool folder) {
+// What a console shows as its local time, as that moment where this program runs.
+std::int64_t as_local_time(std::int64_t shown) {
+  const auto seconds = static_cast<std::time_t>(shown);
+  std::tm fields{};
+  gmtime_r(&seconds, &fields);
+  fields.tm_isdst = -1;
+  return std::mktime(&fields);
+}
+
+// In which form a save goes into files of its own. They get the dates that the card has.
+std::vector<NewFile> files_for(const CardSave& save, const CardOptions& options, bool folder) {
   const std::string path = folder ? join_path(options.out, file_name_for(save.name)) : options.out;
-  std::vector<std::pair<std::string, Blob>> files;
+  std::vector<NewFile> files;
   const bool many = !save.files.empty() && !options.parcel;
   if (many) {
     for (const CardFile& file : save.files)
-      files.emplace_back(join_path(path, file_name_for(file.name)), file.bytes);
+      files.push_back({join_path(path, file_name_for(file.name)), file.bytes, modified_of(file)});
     return files;
   }
   const auto single = to_single_save(save);
   const bool as_single = single && !options.parcel && !options.raw;
   const char* extension = options.raw ? ".raw" : as_single ? ".single" : ".parcel";
-  files.emplace_back(folder ? path + extension : path, options.raw ? save.payload
-                                                       : as_single ? *single
-                                                                   : to_parcel(save));
+  std::optional<std::int64_t> modified = describe(save).modified;
+  if (modified) modified = as_local_time(*modified);
+  files.push_back({folder ? path + extension : path,
+                   options.raw ? save.payload
+                   : as_single ? *single
+                               : to_parcel(save),
+                   modified});
   return files;
 }
 
@@ -98,20 +113,20 @@ Result<int> take(CardJob& job) {
   BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
   const bool folder = names.size() > 1 || options.all || options.out.ends_with('/') ||
                       (there && there->kind == FileInfo::Kind::folder);
-  std::vector<std::pair<std::string, Blob>> files;
+  std::vector<NewFile> files;
   for (const std::string& name : names) {
     BAYSWAP_TRY(const CardSave save, opened.card->read(name));
     for (auto& file : files_for(save, options, folder)) files.push_back(std::move(file));
   }
   std::set<std::string> paths;
-  for (auto& [path, bytes] : files) {
+  for (auto& [path, bytes, modified] : files) {
     const std::string first = path;  // names that differ on the card may be one on the disk
     for (int i = 2; !paths.insert(path).second; ++i) path = fmt::format("{}-{}", first, i);
   }
   BAYSWAP_TRY(const int code, job.write_new("card take", files));
   if (job.globals.json) {
     Json made = Json::array();
-    for (const auto& [path, bytes] : files) made.push_back({{"path", path}, {"size_bytes", bytes.size()}});
+    for (const NewFile& file : files) made.push_back({{"path", file.path}, {"size_bytes", file.bytes.size()}});
     print_json({{"files", std::move(made)}});
   }
   return code;
@@ -136,6 +151,47 @@ Result<void> add_payload(CardJob& job, Card& card) {
   return job.put(card, save);
 }
 
+// A parcel, the console's entry in front of the content, or these inside of something else.
+Result<CardSave> save_in_file(CardJob& job, const Card& card, const std::string& path) {
+  BAYSWAP_TRY(const Blob file, job.disk.read(path));
+  auto save = single_save_from(file);
+  if (save || save.error().code != ErrorCode::not_recognised) {
+    if (!save) save.error().message = fmt::format("{}: {}", path, save.error().message);
+    return save;
+  }
+  std::vector<EmbeddedSave> inside = find_embedded_saves(file);
+  if (std::any_of(inside.begin(), inside.end(),
+                  [&](const EmbeddedSave& one) { return one.save.kind == card.kind(); }))
+    std::erase_if(inside, [&](const EmbeddedSave& one) { return one.save.kind != card.kind(); });
+  if (inside.empty())
+    return fail(ErrorCode::not_recognised, fmt::format("{}: {}", path, save.error().message),
+                save.error().hint + "; --as NAME where it is a save's data alone");
+  const EmbeddedSave* chosen = &inside.front();
+  if (inside.size() > 1) {
+    std::vector<std::string> choices;
+    for (const EmbeddedSave& one : inside) choices.push_back(one.evidence);
+    const auto answer = choose(job.globals, fmt::format("{} could be several things. Which?", path), choices);
+    if (!answer)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} could be several things: {}", path, joined(choices, "; or ")),
+                  "cut out the save that is meant, or run this on a terminal, where it is asked");
+    chosen = &inside[static_cast<std::size_t>(std::ranges::find(choices, *answer) - choices.begin())];
+  }
+  if (chosen->nameless)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{}: {}, and the game looks for it by that name", path, chosen->evidence),
+                fmt::format("cut off the {} bytes before it and say --as NAME", chosen->at));
+  say(job.globals.quiet, fmt::format("bayswap: note: {}: {}", path, chosen->evidence));
+  return chosen->save;
+}
+
+Result<int> undelete(CardJob& job) {
+  return job.change(job.options.image, "card undelete", [&](Card& card) -> Result<void> {
+    for (const std::string& name : job.options.names) BAYSWAP_CHECK(card.undelete(name));
+    return {};
+  });
+}
+
 Result<int> add(CardJob& job) {
   if (!job.options.as.empty())
     return job.change(job.options.image, "card add",
@@ -157,14 +213,8 @@ Result<int> add(CardJob& job) {
         }
         continue;
       }
-      BAYSWAP_TRY(const Blob file, job.disk.read(path));
-      auto save = single_save_from(file);
-      if (!save)
-        return fail(save.error().code, fmt::format("{}: {}", path, save.error().message),
-                    save.error().code == ErrorCode::not_recognised
-                        ? save.error().hint + "; --as NAME where it is a save's data alone"
-                        : save.error().hint);
-      BAYSWAP_CHECK(job.put(card, *save));
+      BAYSWAP_TRY(const CardSave save, save_in_file(job, card, path));
+      BAYSWAP_CHECK(job.put(card, save));
     }
     return {};
   });
@@ -200,6 +250,29 @@ Result<int> copy(CardJob& job) {
       from.card->kind());
 }
 
+// The game's product code in another region: said, by its ROM, by titles.toml, or by another save of the card.
+Result<std::string> code_there(CardJob& job, const Card& card, const CardSave& save, Region region) {
+  if (!job.options.code.empty()) return job.options.code;
+  const CardEntry own = describe(save);
+  if (!job.options.rom.empty()) {
+    BAYSWAP_TRY(const RomFacts rom, rom_at(job.globals, job.options.rom));
+    if (rom.game.region != region)
+      return fail(ErrorCode::wrong_region,
+                  fmt::format("{} is of {}, not {}", job.options.rom, name(rom.game.region), name(region)),
+                  "name the ROM of the region that is meant");
+    return rom.game.code;
+  }
+  if (const auto home = home_of(job.globals))
+    if (const auto titles = TitleBook::load(*home)) {
+      const GameId game{*platform_from_tag(to_text(save.kind)), own.code, own.title, own.region};
+      if (const auto row = titles->in_region(game, region)) return row->code;
+    }
+  for (const CardEntry& other : card.entries())
+    if (other.region == region && other.title == own.title && !own.title.empty() && !other.code.empty())
+      return other.code;
+  return std::string();
+}
+
 Result<int> rename(CardJob& job) {
   BAYSWAP_TRY(const auto region, job.wished_region());
   if (!region)
@@ -209,7 +282,8 @@ Result<int> rename(CardJob& job) {
   BAYSWAP_TRY(const int code, job.change(job.options.image, "card rename", [&](Card& card) -> Result<void> {
     for (const std::string& name : job.options.names) {
       BAYSWAP_TRY(const CardSave save, card.read(name));
-      BAYSWAP_TRY(const CardSave stamped, restamped(save, *region));
+      BAYSWAP_TRY(const std::string code, code_there(job, card, save, *region));
+      BAYSWAP_TRY(const CardSave stamped, restamped(save, *region, code));
       if (stamped.name == save.name) continue;
       if (card.read(stamped.name) && !job.options.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", stamped.name),
@@ -274,6 +348,10 @@ int card_add_command(const Globals& globals, const CardOptions& options) {
 int card_drop_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};
   return finished(drop(job));
+}
+int card_undelete_command(const Globals& globals, const CardOptions& options) {
+  CardJob job{globals, options};
+  return finished(undelete(job));
 }
 int card_copy_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};

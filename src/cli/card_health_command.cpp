@@ -4,10 +4,17 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/card_job.hpp"
+#include "cli/session.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
+
+void print_problems(const std::vector<CardProblem>& problems) {
+  for (const CardProblem& problem : problems)
+    fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), printable(problem.text),
+               problem.repairable ? toned(Tone::dim, "  (can be repaired)") : "");
+}
 
 Result<int> check(CardJob& job) {
   BAYSWAP_TRY(const auto opened, job.open(job.options.image));
@@ -18,10 +25,9 @@ Result<int> check(CardJob& job) {
   if (job.globals.json && !repair)
     print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
   if (!job.globals.json) {
-    for (const CardProblem& problem : problems)
-      fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), printable(problem.text),
-                 problem.repairable ? toned(Tone::dim, "  (can be repaired)") : "");
+    print_problems(problems);
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
+    for (const std::string& note : opened.card->notes()) say(job.globals.quiet, "bayswap: note: " + note);
   }
   if (repair) {
     BAYSWAP_TRY(const int code,
@@ -31,7 +37,14 @@ Result<int> check(CardJob& job) {
                 }));
     if (code != exit_done) return code;
     BAYSWAP_TRY(const auto repaired, job.open(job.options.image));
-    return repaired.card->check().empty() ? exit_done : exit_problems;
+    const auto remaining = repaired.card->check();
+    if (!job.globals.json) {
+      const std::size_t mended = problems.size() - std::min(problems.size(), remaining.size());
+      fmt::print("{} mended, {}\n", mended,
+                 remaining.empty() ? "none remain" : fmt::format("{} remain:", remaining.size()));
+      print_problems(remaining);
+    }
+    return remaining.empty() ? exit_done : exit_problems;
   }
   if (!problems.empty() && !job.options.repair)
     say(job.globals.quiet,
@@ -81,13 +94,16 @@ Result<int> rescue(CardJob& job) {
                   "kinds are ps1, ps2, gc, n64, dc, sat, pce, scd");
   }
   BAYSWAP_TRY(const Blob file, job.disk.read(options.image, std::size_t{80} << 20));
-  auto found = rescue_card(file, kind, options.slot);
+  auto found = rescue_card(file, kind, options.slot, options.doubtful);
   if (!found)
     return fail(found.error().code, fmt::format("{}: {}", options.image, found.error().message),
                 found.error().hint);
   BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
   const bool folder = options.out.ends_with('/') || (there && there->kind == FileInfo::Kind::folder);
-  std::vector<std::pair<std::string, Blob>> files;
+  if (options.doubtful && folder)
+    return fail(ErrorCode::bad_usage, "--doubtful is about the fresh card; a folder gets what is doubtful anyway",
+                "leave it out, or name a file with --out");
+  std::vector<NewFile> files;
   if (folder) {
     for (const FoundSave& one : found->saves) {
       if (one.save.size_bytes() == 0) continue;  // its entry is all there is
@@ -99,23 +115,36 @@ Result<int> rescue(CardJob& job) {
       const char* extension = one.save.entry.empty() ? ".raw" : ".parcel";
       std::string path = stem + sure + extension;
       const auto taken = [&] {
-        return std::ranges::any_of(files, [&](const auto& other) { return other.first == path; });
+        return std::ranges::any_of(files, [&](const auto& other) { return other.path == path; });
       };
       for (int i = 2; taken(); ++i) path = fmt::format("{}{}-{}{}", stem, sure, i, extension);
-      files.emplace_back(path, one.save.entry.empty() ? one.save.payload : to_parcel(one.save));
+      files.push_back({path, one.save.entry.empty() ? one.save.payload : to_parcel(one.save)});
     }
   } else if (!found->saves.empty()) {
-    files.emplace_back(options.out, found->card->image());
+    files.push_back({options.out, found->card->image()});
   }
   const auto put_on = static_cast<std::size_t>(std::ranges::count(found->on_card, true));
   if (!job.globals.json) print_found(*found);
+  std::size_t doubtful = 0;
+  for (std::size_t i = 0; i < found->saves.size(); ++i)
+    doubtful += found->on_card[i] && found->saves[i].confidence == FoundSave::Confidence::doubtful ? 1 : 0;
+  if (doubtful > 0 && !options.yes) {
+    if (!has_terminal())
+      return fail(ErrorCode::unsafe, "nothing was written: there is no terminal to ask on",
+                  "say --yes to have what is doubtful on the card, or leave out --doubtful");
+    if (!ask(fmt::format("Put {} doubtful saves onto the fresh card as well?", doubtful))) {
+      say(false, "Nothing was written.");
+      return exit_refused;
+    }
+  }
   BAYSWAP_TRY(const int code, job.write_new("card rescue", files));
   if (job.globals.json) {
     Json saves = Json::array();
     for (std::size_t i = 0; i < found->saves.size(); ++i)
       saves.push_back(to_json(found->kind, found->saves[i], found->on_card[i] && !folder));
     Json written = Json::array();
-    for (const auto& [path, bytes] : files) written.push_back({{"path", path}, {"size_bytes", bytes.size()}});
+    for (const NewFile& one : files)
+      written.push_back({{"path", one.path}, {"size_bytes", one.bytes.size()}});
     print_json({{"kind", to_text(found->kind)},
                 {"begins_at", found->at},
                 {"missing_bytes", found->missing_bytes},
@@ -130,12 +159,16 @@ Result<int> rescue(CardJob& job) {
     return exit_problems;
   }
   if (!folder && put_on < found->saves.size())
-    say(job.globals.quiet, fmt::format("bayswap: {} of {} saves are on the fresh card; `--out FOLDER/` "
-                                       "writes the others too, as parcels.",
-                                       put_on, found->saves.size()));
-  const bool whole = std::ranges::all_of(found->saves, [](const FoundSave& one) {
-    return one.deleted || one.confidence == FoundSave::Confidence::certain;
-  });
+    say(job.globals.quiet,
+        fmt::format("bayswap: {} of {} saves are on the fresh card; {}`--out FOLDER/` writes the others too, as "
+                    "parcels.",
+                    put_on, found->saves.size(),
+                    options.doubtful ? "" : "--doubtful puts what is doubtful there as well, "));
+  bool whole = true;
+  for (std::size_t i = 0; i < found->saves.size(); ++i)
+    whole = whole && (found->saves[i].deleted ||
+                      (found->saves[i].confidence == FoundSave::Confidence::certain &&
+                       (folder || found->on_card[i])));
   return whole && found->missing_bytes == 0 ? exit_done : exit_problems;
 }
 

@@ -96,24 +96,24 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
 }
 
 Result<int> CardJob::write_new(const std::string& what,
-                               const std::vector<std::pair<std::string, Blob>>& files) {
+                               const std::vector<NewFile>& files) {
   if (files.empty()) return exit_done;
   Plan plan;
   plan.kind = EntryKind::card;
   plan.reason = fmt::format("{} {}", what, options.image);
   plan.from_files.push_back(disk.absolute_path(options.image));
-  for (const auto& [path, bytes] : files) {
+  for (const auto& [path, bytes, modified] : files) {
     BAYSWAP_TRY(const auto info, disk.stat(path));
     if (info)
       return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
                   "choose another --out; nothing was written");
-    plan.changes.push_back({path, std::nullopt, bytes});
+    plan.changes.push_back({path, std::nullopt, bytes, modified});
   }
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
   BAYSWAP_CHECK(run_whole(plan, disk, *logbook));
   if (globals.json || globals.quiet) return exit_done;
-  for (const auto& [path, bytes] : files)
-    print_field("wrote", fmt::format("{} ({} bytes)", path, bytes.size()));
+  for (const NewFile& file : files)
+    print_field("wrote", fmt::format("{} ({} bytes)", file.path, file.bytes.size()));
   return exit_done;
 }
 

@@ -20,6 +20,12 @@ struct OpenCard {
   int slots = 1;
 };
 
+struct NewFile {
+  std::string path;
+  Blob bytes;
+  std::optional<std::int64_t> modified = std::nullopt;  // seconds since 1970, UTC
+};
+
 struct CardJob {
   const Globals& globals;
   const CardOptions& options;
@@ -35,7 +41,7 @@ struct CardJob {
   /// Puts a save on; with --replace over one of its name. Warns of another region's save of the same game.
   Result<void> put(Card& card, const CardSave& save);
   /// Creates files that did not exist, all or none, through the logbook. Refuses all if one exists.
-  Result<int> write_new(const std::string& what, const std::vector<std::pair<std::string, Blob>>& files);
+  Result<int> write_new(const std::string& what, const std::vector<NewFile>& files);
   Result<std::optional<Region>> wished_region() const;
 
   static Json to_json(CardKind kind, const CardEntry& entry);

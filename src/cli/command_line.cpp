@@ -166,6 +166,10 @@ void add_card_commands(CLI::App& app, Words& w) {
         "Saves, as `card list` names them")
       ->required();
 
+  names(*action("undelete", "Bring a deleted save back", card_undelete_command), "NAME",
+        "Saves that `card list` shows as deleted")
+      ->required();
+
   CLI::App* copy = action("copy", "Copy saves to another card", card_copy_command);
   names(*copy, "NAME TO-IMAGE", "Saves, and last the card they go to")->required();
   copy->add_flag("--all", w.card.all, "Every good save of the card");
@@ -178,6 +182,12 @@ void add_card_commands(CLI::App& app, Words& w) {
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
       ->type_name("REGION");
+  CLI::Option* code = rename->add_option("--code", w.card.code,
+                                         "ps1, ps2: the game's product code there, e.g. SLES-99001");
+  code->type_name("CODE");
+  rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which tells the code")
+      ->type_name("FILE")
+      ->excludes(code);
   rename->add_flag("--replace", w.card.replace, "Replace a save that has the new name");
 
   CLI::App* make = action("make", "Make a freshly formatted card", card_make_command);
@@ -203,6 +213,8 @@ void add_card_commands(CLI::App& app, Words& w) {
       ->required()
       ->type_name("OUT");
   rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");
+  rescue->add_flag("--doubtful", w.card.doubtful, "Put what is doubtful onto the fresh card as well");
+  rescue->add_flag("--yes", w.card.yes, "Don't ask");
 
   CLI::App* picture = action("picture", "Draw the saves' icons and the card's blocks", card_picture_command);
   picture->add_option("--out", w.card.out, "The PNG file to write")->required()->type_name("PNG");

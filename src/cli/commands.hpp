@@ -52,7 +52,9 @@ struct CardOptions {
   std::string form;
   std::string out;
   std::string region;
-  std::string as;  // the name of a save of which only the data are there
+  std::string as;    // the name of a save of which only the data are there
+  std::string code;  // the game's product code in the other region
+  std::string rom;   // its ROM or disc there
   std::size_t blocks = 0;
   std::size_t bytes = 0;
   int slot = 0;
@@ -62,7 +64,10 @@ struct CardOptions {
   bool raw = false;
   bool replace = false;
   bool repair = false;
+  bool doubtful = false;
+  bool yes = false;
 };
+int card_undelete_command(const Globals& globals, const CardOptions& options);
 int card_list_command(const Globals& globals, const CardOptions& options);
 int card_take_command(const Globals& globals, const CardOptions& options);
 int card_add_command(const Globals& globals, const CardOptions& options);

@@ -74,6 +74,12 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::inspect:
       add("`bayswap inspect FILE` tells");
       break;
+    case Remedy::Kind::undelete:
+      add("`bayswap card undelete` brings it back");
+      break;
+    case Remedy::Kind::code:
+      add("--code CODE says it, or --rom FILE shows it");
+      break;
     case Remedy::Kind::rescue_card:
       add("`bayswap card rescue` puts what is left on a fresh card");
       break;

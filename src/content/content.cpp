@@ -139,7 +139,7 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
   Content out = content;
   out.game = game;
   if (content.item) {
-    auto stamped = restamped(*content.item, game.region);
+    auto stamped = restamped(*content.item, game.region, game.code);
     if (!stamped) {
       Error error = std::move(stamped.error());
       error.code = ErrorCode::wrong_region;

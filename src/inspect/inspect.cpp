@@ -105,7 +105,8 @@ bool has_layouts(CardKind kind) {
 // A card of many saves.
 bool find_card(const Blob& bytes, Finding& finding) {
   const auto guess = guess_card(bytes.view());
-  if (!guess || has_layouts(guess->kind)) return false;
+  // Inside of something, or with its bytes exchanged, no layout has it.
+  if (!guess || (has_layouts(guess->kind) && guess->wrapper_bytes == 0 && !guess->swapped)) return false;
   const auto card = open_card(bytes);
   if (!card) return false;
   finding.kind = FileKind::memory_card;
@@ -114,7 +115,43 @@ bool find_card(const Blob& bytes, Finding& finding) {
   finding.evidence.push_back(guess->evidence);
   if (guess->wrapper_bytes > 0)
     finding.evidence.push_back(fmt::format("the card begins at {}; what is around it is kept", guess->at));
+  for (std::string& note : (*card)->notes()) finding.evidence.push_back(std::move(note));
   describe_card(**card, finding);
+  return true;
+}
+
+void describe_single(const CardSave& save, double confidence, Finding& finding) {
+  finding.kind = FileKind::single_save;
+  finding.platform = platform_from_tag(to_text(save.kind));
+  finding.confidence = confidence;
+  const CardEntry entry = describe(save);
+  finding.evidence.push_back(fmt::format("its name is {}{}, its content has {} bytes", entry.name,
+                                         entry.title.empty() ? "" : fmt::format(" ({})", entry.title),
+                                         entry.size_bytes));
+  if (!entry.code.empty() && finding.platform)
+    finding.game = GameId{*finding.platform, entry.code, entry.title, entry.region};
+}
+
+// A save off a card in a file of its own: a parcel, the console's entry in front of the content, or both
+// inside of something else.
+bool find_single(const Blob& bytes, bool anywhere, Finding& finding) {
+  if (const auto save = single_save_from(bytes)) {
+    finding.evidence.emplace_back(bytes.size() > 8 && bytes.view()[0] == 'P'
+                                      ? "a parcel, or the console's own directory entry in front of the content"
+                                      : "the console's own directory entry stands in front of the content");
+    describe_single(*save, 0.95, finding);
+    return true;
+  }
+  if (!anywhere) return false;
+  const auto inside = find_embedded_saves(bytes);
+  if (inside.empty()) return false;
+  const EmbeddedSave& best = inside.front();
+  finding.evidence.push_back(best.evidence);
+  describe_single(best.save, inside.size() == 1 ? 0.85 : 0.6, finding);
+  if (best.nameless)
+    finding.evidence.emplace_back("the name it has on a card is not in the file: it has to be said");
+  for (std::size_t i = 1; i < inside.size(); ++i)
+    finding.evidence.push_back("or else: " + inside[i].evidence);
   return true;
 }
 
@@ -191,6 +228,8 @@ std::string_view to_text(FileKind kind) {
       return "controller pak";
     case FileKind::memory_card:
       return "memory card";
+    case FileKind::single_save:
+      return "single save";
     case FileKind::package:
       return "package";
     case FileKind::parameter_file:
@@ -220,6 +259,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   }
   if (find_package(plain, finding) || find_card(plain, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
+  if (find_single(plain, recognition.matches.empty(), finding)) return finding;
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);
     return finding;

@@ -96,51 +96,77 @@ std::optional<Region> region_from_text(std::string_view text) {
   return std::nullopt;
 }
 
-Region region_of_letter(char letter) {
-  switch (letter) {
-    case 'J':
-      return Region::japan;
-    case 'E':
-    case 'G':
-      return Region::north_america;
-    case 'P':
-    case 'L':
-    case 'X':
-    case 'Y':
-    case 'Z':
-      return Region::europe;
-    case 'D':
-      return Region::germany;
-    case 'F':
-      return Region::france;
-    case 'I':
-      return Region::italy;
-    case 'S':
-      return Region::spain;
-    case 'H':
-      return Region::netherlands;
-    case 'W':
-      return Region::scandinavia;
-    case 'U':
-      return Region::australia;
-    case 'B':
-      return Region::brazil;
-    case 'N':
-      return Region::canada;
-    case 'C':
-      return Region::china;
-    case 'K':
-      return Region::korea;
-    case 'A':
-      return Region::asia;
+namespace {
+
+constexpr std::array<std::pair<char, Region>, 18> usual_letters{{{'J', Region::japan},
+                                                                 {'E', Region::north_america},
+                                                                 {'G', Region::north_america},
+                                                                 {'P', Region::europe},
+                                                                 {'X', Region::europe},
+                                                                 {'Y', Region::europe},
+                                                                 {'Z', Region::europe},
+                                                                 {'L', Region::europe},
+                                                                 {'D', Region::germany},
+                                                                 {'F', Region::france},
+                                                                 {'I', Region::italy},
+                                                                 {'S', Region::spain},
+                                                                 {'H', Region::netherlands},
+                                                                 {'U', Region::australia},
+                                                                 {'B', Region::brazil},
+                                                                 {'N', Region::canada},
+                                                                 {'C', Region::china},
+                                                                 {'K', Region::korea}}};
+// What two families have otherwise.
+constexpr std::array<std::pair<char, Region>, 9> nds_letters{{{'L', Region::north_america},
+                                                              {'M', Region::scandinavia},
+                                                              {'N', Region::scandinavia},
+                                                              {'O', Region::world},
+                                                              {'Q', Region::scandinavia},
+                                                              {'R', Region::europe},
+                                                              {'T', Region::north_america},
+                                                              {'V', Region::europe},
+                                                              {'W', Region::europe}}};
+constexpr std::array<std::pair<char, Region>, 7> wii_letters{{{'A', Region::world},
+                                                              {'L', Region::europe},
+                                                              {'M', Region::europe},
+                                                              {'N', Region::north_america},
+                                                              {'Q', Region::korea},
+                                                              {'T', Region::korea},
+                                                              {'W', Region::asia}}};
+constexpr std::array<std::pair<char, Region>, 2> older_letters{
+    {{'A', Region::asia}, {'W', Region::scandinavia}}};
+
+template <class Table>
+std::optional<Region> find_letter(const Table& table, char letter) {
+  const auto* found = std::ranges::find(table, letter, &Table::value_type::first);
+  return found == table.end() ? std::nullopt : std::optional(found->second);
+}
+
+}  // namespace
+
+Region region_of_letter(Platform platform, char letter) {
+  std::optional<Region> own;
+  switch (platform) {
+    case nds:
+      own = find_letter(nds_letters, letter);
+      break;
+    case gc:
+    case wii:
+    case wiiu:
+    case n3ds:
+      own = find_letter(wii_letters, letter);
+      break;
     default:
-      return Region::unknown;
+      own = find_letter(older_letters, letter);
   }
+  if (!own) own = find_letter(usual_letters, letter);
+  return own.value_or(Region::unknown);
 }
 
 Region region_of_code(Platform platform, std::string_view code) {
   const bool disc = platform == ps1 || platform == ps2 || platform == psp;
-  if (!disc) return code.size() == 4 ? region_of_letter(code[3]) : Region::unknown;
+  const bool numbered = platform == ws || platform == ngp || platform == sms || platform == gg;
+  if (!disc) return code.size() == 4 && !numbered ? region_of_letter(platform, code[3]) : Region::unknown;
   if (code.size() < 4) return Region::unknown;
   switch (code[2]) {
     case 'E':

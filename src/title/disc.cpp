@@ -73,7 +73,7 @@ std::optional<RomFacts> read_disc_header(const RomView& rom) {
   facts.game.code = as_text(h.first(4));
   facts.game.maker = as_text(h.subspan(4, 2));
   facts.game.revision = h[7];
-  facts.game.region = region_of_letter(facts.game.code.back());
+  facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
   facts.game.title = header_text(h.subspan(disc_title_at, disc_title_bytes));
   if (facts.game.platform == Platform::wii)
     facts.game.title_id = (std::uint64_t{0x00010000} << 32) | be32(h, 0);

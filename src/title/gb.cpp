@@ -56,7 +56,7 @@ bool has_code(ByteView h) {
   if (h[code_at - 1] == 0 || h[code_at - 1] == ' ') return true;
   constexpr std::string_view kinds = "ABHKV";
   return h[old_maker_at] == later_maker && kinds.find(static_cast<char>(code.front())) != kinds.npos &&
-         region_of_letter(static_cast<char>(code.back())) != Region::unknown;
+         region_of_letter(Platform::gbc, static_cast<char>(code.back())) != Region::unknown;
 }
 
 void add_chips(ByteView h, const BoardType& board, RomFacts& facts) {
@@ -98,7 +98,7 @@ std::optional<RomFacts> read_gb_header(const RomView& rom) {
   ByteView title = h.subspan(title_at, colour ? 15 : 16);
   if (const ByteView code = h.subspan(code_at, 4); colour && has_code(h)) {
     facts.game.code.assign(code.begin(), code.end());
-    facts.game.region = region_of_letter(facts.game.code.back());
+    facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
     title = title.first(code_at - title_at);
   }
   facts.game.title = header_text(title);

@@ -54,7 +54,7 @@ std::optional<RomFacts> read_gba_header(const RomView& rom) {
   facts.game.title = header_text(h.subspan(title_at, 12));
   if (const ByteView code = h.subspan(code_at, 4); is_plain_code(code)) {
     facts.game.code.assign(code.begin(), code.end());
-    facts.game.region = region_of_letter(facts.game.code.back());
+    facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
   }
   facts.game.revision = h[revision_at];
   facts.check_code = h[checksum_at];

@@ -59,7 +59,7 @@ std::optional<RomFacts> read_n64_header(const RomView& rom) {
     facts.game.title = header_text(view.subspan(title_at, title_size));
     if (coded) {
       facts.game.code.assign(code.begin(), code.end());
-      facts.game.region = region_of_letter(facts.game.code.back());
+      facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
     }
     facts.game.revision = header[revision_at];
     facts.order = order;

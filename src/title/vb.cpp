@@ -38,7 +38,7 @@ std::optional<RomFacts> read_vb_header(const RomView& rom) {
   facts.game.title = to_utf8(h.first(title_size), TextEncoding::shift_jis);
   facts.game.code.assign(h.begin() + code_at, h.begin() + code_at + code_size);
   facts.game.maker.assign(h.begin() + maker_at, h.begin() + maker_at + maker_size);
-  facts.game.region = region_of_letter(facts.game.code.back());
+  facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
   facts.game.revision = h[revision_at];
   facts.confidence = 0.9;
   facts.evidence.emplace_back("a vb header before the vectors at its end");
