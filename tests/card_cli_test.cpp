@@ -129,16 +129,21 @@ TEST_F(CardCli, ABrokenCardsSavesAreRescued) {
 
 TEST_F(CardCli, RegionsAreStampedAndWatched) {
   const std::string card = path("clubroom/cards/saltglass.card");
-  const Outcome renamed = bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan"});
-  EXPECT_EQ(renamed.code, 0);
+  const Outcome codeless = bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan"});
+  EXPECT_EQ(codeless.code, 2);
+  EXPECT_TRUE(has(codeless.err, "--code CODE")) << codeless.err;
+  EXPECT_EQ(bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan", "--code", "x"}).code, 2);
+  const Outcome renamed =
+      bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan", "--code", "slps_990.02"});
+  EXPECT_EQ(renamed.code, 0) << renamed.err;
   EXPECT_TRUE(has(renamed.err, "that is not touched"));
   const auto listed = json({"card", "list", card});
   bool stamped = false;
   for (const auto& save : listed["saves"])
-    stamped |= save["name"] == "BISLPS-99001IDA" && save["region"] == "Japan" && save["state"] == "good";
+    stamped |= save["name"] == "BISLPS-99002IDA" && save["region"] == "Japan" && save["state"] == "good";
   EXPECT_TRUE(stamped);
   EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
-  ASSERT_EQ(bayswap({"card", "take", card, "BISLPS-99001IDA", "--out", path("one")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "take", card, "BISLPS-99002IDA", "--out", path("one")}).code, 0);
   const std::string other = path("other.card");
   ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "europe"}).code, 3);

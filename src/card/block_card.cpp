@@ -153,7 +153,8 @@ Result<void> BlockCard::undelete(const std::string& name) {
     std::set<std::string> deleted;
     for (const Held& row : listing().rows)
       if (row.slot.deleted) deleted.insert(row.entry.name);
-    return fail(ErrorCode::bad_usage, fmt::format("no deleted save called '{}' is on the card", printable(name)),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("no deleted save called '{}' is on the card", printable(name)),
                 did_you_mean(name, deleted), {Remedy::Kind::list_card, {}});
   }
   if (names().contains(name))
@@ -174,12 +175,14 @@ Result<void> BlockCard::undelete(const std::string& name) {
     // Its bytes are in hand: they may be written over while it is put anew.
     const CardSave save = save_at(slot, chain.blocks);
     if (!format_.is_save(save))
-      return fail(ErrorCode::damaged, fmt::format("{}: its entry and its content do not agree", printable(name)),
+      return fail(ErrorCode::damaged,
+                  fmt::format("{}: its entry and its content do not agree", printable(name)),
                   "it can't be brought back whole", {Remedy::Kind::rescue_card, {}});
     if (const std::size_t wanted = blocks_for(save); wanted > free_blocks())
-      return fail(ErrorCode::does_not_fit, fmt::format("{} takes {} {}s, and {} are free", printable(name), wanted,
-                                                       unit(), free_blocks()),
-                  "drop another save first");
+      return fail(
+          ErrorCode::does_not_fit,
+          fmt::format("{} takes {} {}s, and {} are free", printable(name), wanted, unit(), free_blocks()),
+          "drop another save first");
     BAYSWAP_CHECK(place(save));
   }
   seal();

@@ -1,5 +1,5 @@
-// Saves off a card in whatever state: by its directory as far as it goes, by backups and guessed links, by what
-// the content itself shows.
+// Saves off a card in whatever state: by its directory as far as it goes, by backups and guessed links, by
+// what the content itself shows.
 #include <fmt/format.h>
 
 #include <algorithm>

@@ -85,7 +85,7 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
         if (confidence > 0.4 &&
             (!best || confidence > best->confidence ||
              (confidence == best->confidence && format->save.kind == best->kind && size > best->image_bytes)))
-          best = CardGuess{format->save.kind, confidence, at, size, file.size() - size, false,
+          best = CardGuess{format->save.kind,  confidence, at, size, file.size() - size, false,
                            std::move(evidence)};
       }
     }
@@ -102,7 +102,8 @@ Blob words_swapped(const Blob& file) {
 }
 
 Result<void> Card::undelete(const std::string& /*name*/) {
-  return fail(ErrorCode::unsupported, fmt::format("a {} card keeps no trace of deleted saves", to_text(kind())),
+  return fail(ErrorCode::unsupported,
+              fmt::format("a {} card keeps no trace of deleted saves", to_text(kind())),
               "the logbook may have it, if Bay Swap deleted it", {Remedy::Kind::show_logbook, {}});
 }
 
@@ -235,8 +236,8 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
   const bool other = describe(save).region != region;
   if (format.code_by_region && other && disc_code(code).empty())
     return fail(ErrorCode::bad_usage,
-                code.empty() ? fmt::format("{}: in {} the game has another product code", printable(save.name),
-                                           name(region))
+                code.empty() ? fmt::format("{}: in {} the game has another product code",
+                                           printable(save.name), name(region))
                              : fmt::format("'{}' is no product code such as SLES-99001", printable(code)),
                 "its own code would make the game look for it in vain", {Remedy::Kind::code, {}});
   if (save.entry.size() == format.entry_bytes)
@@ -250,13 +251,15 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
 
 std::optional<CardGuess> guess_card(ByteView file) {
   auto guess = guess_as_it_stands(file);
-  if (guess || file.size() < 8192 || file.size() > (std::size_t{80} << 20)) return guess;
+  constexpr double clear = 0.6;
+  if ((guess && guess->confidence > clear) || file.size() < 2048 || file.size() > (std::size_t{80} << 20))
+    return guess;
   // Some readers exchange bytes.
-  guess = guess_as_it_stands(words_swapped(Blob::copy_of(file)).view());
-  if (!guess) return guess;
-  guess->swapped = true;
-  guess->evidence += ", with the two bytes of each 16-bit word exchanged";
-  return guess;
+  auto turned = guess_as_it_stands(words_swapped(Blob::copy_of(file)).view());
+  if (!turned || (guess && turned->confidence <= guess->confidence)) return guess;
+  turned->swapped = true;
+  turned->evidence += ", with the two bytes of each 16-bit word exchanged";
+  return turned;
 }
 
 std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes) {

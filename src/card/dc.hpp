@@ -26,7 +26,8 @@ inline constexpr std::size_t time_bytes = 8;
 inline constexpr std::size_t blocks_at = 24;
 inline constexpr std::size_t header_block_at = 26;  // in which of its blocks the header stands
 
-/// Returns how many bytes the checksum in a file's header covers; 0 if it has none, or they are not all there.
+/// Returns how many bytes the checksum in a file's header covers; 0 if it has none, or they are not all
+/// there.
 [[nodiscard]] std::size_t covered_bytes(ByteView data);
 /// Returns the checksum of so many bytes, as the header should have it.
 [[nodiscard]] std::uint16_t content_crc(ByteView covered);

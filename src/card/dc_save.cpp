@@ -112,18 +112,9 @@ void set_dc_size(std::span<Byte> entry, std::size_t payload_bytes) {
 }  // namespace
 
 const SaveFormat& dc_save() {
-  static const SaveFormat format{CardKind::dc,
-                                 entry_bytes,
-                                 false,
-                                 plausible_dc,
-                                 is_dc_save,
-                                 describe_dc,
-                                 icon_dc,
-                                 nullptr,
-                                 false,
-                                 block_size,
-                                 fresh_dc_entry,
-                                 "at most 12 plain characters",
+  static const SaveFormat format{CardKind::dc, entry_bytes, false,          plausible_dc,
+                                 is_dc_save,   describe_dc, icon_dc,        nullptr,
+                                 false,        block_size,  fresh_dc_entry, "at most 12 plain characters",
                                  set_dc_size};
   return format;
 }

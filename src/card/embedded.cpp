@@ -69,7 +69,8 @@ class Finder {
         }))
       return;
     const bool ends = content_at + content == bytes_.size();
-    found_.push_back({{std::move(save), entry_at, false, std::move(evidence)}, score + (ends ? 2 : 0), content_at});
+    found_.push_back(
+        {{std::move(save), entry_at, false, std::move(evidence)}, score + (ends ? 2 : 0), content_at});
   }
 
   void ps1_entry(std::size_t from) {
@@ -96,7 +97,8 @@ class Finder {
     const std::size_t content = from + entry_bytes;
     if (size == 0 || size > left(content)) return;
     add(named_save(CardKind::gc, file_.slice(from, entry_bytes), file_.slice(content, size)), from, content,
-        size, 6, fmt::format("a gc directory entry stands at {}, its {} blocks behind it", from, size / block_size));
+        size, 6,
+        fmt::format("a gc directory entry stands at {}, its {} blocks behind it", from, size / block_size));
   }
 
   void n64_entry(std::size_t from) {
@@ -117,7 +119,8 @@ class Finder {
     using namespace dc;
     if (bytes_[from] != type_data && bytes_[from] != type_game) return;
     const ByteView entry = at(from, entry_bytes);
-    if (entry.empty() || !dc_save().plausible(entry) || !is_decimal(entry.subspan(time_at, time_bytes))) return;
+    if (entry.empty() || !dc_save().plausible(entry) || !is_decimal(entry.subspan(time_at, time_bytes)))
+      return;
     const std::size_t size = le16(entry, blocks_at) * block_size;
     const std::size_t content = from + entry_bytes;
     if (size == 0 || size > left(content)) return;
@@ -141,7 +144,8 @@ class Finder {
     for (const bool together : {false, true})
       for (const std::size_t unit : {std::size_t{1024}, std::size_t{512}, std::size_t{1}}) {
         std::vector<CardFile> files;
-        const auto end = together ? files_together(from, count, unit, files) : files_one_by_one(from, count, unit, files);
+        const auto end =
+            together ? files_together(from, count, unit, files) : files_one_by_one(from, count, unit, files);
         if (!end || files.size() + 2 < count) continue;
         const bool shown = std::any_of(files.begin(), files.end(), [](const CardFile& one) {
           return one.name == "icon.sys" && one.bytes.size() > 4 && one.bytes.view()[0] == 'P' &&
@@ -169,33 +173,37 @@ class Finder {
     const ByteView entry = at(from, entry_bytes);
     if (entry.empty()) return std::nullopt;
     const unsigned mode = le16(entry, mode_at);
-    if ((mode & mode_file) == 0 || (mode & mode_folder) != 0 || !ps2_save().plausible(entry)) return std::nullopt;
+    if ((mode & mode_file) == 0 || (mode & mode_folder) != 0 || !ps2_save().plausible(entry))
+      return std::nullopt;
     return std::pair{to_utf8(entry.subspan(name_at, name_bytes), TextEncoding::shift_jis),
                      std::size_t{le32(entry, length_at)}};
   }
-  [[nodiscard]] std::optional<std::size_t> files_one_by_one(std::size_t from, std::size_t count, std::size_t unit,
+  [[nodiscard]] std::optional<std::size_t> files_one_by_one(std::size_t from, std::size_t count,
+                                                            std::size_t unit,
                                                             std::vector<CardFile>& files) const {
     using namespace ps2;
     std::size_t next = from + entry_bytes;
-    for (std::size_t dots = 0; dots < 2 && !at(next, entry_bytes).empty() && is_dots_entry(at(next, entry_bytes));
-         ++dots)
+    for (std::size_t dots = 0;
+         dots < 2 && !at(next, entry_bytes).empty() && is_dots_entry(at(next, entry_bytes)); ++dots)
       next += entry_bytes;
     while (files.size() + 2 < count) {
       const auto one = file_entry(next);
       if (!one || one->second > left(next + entry_bytes)) return std::nullopt;
       const std::size_t padded = (one->second + unit - 1) / unit * unit;
-      files.push_back({one->first, file_.slice(next, entry_bytes), file_.slice(next + entry_bytes, one->second)});
+      files.push_back(
+          {one->first, file_.slice(next, entry_bytes), file_.slice(next + entry_bytes, one->second)});
       next += entry_bytes + std::min(padded, left(next + entry_bytes));
     }
     return next;
   }
-  [[nodiscard]] std::optional<std::size_t> files_together(std::size_t from, std::size_t count, std::size_t unit,
+  [[nodiscard]] std::optional<std::size_t> files_together(std::size_t from, std::size_t count,
+                                                          std::size_t unit,
                                                           std::vector<CardFile>& files) const {
     using namespace ps2;
     std::vector<std::size_t> entries;
     std::size_t next = from + entry_bytes;
-    for (std::size_t dots = 0; dots < 2 && !at(next, entry_bytes).empty() && is_dots_entry(at(next, entry_bytes));
-         ++dots)
+    for (std::size_t dots = 0;
+         dots < 2 && !at(next, entry_bytes).empty() && is_dots_entry(at(next, entry_bytes)); ++dots)
       next += entry_bytes;
     for (; entries.size() + 2 < count; next += entry_bytes) {
       if (!file_entry(next)) return std::nullopt;
@@ -231,9 +239,11 @@ class Finder {
   // "BESLES-99001SAVE": the last such text before `end`.
   [[nodiscard]] std::string disc_name_before(std::size_t end) const {
     const std::string_view text(reinterpret_cast<const char*>(bytes_.data()), end);
-    for (std::size_t start = text.size() < disc_code_end ? 0 : text.size() - disc_code_end + 1; start-- > 0;) {
+    for (std::size_t start = text.size() < disc_code_end ? 0 : text.size() - disc_code_end + 1;
+         start-- > 0;) {
       const std::string_view head = text.substr(start, disc_code_end);
-      if (region_of_disc_name(head) == Region::unknown || disc_code(head.substr(2)) != head.substr(2)) continue;
+      if (region_of_disc_name(head) == Region::unknown || disc_code(head.substr(2)) != head.substr(2))
+        continue;
       std::string name;
       for (const char c : text.substr(start, ps1::name_bytes - 1)) {
         if (c < 0x20 || c > 0x7e) break;

@@ -182,17 +182,21 @@ class GcCard final : public BlockCard {
   void repair_medium() override {
     put_be16(image_, megabits_at, static_cast<std::uint16_t>(block_count() / blocks_a_megabit));
     seal_area(image_, header);
-    if (orphans().empty()) mend_copy(directory, directories);
-    mend_copy(table, tables);
+    // The links first: it is the count that is wrong, and the other copy may not know the newest save.
     for (const std::size_t copy : {0U, 1U})
       if (has_right_sums(image_, table(copy)) && !is_sound(image_, table(copy))) {
         put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
         seal_area(image_, table(copy));
       }
+    if (orphans().empty()) mend_copy(directory, directories);
+    mend_copy(table, tables);
     refresh();
   }
   std::string untrusted() const override {
     if (!has_sound_copies()) return "the directory or the allocation table is broken, and its backup too";
+    for (const std::size_t copy : {0U, 1U})
+      if (has_right_sums(image_, table(copy)) && !is_sound(image_, table(copy)))
+        return "an allocation table contradicts its own count of free blocks: repair the card first";
     // A change would be written over the broken copy, and that one may be all that names them.
     if (!is_sound(image_, directory(1 - current_directory())) && !orphans().empty())
       return "a copy of the directory is broken, and blocks are in use that the other one does not name";

@@ -151,19 +151,12 @@ void set_gc_size(std::span<Byte> entry, std::size_t payload_bytes) {
 }  // namespace
 
 const SaveFormat& gc_save() {
-  static const SaveFormat format{CardKind::gc,
-                                 entry_bytes,
-                                 true,
-                                 plausible_gc,
-                                 is_gc_save,
-                                 describe_gc,
-                                 icon_gc,
-                                 with_region_letter,
-                                 false,
-                                 block_size,
-                                 fresh_gc_entry,
-                                 "the game's code and maker, a dot and a name, e.g. GZ9PZZ.save",
-                                 set_gc_size};
+  static const SaveFormat format{
+      CardKind::gc, entry_bytes,        true,
+      plausible_gc, is_gc_save,         describe_gc,
+      icon_gc,      with_region_letter, false,
+      block_size,   fresh_gc_entry,     "the game's code and maker, a dot and a name, e.g. GZ9PZZ.save",
+      set_gc_size};
   return format;
 }
 

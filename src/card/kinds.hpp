@@ -26,8 +26,7 @@ struct SaveFormat {
   CardEntry (*describe)(const CardSave& save) = nullptr;
   SaveIcon (*icon)(const CardSave& save) = nullptr;
   /// The entry and payload changed; nothing where there is no sign for that region.
-  std::optional<CardSave> (*restamped)(const CardSave& save, Region region,
-                                       std::string_view code) = nullptr;
+  std::optional<CardSave> (*restamped)(const CardSave& save, Region region, std::string_view code) = nullptr;
   /// Each region's game has another product code, which restamped needs.
   bool code_by_region = false;
   /// A payload is a whole number of these.

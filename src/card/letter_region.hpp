@@ -9,7 +9,7 @@ inline constexpr std::size_t region_letter_at = 3;
 
 /// As SaveFormat::restamped.
 [[nodiscard]] inline std::optional<CardSave> with_region_letter(const CardSave& save, Region region,
-                                                                 std::string_view /*code*/) {
+                                                                std::string_view /*code*/) {
   const auto letter = letter_of_region(region);
   if (!letter) return std::nullopt;
   std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());

@@ -123,8 +123,9 @@ class PakCard final : public BlockCard {
     std::vector<Chain> ways;
     for (const std::size_t at : {backup_at(), index_at})
       if (Chain way = chain_by(at, slot); way.problem.empty()) {
-        way.problem = at == backup_at() ? "its pages are as the backup of the index table has them"
-                                      : "its pages are as the index table has them, whose checksum is wrong";
+        way.problem = at == backup_at()
+                          ? "its pages are as the backup of the index table has them"
+                          : "its pages are as the index table has them, whose checksum is wrong";
         ways.push_back(std::move(way));
       }
     return ways;
@@ -238,7 +239,8 @@ double weigh_pak(ByteView image, std::string& evidence) {
   }
   // Two index tables that agree, with something in them: worth a look for rescue.
   const ByteView index = image.subspan(index_at, page_bytes);
-  if (is_uniform(index) || !std::ranges::equal(index, image.subspan(index_at + page_bytes, page_bytes))) return 0;
+  if (is_uniform(index) || !std::ranges::equal(index, image.subspan(index_at + page_bytes, page_bytes)))
+    return 0;
   evidence = "no ID sector is sound, but the index table and its backup agree";
   return 0.3;
 }

@@ -1,5 +1,5 @@
-// The n64 controller pak: banks of 128 pages of 256 bytes, one in most; an index table a bank with its backup,
-// and 16 notes (docs/formats/n64.md).
+// The n64 controller pak: banks of 128 pages of 256 bytes, one in most; an index table a bank with its
+// backup, and 16 notes (docs/formats/n64.md).
 #pragma once
 
 #include "base/endian.hpp"

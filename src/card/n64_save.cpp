@@ -71,8 +71,7 @@ bool plausible_n64(ByteView note) {
 
 bool is_n64_save(const CardSave& save) {
   return save.files.empty() && !save.payload.empty() && save.payload.size() % page_bytes == 0 &&
-         save.payload.size() / page_bytes <= max_banks * bank_pages &&
-         !is_blank_note(save.entry.view());
+         save.payload.size() / page_bytes <= max_banks * bank_pages && !is_blank_note(save.entry.view());
 }
 
 // Writes upper-case text in the pak's own set. False where a character is not in it, or there is no room.

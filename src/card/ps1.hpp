@@ -35,7 +35,7 @@ constexpr std::size_t blocks_by_title(ByteView frame) {
   const bool shown = (display >= 0x11 && display <= 0x13) || (display >= 0x16 && display <= 0x18);
   const std::size_t blocks = frame[title_blocks_at];
   return frame[0] == 'S' && frame[1] == 'C' && shown && frame[title_at] != 0 && blocks <= save_blocks ? blocks
-                                                                                                     : 0;
+                                                                                                      : 0;
 }
 
 /// 5x becomes Ax.

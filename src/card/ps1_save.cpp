@@ -95,19 +95,12 @@ void set_ps1_size(std::span<Byte> entry, std::size_t payload_bytes) {
 }  // namespace
 
 const SaveFormat& ps1_save() {
-  static const SaveFormat format{CardKind::ps1,
-                                 frame_bytes,
-                                 true,
-                                 plausible_ps1,
-                                 is_ps1_save,
-                                 describe_ps1,
-                                 icon_ps1,
-                                 restamped_ps1,
-                                 true,
-                                 block_size,
-                                 fresh_ps1_entry,
-                                 "at most 20 plain characters, e.g. BESLES-99001SAVE",
-                                 set_ps1_size};
+  static const SaveFormat format{
+      CardKind::ps1, frame_bytes,     true,
+      plausible_ps1, is_ps1_save,     describe_ps1,
+      icon_ps1,      restamped_ps1,   true,
+      block_size,    fresh_ps1_entry, "at most 20 plain characters, e.g. BESLES-99001SAVE",
+      set_ps1_size};
   return format;
 }
 

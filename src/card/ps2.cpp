@@ -20,7 +20,9 @@ class Ps2Card final : public BlockCard {
 
   std::string_view form() const override { return tree_.pages().with_spare() ? "ecc" : "plain"; }
   std::size_t block_bytes() const override { return cluster_bytes; }
-  std::size_t capacity_blocks() const override { return tree_.super().console_limit - 1; }  // one is the root's
+  std::size_t capacity_blocks() const override {
+    return tree_.super().console_limit - 1;
+  }  // one is the root's
   Blob image() const override { return tree_.pages().file(); }
 
   std::size_t blocks_for(const CardSave& save) const override {

@@ -196,8 +196,8 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region, std::
 }  // namespace
 
 const SaveFormat& ps2_save() {
-  static const SaveFormat format{CardKind::ps2, entry_bytes,  false,    plausible_ps2,
-                                 is_ps2_save,   describe_ps2, icon_ps2, restamped_ps2, true};
+  static const SaveFormat format{CardKind::ps2, entry_bytes, false,         plausible_ps2, is_ps2_save,
+                                 describe_ps2,  icon_ps2,    restamped_ps2, true};
   return format;
 }
 

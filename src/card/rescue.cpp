@@ -56,9 +56,9 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
       } else {
         // Cut short: it may have had a header as well, of a round size.
         // The next size, or the same with spare bytes; or twice as much: half a card.
-        const bool smaller = std::any_of(
-            format->image_sizes.begin(), format->image_sizes.end(),
-            [&](std::size_t other) { return other >= file.size() && other + other / 32 < size; });
+        const bool smaller =
+            std::any_of(format->image_sizes.begin(), format->image_sizes.end(),
+                        [&](std::size_t other) { return other >= file.size() && other + other / 32 < size; });
         if (smaller && size != 2 * file.size()) continue;
         score(0);
         for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) score(at);

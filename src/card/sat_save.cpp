@@ -51,18 +51,12 @@ void set_sat_size(std::span<Byte> entry, std::size_t payload_bytes) {
 }  // namespace
 
 const SaveFormat& sat_save() {
-  static const SaveFormat format{CardKind::sat,
-                                 entry_bytes,
-                                 false,
-                                 plausible_sat,
-                                 is_sat_save,
-                                 describe_sat,
-                                 nullptr,
-                                 nullptr,
-                                 false,
-                                 1,
-                                 fresh_sat_entry,
-                                 "at most 11 plain characters",
+  static const SaveFormat format{CardKind::sat,   entry_bytes,
+                                 false,           plausible_sat,
+                                 is_sat_save,     describe_sat,
+                                 nullptr,         nullptr,
+                                 false,           1,
+                                 fresh_sat_entry, "at most 11 plain characters",
                                  set_sat_size};
   return format;
 }

@@ -273,7 +273,16 @@ class Finder {
       return;
     }
     const auto guess = guess_card(bytes.view());
-    if (!guess || guess->confidence < 0.5) return;
+    if (!guess || guess->confidence < 0.5) {
+      // In a form that nobody has told us: taken out of it.
+      for (const EmbeddedSave& inside : find_embedded_saves(bytes)) {
+        if (inside.nameless) continue;
+        const std::size_t before = found_.size();
+        one_of(inside.save, "", for_structure, inside.evidence);
+        if (found_.size() > before) found_.back().files.front().bytes = to_parcel(inside.save);
+      }
+      return;
+    }
     const auto card = open_card(bytes);
     if (!card) return;
     for (const CardEntry& entry : (*card)->entries()) {
