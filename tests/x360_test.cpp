@@ -134,6 +134,9 @@ TEST_P(Packages, SayWhoseTheyAre) {
   EXPECT_EQ(package.title_name(), "Stone Jetty");
   EXPECT_EQ(package.display_name(), "Marek's jetty");
   EXPECT_EQ(package.table_copies(), GetParam());
+  const std::string longest(127, 'm');
+  EXPECT_EQ(fresh_package({1, 2, "", longest, GetParam()}).display_name(), longest)
+      << "128 units of 16 bits a language";
   package.set_profile_id(0x1122334455667788);
   EXPECT_EQ(BlockPackage::open(package.image())->profile_id(), 0x1122334455667788U);
   PackageReader(package.image()).verify();
@@ -175,6 +178,16 @@ TEST_P(Packages, GrowOverTheFirstTableAndKeepWhatWasThere) {
   EXPECT_EQ(reader.files()["first"], first);
   EXPECT_EQ(reader.files()["second"], second);
   EXPECT_EQ(package.files()[0].modified, spring);
+  // At FF0 each table has the number of blocks under it: of the groups of 170, and of the table over them.
+  const Blob image = package.image();
+  const std::uint32_t total = be32(image.view(), 0x395);
+  ASSERT_GT(total, 340U);
+  const auto copies = static_cast<std::size_t>(GetParam());
+  const auto count_in = [&](std::size_t place) { return be32(image.view(), 0xA000 + place * 4096 + 0xFF0); };
+  EXPECT_EQ(count_in(0), 170U);
+  EXPECT_EQ(count_in(170 + copies), total);
+  EXPECT_EQ(count_in(170 + copies + copies), 170U);
+  EXPECT_EQ(count_in(2 * (170 + copies) + copies), total - 340);
   EXPECT_EQ(package.put("too much", noise(70 << 20, 1).view(), spring).error().code, ErrorCode::does_not_fit);
   EXPECT_EQ(PackageReader(package.image()).files().size(), 2U) << "nothing half done";
 }

@@ -12,6 +12,14 @@
 namespace bayswap {
 namespace {
 
+// The rule's layouts that are no sets.
+std::vector<const Layout*> also_listed(const BayView& view, const PlatformRule& rule) {
+  std::vector<const Layout*> listed;
+  for (const std::string& id : rule.other_layouts)
+    if (const auto layout = view.catalog().find(id); layout && !(*layout)->is_set()) listed.push_back(*layout);
+  return listed;
+}
+
 Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
   Content content;
   content.kind = Content::Kind::chips;
@@ -20,6 +28,7 @@ Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, Is
     BAYSWAP_TRY(const Blob bytes, view.store().read(file.path));
     OpenOptions options;
     options.said = file.layout;
+    options.or_else = also_listed(view, *save.rule);
     options.hints = hints;
     options.hints.platform = save.rule->platform;
     options.role = file.role;
@@ -77,6 +86,7 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
       if (!bytes || !*bytes || (*bytes)->empty()) continue;
       OpenOptions options;
       options.said = file.layout;
+      options.or_else = forms;
       options.hints.platform = arrival.rule->platform;
       options.hints.chips = arrival.chips;
       options.shown = file.path;

@@ -5,11 +5,13 @@
 #include <bayswap/inspect.hpp>
 
 #include <algorithm>
+#include <set>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
 #include "fs/path.hpp"
+#include "inspect/disc_sheet.hpp"
 
 namespace bayswap {
 namespace {
@@ -17,23 +19,30 @@ namespace {
 constexpr int max_depth = 3;
 constexpr std::size_t max_files = 50000;
 
-Result<void> collect(Store& store, const std::string& folder, int depth, std::size_t& seen,
-                     std::vector<RomFile>& roms) {
+struct Found {
+  std::vector<RomFile> roms;
+  std::set<std::string> tracks;  // files that a disc's sheet, or a playlist, names: it stands for them
+  std::size_t seen = 0;
+};
+
+Result<void> collect(Store& store, const std::string& folder, int depth, Found& found) {
   BAYSWAP_TRY(const auto entries, store.list(folder));
   for (const FileInfo& entry : entries) {
-    if (++seen > max_files)
+    if (++found.seen > max_files)
       return fail(ErrorCode::does_not_fit,
                   fmt::format("{} holds over {} files", store.display_path(folder), max_files),
                   "point the bay's roms at the ROMs' own folder");
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
     if (entry.kind == FileInfo::Kind::folder && depth < max_depth && !entry.link &&
         !is_os_metadata(entry.name)) {
-      if (auto below = collect(store, path, depth + 1, seen, roms);
+      if (auto below = collect(store, path, depth + 1, found);
           !below && below.error().code == ErrorCode::does_not_fit)
         return below;  // a folder we may not read is passed over
     }
     if (entry.kind != FileInfo::Kind::file) continue;
-    if (auto facts = identify_rom(store, path)) roms.push_back({path, *std::move(facts)});
+    if (const auto sheet = read_disc_sheet(store, path); sheet && *sheet)
+      found.tracks.insert((*sheet)->files.begin(), (*sheet)->files.end());
+    if (auto facts = identify_rom(store, path)) found.roms.push_back({path, *std::move(facts)});
   }
   return {};
 }
@@ -41,10 +50,10 @@ Result<void> collect(Store& store, const std::string& folder, int depth, std::si
 }  // namespace
 
 Result<std::vector<RomFile>> list_all_roms(Store& store, const std::string& folder) {
-  std::vector<RomFile> roms;
-  std::size_t seen = 0;
-  BAYSWAP_CHECK(collect(store, folder, 1, seen, roms));
-  return roms;
+  Found found;
+  BAYSWAP_CHECK(collect(store, folder, 1, found));
+  std::erase_if(found.roms, [&](const RomFile& rom) { return found.tracks.contains(rom.path); });
+  return std::move(found.roms);
 }
 
 Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {

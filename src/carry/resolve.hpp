@@ -52,8 +52,9 @@ class Resolver {
  private:
   struct Named {
     const RomFile* rom = nullptr;
-    std::string stem;   // as stem_of has it, in lower case
-    std::string title;  // normalised
+    std::string stem;         // as stem_of has it, in lower case
+    std::string title;        // normalised
+    std::string digest = {};  // of the cartridge's own bytes, where it had to be worked out
   };
   struct Counterpart {
     const RomFile* rom = nullptr;
@@ -67,6 +68,8 @@ class Resolver {
   [[nodiscard]] Result<const std::vector<Named>*> named_roms(const PlatformRule& rule);
   [[nodiscard]] Result<Counterpart> counterpart(const SourceSave& source, const NameRule& path,
                                                 const PlatformRule& rule, const std::optional<RomFile>& said);
+  [[nodiscard]] Result<std::vector<const RomFile*>> of_same_bytes(const SourceSave& source,
+                                                                  const PlatformRule& rule);
   [[nodiscard]] Result<Counterpart> one_of(const std::vector<const RomFile*>& best, GameMatch match,
                                            bool said, const NameRule& path);
   [[nodiscard]] Result<std::optional<RomFile>> said_rom(const PlatformRule& rule);

@@ -34,7 +34,7 @@ Result<const std::vector<Resolver::Named>*> Resolver::named_roms(const PlatformR
   BAYSWAP_TRY(const auto roms, to_.roms(rule));
   std::vector<Named> named;
   for (const RomFile& rom : *roms)
-    named.push_back({&rom, lower(stem_of(rom.path)), normalized_title(stem_of(rom.path))});
+    named.push_back({&rom, lower(stem_of(rom.path)), normalized_title(stem_of(rom.path)), {}});
   return &named_.emplace(&rule, std::move(named)).first->second;
 }
 
@@ -61,6 +61,28 @@ Result<std::optional<RomFile>> Resolver::said_rom(const PlatformRule& rule) {
   }
   return fail(ErrorCode::not_found, fmt::format("the ROM {} does not exist", printable(request_.rom)),
               "name it by its path below one of the bays' roots, or by any other path");
+}
+
+// Where neither header nor name tells: the target's ROMs that are the source's byte for byte, headers that
+// dumps have in front left out.
+Result<std::vector<const RomFile*>> Resolver::of_same_bytes(const SourceSave& source,
+                                                            const PlatformRule& rule) {
+  std::vector<const RomFile*> same;
+  if (from_ == nullptr || !source.rom || !source.facts.rom_path) return same;
+  const auto digest_of_rom = [](Store& store, const std::string& path, const RomFacts& facts) -> std::string {
+    const auto bytes = rom_source(store, path);
+    const auto digests = bytes ? digest_rom(*bytes, facts.header_size_bytes) : tl::unexpected(bytes.error());
+    return digests ? digests->sha256 : "";
+  };
+  const std::string own = digest_of_rom(from_->store(), *source.facts.rom_path, *source.rom);
+  if (own.empty()) return same;
+  BAYSWAP_CHECK(named_roms(rule));
+  for (Named& one : named_.at(&rule)) {
+    if (one.rom->facts.game.platform != source.rom->game.platform) continue;
+    if (one.digest.empty()) one.digest = digest_of_rom(to_.store(), one.rom->path, one.rom->facts);
+    if (one.digest == own) same.push_back(one.rom);
+  }
+  return same;
 }
 
 // Of several ROMs that are the game: those whose saves would have the same name are one. If the bay has a
@@ -151,6 +173,12 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
       best_match = match;
     }
     if (rank == best_rank && rank > 0) best.push_back(one.rom);
+  }
+  // What has a code or a title of its own was told by it.
+  const bool nameless = source.rom && compare(game, game) == GameMatch::unknown;
+  if (best.empty() && !said && nameless) {
+    BAYSWAP_TRY(best, of_same_bytes(source, rule));
+    best_match = GameMatch::same;
   }
   if (best.empty()) return Counterpart{};
   return one_of(best, best_match, said.has_value(), path);

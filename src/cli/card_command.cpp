@@ -126,7 +126,8 @@ Result<int> take(CardJob& job) {
   BAYSWAP_TRY(const int code, job.write_new("card take", files));
   if (job.globals.json) {
     Json made = Json::array();
-    for (const NewFile& file : files) made.push_back({{"path", file.path}, {"size_bytes", file.bytes.size()}});
+    for (const NewFile& file : files)
+      made.push_back({{"path", file.path}, {"size_bytes", file.bytes.size()}});
     print_json({{"files", std::move(made)}});
   }
   return code;
@@ -250,7 +251,8 @@ Result<int> copy(CardJob& job) {
       from.card->kind());
 }
 
-// The game's product code in another region: said, by its ROM, by titles.toml, or by another save of the card.
+// The game's product code in another region: said, by its ROM, by titles.toml, or by another save of the
+// card.
 Result<std::string> code_there(CardJob& job, const Card& card, const CardSave& save, Region region) {
   if (!job.options.code.empty()) return job.options.code;
   const CardEntry own = describe(save);

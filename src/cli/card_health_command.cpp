@@ -101,7 +101,8 @@ Result<int> rescue(CardJob& job) {
   BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
   const bool folder = options.out.ends_with('/') || (there && there->kind == FileInfo::Kind::folder);
   if (options.doubtful && folder)
-    return fail(ErrorCode::bad_usage, "--doubtful is about the fresh card; a folder gets what is doubtful anyway",
+    return fail(ErrorCode::bad_usage,
+                "--doubtful is about the fresh card; a folder gets what is doubtful anyway",
                 "leave it out, or name a file with --out");
   std::vector<NewFile> files;
   if (folder) {
@@ -160,15 +161,16 @@ Result<int> rescue(CardJob& job) {
   }
   if (!folder && put_on < found->saves.size())
     say(job.globals.quiet,
-        fmt::format("bayswap: {} of {} saves are on the fresh card; {}`--out FOLDER/` writes the others too, as "
-                    "parcels.",
-                    put_on, found->saves.size(),
-                    options.doubtful ? "" : "--doubtful puts what is doubtful there as well, "));
+        fmt::format(
+            "bayswap: {} of {} saves are on the fresh card; {}`--out FOLDER/` writes the others too, as "
+            "parcels.",
+            put_on, found->saves.size(),
+            options.doubtful ? "" : "--doubtful puts what is doubtful there as well, "));
   bool whole = true;
   for (std::size_t i = 0; i < found->saves.size(); ++i)
-    whole = whole && (found->saves[i].deleted ||
-                      (found->saves[i].confidence == FoundSave::Confidence::certain &&
-                       (folder || found->on_card[i])));
+    whole = whole &&
+            (found->saves[i].deleted ||
+             (found->saves[i].confidence == FoundSave::Confidence::certain && (folder || found->on_card[i])));
   return whole && found->missing_bytes == 0 ? exit_done : exit_problems;
 }
 

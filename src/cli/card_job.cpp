@@ -95,8 +95,7 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   return exit_done;
 }
 
-Result<int> CardJob::write_new(const std::string& what,
-                               const std::vector<NewFile>& files) {
+Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFile>& files) {
   if (files.empty()) return exit_done;
   Plan plan;
   plan.kind = EntryKind::card;

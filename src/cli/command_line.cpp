@@ -182,8 +182,8 @@ void add_card_commands(CLI::App& app, Words& w) {
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
       ->type_name("REGION");
-  CLI::Option* code = rename->add_option("--code", w.card.code,
-                                         "ps1, ps2: the game's product code there, e.g. SLES-99001");
+  CLI::Option* code =
+      rename->add_option("--code", w.card.code, "ps1, ps2: the game's product code there, e.g. SLES-99001");
   code->type_name("CODE");
   rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which tells the code")
       ->type_name("FILE")

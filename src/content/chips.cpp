@@ -68,7 +68,22 @@ class Opener {
     return told.matches.front().layout;
   }
 
+  [[nodiscard]] const Layout* likeliest_listed(const Layout& said, const Recognition& told) const {
+    constexpr double more_likely = 1.5;
+    double own = 0;
+    for (const LayoutMatch& match : told.matches)
+      if (match.layout == &said) own = match.confidence;
+    for (const LayoutMatch& match : told.matches) {
+      if (std::find(options_.or_else.begin(), options_.or_else.end(), match.layout) == options_.or_else.end())
+        continue;
+      return match.confidence > more_likely * own ? match.layout : nullptr;
+    }
+    return nullptr;
+  }
+
   const Layout* believed(const Layout& said, const Recognition& told) {
+    // Of the layouts that the bay lists the likeliest; the first one if nothing decides.
+    if (const Layout* listed = likeliest_listed(said, told)) return listed;
     if (told.matches.empty() || told.either() || told.matches.front().layout == &said) return &said;
     const LayoutMatch& best = told.matches.front();
     const auto own = std::find_if(told.matches.begin(), told.matches.end(),

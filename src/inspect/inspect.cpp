@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/path.hpp"
+#include "inspect/disc_sheet.hpp"
 #include "inspect/look.hpp"
 #include "inspect/packed_rom.hpp"
 
@@ -136,9 +137,10 @@ void describe_single(const CardSave& save, double confidence, Finding& finding) 
 // inside of something else.
 bool find_single(const Blob& bytes, bool anywhere, Finding& finding) {
   if (const auto save = single_save_from(bytes)) {
-    finding.evidence.emplace_back(bytes.size() > 8 && bytes.view()[0] == 'P'
-                                      ? "a parcel, or the console's own directory entry in front of the content"
-                                      : "the console's own directory entry stands in front of the content");
+    finding.evidence.emplace_back(
+        bytes.size() > 8 && bytes.view()[0] == 'P'
+            ? "a parcel, or the console's own directory entry in front of the content"
+            : "the console's own directory entry stands in front of the content");
     describe_single(*save, 0.95, finding);
     return true;
   }
@@ -305,6 +307,13 @@ Hints hints_beside(Store& store, const std::string& path) {
 
 Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                              const Hints& hints) {
+  BAYSWAP_TRY(const auto sheet, read_disc_sheet(store, path));
+  if (sheet)
+    if (auto facts = identify_rom(store, path)) {
+      const auto info = store.stat(path);
+      return rom_finding(*std::move(facts),
+                         info && *info ? static_cast<std::size_t>((*info)->size_bytes) : 0);
+    }
   BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));
   if (rom.facts) {
     BAYSWAP_CHECK(find_chip_tags(rom.source, *rom.facts));
@@ -315,7 +324,35 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
   return inspect_save(catalog, bytes, hints_beside(store, path));
 }
 
+namespace {
+
+// The track that tells the game, through playlist and sheet.
+Result<std::optional<std::pair<std::string, std::uint64_t>>> data_track(Store& store,
+                                                                        const std::string& path) {
+  BAYSWAP_TRY(auto sheet, read_disc_sheet(store, path));
+  if (!sheet) return std::nullopt;
+  BAYSWAP_TRY(const auto inner, lower(extension_of(path)) == ".m3u" ? read_disc_sheet(store, sheet->data_file)
+                                                                    : std::optional<DiscSheet>{});
+  if (inner) sheet = inner;
+  return std::pair{sheet->data_file, sheet->data_at};
+}
+
+}  // namespace
+
 Result<RomSource> rom_source(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto track, data_track(store, path));
+  if (track) {
+    const auto& [file, from] = *track;
+    BAYSWAP_TRY(const auto info, store.stat(file));
+    if (!info)
+      return fail(ErrorCode::not_found,
+                  fmt::format("{} names {}, which does not exist", store.display_path(path), file),
+                  "put the track files beside it");
+    const std::uint64_t left = info->size_bytes - std::min(info->size_bytes, from);
+    return RomSource{left, [&store, file = file, from = from](std::uint64_t at, std::size_t count) {
+                       return store.read_range(file, from + at, count);
+                     }};
+  }
   BAYSWAP_TRY(const auto packed, packed_rom(store, path));
   if (packed)
     return RomSource{packed->size(), [rom = *packed](std::uint64_t at, std::size_t count) -> Result<Blob> {
@@ -330,6 +367,15 @@ Result<RomSource> rom_source(Store& store, const std::string& path) {
 }
 
 Result<RomFacts> identify_rom(Store& store, const std::string& path) {
+  BAYSWAP_TRY(const auto track, data_track(store, path));
+  if (track) {
+    BAYSWAP_TRY(const RomSource source, rom_source(store, path));
+    auto facts = identify_rom(source);
+    if (!facts)
+      facts.error().message = fmt::format("{}: {}", store.display_path(path), facts.error().message);
+    if (facts) facts->evidence.push_back(fmt::format("by the data track in {}", name_of(track->first)));
+    return facts;
+  }
   BAYSWAP_TRY(const auto packed, packed_rom(store, path));
   if (packed) return identify_rom(packed->view());
   BAYSWAP_TRY(LookedAt rom, read_as_rom(store, path));

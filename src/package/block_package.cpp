@@ -62,10 +62,10 @@ std::uint64_t BlockPackage::profile_id() const {
   return be64(bytes_, profile_id_at);
 }
 std::string BlockPackage::display_name() const {
-  return utf16_to_utf8(ByteView(bytes_).subspan(display_name_at, name_bytes));
+  return utf16_to_utf8(ByteView(bytes_).subspan(display_name_at, display_name_bytes));
 }
 std::string BlockPackage::title_name() const {
-  return utf16_to_utf8(ByteView(bytes_).subspan(title_name_at, name_bytes));
+  return utf16_to_utf8(ByteView(bytes_).subspan(title_name_at, title_name_bytes));
 }
 Blob BlockPackage::thumbnail() const {
   const std::size_t size = std::min<std::size_t>(be32(bytes_, thumbnail_size_at), thumbnail_most);

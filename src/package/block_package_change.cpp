@@ -47,8 +47,15 @@ Result<std::uint32_t> BlockPackage::free_block() {
     std::fill_n(bytes_.begin() + static_cast<std::ptrdiff_t>(table),
                 block_bytes * static_cast<std::size_t>(copies_), Byte{0});
   }
-  const std::size_t count_at = active_table_at(total, levels() - 1) + table_count_at;
-  if (levels() > before || be32(bytes_, count_at) == total) put_be32(bytes_, count_at, total + 1);
+  // Each table says how many blocks are under it, where it did so before.
+  std::uint32_t span = per_table;
+  for (int level = 0; level < levels(); ++level, span *= per_table) {
+    const std::uint32_t before_it = total % span;
+    const std::size_t count_at = active_table_at(total, level) + table_count_at;
+    const bool is_new = before_it == 0 || (level >= before && levels() > before);
+    if (holds(count_at, 4) && (is_new || be32(bytes_, count_at) == before_it))
+      put_be32(bytes_, count_at, before_it + 1);
+  }
   set_link(total, {0, no_block});
   return total;
 }

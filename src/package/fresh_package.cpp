@@ -11,8 +11,8 @@ namespace {
 constexpr std::size_t base = 0xA000;  // behind a header of 971A bytes
 constexpr std::size_t block_bytes = 0x1000;
 
-void put_utf16(std::span<Byte> bytes, std::size_t at, std::string_view text) {
-  for (std::size_t i = 0; i < std::min<std::size_t>(text.size(), 63); ++i)
+void put_utf16(std::span<Byte> bytes, std::size_t at, std::string_view text, std::size_t units) {
+  for (std::size_t i = 0; i < std::min<std::size_t>(text.size(), units - 1); ++i)
     put_be16(bytes, at + 2 * i, static_cast<Byte>(text[i]));
 }
 
@@ -38,8 +38,8 @@ BlockPackage fresh_package(const PackageFacts& facts) {
   out[0x37B] = copies == 1 ? 1 : 0;
   put_le(out, 0x37C, 2, 1);  // the file table: one block, the first
   put_be32(out, 0x395, 1);
-  put_utf16(out, 0x411, facts.name);
-  put_utf16(out, 0x1691, facts.title);
+  put_utf16(out, 0x411, facts.name, 128);
+  put_utf16(out, 0x1691, facts.title, 64);
   // The only entry of the only hash table: in use, and the last of its chain.
   out[base + 20] = 0x80;
   std::fill_n(image.begin() + base + 21, 3, Byte{0xff});

@@ -64,6 +64,14 @@ inline Blob words_reversed(const Blob& in) {
   return Blob::copy_of(out);
 }
 
+/// A first-generation nes ROM with a battery and 8 KiB of RAM.
+inline Blob nes_rom(std::uint32_t seed) {
+  std::vector<Byte> bytes = bytes_of(noise(16 + 32768 + 8192, seed));
+  const std::vector<Byte> header{0x4e, 0x45, 0x53, 0x1a, 2, 1, 0x12, 0, 1, 0, 0, 0, 0, 0, 0, 0};
+  std::ranges::copy(header, bytes.begin());
+  return Blob::copy_of(bytes);
+}
+
 inline Blob joined(const std::vector<Blob>& blobs) {
   std::vector<Byte> out;
   for (const Blob& blob : blobs) out.insert(out.end(), blob.view().begin(), blob.view().end());

@@ -15,13 +15,6 @@ namespace bayswap::test {
 
 namespace fs = std::filesystem;
 
-inline Blob nes_rom(std::uint32_t seed) {
-  std::vector<Byte> bytes = bytes_of(noise(16 + 32768 + 8192, seed));
-  const std::vector<Byte> header{0x4e, 0x45, 0x53, 0x1a, 2, 1, 0x12, 0, 1, 0, 0, 0, 0, 0, 0, 0};
-  std::ranges::copy(header, bytes.begin());
-  return Blob::copy_of(bytes);
-}
-
 inline Blob zipped(const std::string& name, const Blob& bytes) {
   std::vector<Byte> out(bytes.size() + 4096);
   std::size_t used = 0;
