@@ -148,7 +148,10 @@ const std::vector<const Layout*>& BayView::layouts_in_use(const PlatformRule& ru
     ++looked;
     Hints hints;
     if (save.facts.rom_path)
-      if (const RomFile* own = rom(rule, *save.facts.rom_path)) hints.chips = own->facts.chips;
+      if (const RomFile* own = rom(rule, *save.facts.rom_path)) {
+        hints.game = own->facts.game;
+        hints.chips = own->facts.chips;
+      }
     IssueList ignored;
     const auto content = load_save(*this, save, hints, ignored);
     if (!content || content->chips.is_blank()) continue;

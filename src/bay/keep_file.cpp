@@ -88,6 +88,7 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
       options.said = file.layout;
       options.or_else = forms;
       options.hints.platform = arrival.rule->platform;
+      options.hints.game = arrival.facts.game;
       options.hints.chips = arrival.chips;
       options.shown = file.path;
       IssueList ignored;
