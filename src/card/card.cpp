@@ -49,7 +49,7 @@ class WrappedCard final : public Card {
     auto out = file.bytes().begin();
     for (const Blob& piece : {head_, inside, tail_}) out = std::ranges::copy(piece.view(), out).out;
     Blob whole = std::move(file).freeze();
-    return swapped_ ? words_swapped(whole) : whole;
+    return swapped_ ? words_swapped(whole.view()) : whole;
   }
 
  private:
@@ -94,9 +94,9 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
 
 }  // namespace
 
-Blob words_swapped(const Blob& file) {
+Blob words_swapped(ByteView file) {
   Buffer out(file.size());
-  std::ranges::copy(file.view(), out.bytes().begin());
+  std::ranges::copy(file, out.bytes().begin());
   for (std::size_t i = 0; i + 2 <= file.size(); i += 2) std::swap(out.bytes()[i], out.bytes()[i + 1]);
   return std::move(out).freeze();
 }
@@ -255,7 +255,7 @@ std::optional<CardGuess> guess_card(ByteView file) {
   if ((guess && guess->confidence > clear) || file.size() < 2048 || file.size() > (std::size_t{80} << 20))
     return guess;
   // Some readers exchange bytes.
-  auto turned = guess_as_it_stands(words_swapped(Blob::copy_of(file)).view());
+  auto turned = guess_as_it_stands(words_swapped(file).view());
   if (!turned || (guess && turned->confidence <= guess->confidence)) return guess;
   turned->swapped = true;
   turned->evidence += ", with the two bytes of each 16-bit word exchanged";
@@ -297,7 +297,7 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} bytes that are no memory card we know", file.size()),
                 "look what the file is, or for saves in it", {Remedy::Kind::rescue_card, {}});
-  const Blob whole = guess->swapped ? words_swapped(file) : file;
+  const Blob whole = guess->swapped ? words_swapped(file.view()) : file;
   const Blob image = whole.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);
   if (image.size() == file.size() && !guess->swapped) return card;

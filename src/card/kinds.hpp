@@ -73,7 +73,7 @@ struct CardFormat {
 [[nodiscard]] const SaveFormat& scd_save();
 
 /// The two bytes of each 16-bit word exchanged.
-[[nodiscard]] Blob words_swapped(const Blob& file);
+[[nodiscard]] Blob words_swapped(ByteView file);
 /// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other
 /// chips.
 [[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);

@@ -246,6 +246,9 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
     put_le(frame(first_broken_frame + i), 8, 2, 0xffff);
     seal(frame(first_broken_frame + i));
   }
+  // Room for replaced frames, and unused ones: as erased.
+  for (std::size_t i = first_broken_frame + broken_frames; i < write_test_frame; ++i)
+    std::ranges::fill(frame(i), Byte{0xff});
   return Blob::copy_of(image);
 }
 

@@ -30,7 +30,8 @@ constexpr std::size_t table_list_count = 32;
 constexpr std::size_t broken_blocks_at = 208;  // 32 erase blocks, FFFFFFFF: none
 constexpr std::size_t card_type_at = 336;
 constexpr std::size_t card_flags_at = 337;
-constexpr std::size_t cluster_size_at = 340;  // from here on what the console works out for itself
+constexpr std::size_t worked_out_at = 340;  // what the console works out for itself; then the root once more
+constexpr std::size_t worked_out_bytes = 16;
 constexpr std::size_t pages_a_block = 16;
 constexpr std::size_t links_a_cluster = cluster_bytes / 4;
 
@@ -152,10 +153,7 @@ Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish) {
   std::ranges::fill(super.subspan(broken_blocks_at, card_type_at - broken_blocks_at), Byte{0xff});
   super[card_type_at] = 2;
   super[card_flags_at] = 0x2b;
-  put_le(super, cluster_size_at, 4, cluster_bytes);
-  put_le(super, cluster_size_at + 4, 4, links_a_cluster);
-  put_le(super, cluster_size_at + 8, 4, pages_a_block / 2);
-  put_le(super, cluster_size_at + 12, 4, 0xffffffff);
+  std::ranges::fill(super.subspan(worked_out_at, worked_out_bytes), Byte{0xff});
   for (std::size_t i = 0; i < u.tables; ++i)
     put_le(card, first_table_of_tables * cluster_bytes + 4 * i, 4,
            first_table_of_tables + u.tables_of_tables + i);

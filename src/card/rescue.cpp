@@ -35,7 +35,8 @@ bool is_filler(ByteView bytes) {
 }
 
 // Where the file could hold a card, the likeliest place first. A damaged one may weigh next to nothing.
-std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
+// `is_whole`: it is surely a card of its size.
+std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind, bool is_whole) {
   std::vector<Place> places;
   for (const CardFormat* format : card_formats()) {
     if (kind && format->save.kind != *kind) continue;
@@ -59,7 +60,10 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
         const bool smaller =
             std::any_of(format->image_sizes.begin(), format->image_sizes.end(),
                         [&](std::size_t other) { return other >= file.size() && other + other / 32 < size; });
-        if (smaller && size != 2 * file.size()) continue;
+        const bool settled = std::any_of(places.begin(), places.end(), [&](const Place& place) {
+          return place.format == format && place.confidence >= 0.3;
+        });
+        if (settled || (smaller && (is_whole || size != 2 * file.size()))) continue;
         score(0);
         for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) score(at);
       }
@@ -75,7 +79,7 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind) {
 
 Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int slot, bool also_doubtful) {
   const auto guess = guess_card(given.view());
-  const Blob whole = guess && guess->swapped ? words_swapped(given) : given;
+  const Blob whole = guess && guess->swapped ? words_swapped(given.view()) : given;
   // Of four controller paks one; where none of them has a sound ID sector, the size has to do.
   const auto paks =
       slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
@@ -91,7 +95,7 @@ Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int 
   std::size_t best_size = 0;
   std::string best_form;
   double best_confidence = 0;
-  for (const Place& place : places_for(file, kind)) {
+  for (const Place& place : places_for(file, kind, guess && guess->confidence > 0.6)) {
     if (best && best_count > 0 && place.confidence < best_confidence / 2) break;
     const Blob image = padded(file, place.at, place.image_bytes);
     const std::size_t present = std::min(place.image_bytes, file.size() - std::min(file.size(), place.at));

@@ -156,7 +156,8 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
     file.bytes = parameters.encode();
     notes.push_back(fmt::format("{}: SAVEDATA_DIRECTORY is {}", file.path, folder_name));
     doubts.emplace_back(
-        "the parameter file also holds a hash made with the console's own key, which is now another's: a "
+        "the parameter file also holds a hash over itself that only a console can make, and that no longer "
+        "fits: a "
         "console may refuse the save, emulators mostly take it");
   }
   const std::string& old = content.game.code;
