@@ -10,7 +10,7 @@
 // card, and what is certain can be read back from it.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace bayswap;
-  constexpr std::array kinds{CardKind::pce, CardKind::sat, CardKind::n64, CardKind::ps1};
+  static constexpr std::array kinds{CardKind::pce, CardKind::sat, CardKind::n64, CardKind::ps1};
   static const std::array<Blob, kinds.size()> cards = [] {
     std::array<Blob, kinds.size()> made;
     for (std::size_t i = 0; i < kinds.size(); ++i) {

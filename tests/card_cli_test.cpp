@@ -1,8 +1,11 @@
 // Memory cards, through the binary.
+#include <fcntl.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
+#include <bayswap/card.hpp>
 
+#include <algorithm>
 #include <filesystem>
 
 #include "support/demo_arcade.hpp"
@@ -10,6 +13,7 @@
 namespace bayswap::test {
 namespace {
 
+namespace fs = std::filesystem;
 using CardCli = DemoArcade;
 
 TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
@@ -150,6 +154,108 @@ TEST_F(CardCli, RegionsAreStampedAndWatched) {
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "japan"}).code, 0);
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "atlantis"}).code, 2);
   EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 2);
+}
+
+TEST_F(CardCli, DeletedSavesComeBack) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  std::string gone;
+  const auto listed = json({"card", "list", card});
+  for (const auto& save : listed["saves"])
+    if (save["state"] == "deleted") gone = save["name"];
+  ASSERT_FALSE(gone.empty());
+  const Outcome refused = bayswap({"card", "take", card, gone, "--out", path("x")});
+  EXPECT_EQ(refused.code, 2);
+  EXPECT_TRUE(has(refused.err, "card undelete")) << refused.err;
+  EXPECT_EQ(bayswap({"card", "undelete", card, gone}).code, 0);
+  EXPECT_EQ(bayswap({"card", "take", card, gone, "--out", path("x")}).code, 0);
+  EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
+  EXPECT_EQ(bayswap({"card", "undelete", card, "NOBODY"}).code, 2);
+  EXPECT_EQ(bayswap({"undo", "--yes"}).code, 0);
+}
+
+// The first frame of a save of two blocks is gone: its content is there, its other block a guess.
+TEST_F(CardCli, WhatIsDoubtfulGoesOntoTheFreshCardWhenAsked) {
+  std::vector<Byte> bytes = bytes_of(read("clubroom/cards/saltglass.card"));
+  std::fill_n(bytes.begin(), 8192, Byte{0});
+  for (const std::size_t block : {1U, 4U}) {  // as a game's title frame has it
+    bytes[block * 8192 + 2] = 0x11;
+    bytes[block * 8192 + 3] = block == 1 ? 2 : 1;
+  }
+  write("zero.card", Blob::copy_of(bytes));
+  const Outcome some = bayswap({"card", "rescue", path("zero.card"), "--kind", "ps1", "--out", path("some")});
+  EXPECT_EQ(some.code, 1);
+  EXPECT_TRUE(has(some.err, "--doubtful")) << some.err << some.out;
+  EXPECT_TRUE(has(some.out, "guessed to be those behind it"));
+  const std::size_t sure = json({"card", "list", path("some")})["saves"].size();
+  EXPECT_EQ(bayswap({"card", "rescue", path("zero.card"), "--doubtful", "--out", path("all")}).code, 3)
+      << "nobody to ask";
+  EXPECT_FALSE(exists("all"));
+  EXPECT_EQ(bayswap({"card", "rescue", path("zero.card"), "--doubtful", "--yes", "--out", path("all")}).code,
+            1);
+  EXPECT_GT(json({"card", "list", path("all")})["saves"].size(), sure);
+  EXPECT_EQ(
+      bayswap({"card", "rescue", path("zero.card"), "--doubtful", "--yes", "--out", path("folder/")}).code,
+      2);
+}
+
+TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
+  const std::string card = path("ps2.card");
+  fs::create_directories(path("BESLES-99001DATA"));
+  write("BESLES-99001DATA/icon.sys", noise(964, 1));
+  write("BESLES-99001DATA/game.dat", noise(3000, 2));
+  const timespec then{1500000000, 0};
+  const timespec times[2] = {then, then};
+  utimensat(AT_FDCWD, path("BESLES-99001DATA/game.dat").c_str(), times, 0);
+  ASSERT_EQ(bayswap({"card", "make", "ps2", card}).code, 0);
+  ASSERT_EQ(bayswap({"card", "add", card, path("BESLES-99001DATA")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "take", card, "BESLES-99001DATA", "--out", path("taken/")}).code, 0);
+  struct stat info {};
+  ASSERT_EQ(stat(path("taken/BESLES-99001DATA/game.dat").c_str(), &info), 0);
+  EXPECT_EQ(info.st_mtim.tv_sec, 1500000000);
+  // Its files keep their order on the card, whatever a disk does with them.
+  const auto order = [&] {
+    std::vector<std::string> names;
+    const auto save = (*open_card(read("ps2.card")))->read("BESLES-99001DATA");
+    for (const CardFile& file : save->files) names.push_back(file.name);
+    return names;
+  };
+  CardSave turned = *(*open_card(read("ps2.card")))->read("BESLES-99001DATA");
+  std::ranges::reverse(turned.files);
+  write("turned.parcel", to_parcel(turned));
+  ASSERT_EQ(bayswap({"card", "drop", card, "BESLES-99001DATA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "add", card, path("turned.parcel")}).code, 0);
+  const auto before = order();
+  write("BESLES-99001DATA/game.dat", noise(3000, 9));
+  ASSERT_EQ(bayswap({"card", "add", card, path("BESLES-99001DATA"), "--replace"}).code, 0);
+  EXPECT_EQ(order(), before);
+  // Two things are wrong with this one, and one can be mended.
+  std::vector<Byte> bytes = bytes_of(read("clubroom/cards/saltglass.card"));
+  bytes[128 + 127] ^= 0xff;
+  bytes[9 * 128] = 0x77;  // a state that there is not
+  Byte sum = 0;
+  for (std::size_t i = 9 * 128; i < 9 * 128 + 127; ++i) sum ^= bytes[i];
+  bytes[9 * 128 + 127] = sum;
+  write("two.card", Blob::copy_of(bytes));
+  const Outcome mended = bayswap({"card", "check", path("two.card"), "--repair"});
+  EXPECT_EQ(mended.code, 1);
+  EXPECT_TRUE(has(mended.out, "1 mended, 1 remain:")) << mended.out;
+}
+
+TEST_F(CardCli, ASaveInsideOfSomethingElseIsFoundAndAdopted) {
+  const std::string card = path("clubroom/cards/saltglass.card");
+  ASSERT_EQ(bayswap({"card", "take", card, "BESLPS-99001IDA", "--out", path("ida.single")}).code, 0);
+  write("download.bin", joined({noise(54, 3), read("ida.single")}));
+  EXPECT_TRUE(has(bayswap({"inspect", path("download.bin")}).out, "single save of ps1"));
+  ASSERT_EQ(bayswap({"card", "make", "ps1", path("new.card")}).code, 0);
+  const Outcome added = bayswap({"card", "add", path("new.card"), path("download.bin")});
+  EXPECT_EQ(added.code, 0) << added.err;
+  EXPECT_TRUE(has(added.err, "directory frame stands at 54"));
+  EXPECT_EQ(json({"card", "list", path("new.card")})["saves"][0]["name"], "BESLPS-99001IDA");
+  write("box/home.toml",
+        text_blob("root = \"" + path("box") + "\"\n[platform.ps1]\npath = \"one.mcr\"\nkeeps = \"card\"\n"));
+  const Outcome adopted = bayswap({"adopt", path("download.bin"), "--to", path("box/home.toml"), "--yes"});
+  EXPECT_EQ(adopted.code, 0) << adopted.err;
+  EXPECT_EQ(json({"card", "list", path("box/one.mcr")})["saves"][0]["name"], "BESLPS-99001IDA");
 }
 
 TEST_F(CardCli, CardsAreDrawn) {

@@ -90,7 +90,7 @@ class Forms : public testing::Test {
     if (const PlanIssue* refusal = plan.refusal()) ADD_FAILURE() << refusal->text;
     for (const FileChange& change : plan.changes) to.put(change.path, *change.after);
   }
-  const Catalog catalog_;
+  Catalog catalog_;
 };
 
 TEST_F(Forms, OfMdAreToldByTheBytesAndKeptAtTheTarget) {
@@ -300,6 +300,37 @@ TEST_F(Forms, NamelessRomsArePairedByTheirBytes) {
   carry(from, to, "buoy-final2");
   EXPECT_EQ(to.read("saves/Title 1.sav"), noise(8192, 1));
   EXPECT_FALSE(to.has("saves/Title 0.sav"));
+}
+
+TEST_F(Forms, RomsWithoutHeadersAreKnownByTheirExtensions) {
+  for (const char* platform : {"sms", "gg"}) {
+    const std::string rule =
+        "path = \"{rom.stem}.sav\"\nlayout = \"" + std::string(platform) + ".raw\"\nroms = \".\"\n";
+    MemoryBay from("from", platform, rule);
+    MemoryBay to("to", platform, rule);
+    from.put("Buoy." + std::string(platform), noise(32768, 3));
+    to.put("The Buoy." + std::string(platform), noise(32768, 3));
+    from.put("Buoy.sav", noise(8192, 1));
+    carry(from, to, "Buoy");
+    EXPECT_EQ(to.read("The Buoy.sav"), noise(8192, 1)) << platform;
+  }
+  MemoryStore odd;
+  ASSERT_TRUE(odd.replace("x.gg", noise(1000, 1).view()));
+  EXPECT_FALSE(identify_rom(odd, "x.gg")) << "no whole pages";
+}
+
+TEST_F(Forms, SerialEepromsOfNes) {
+  Bytes rom = bytes_of(nes_rom(5));
+  rom[7] = 0x08;
+  rom[8] = 0;
+  rom[10] = 0x20;  // 256 bytes
+  MemoryBay from("from", "stem-folder");
+  MemoryBay to("to", "beside-rom");
+  from.put("roms/Dory.nes", Blob::copy_of(rom));
+  to.put("Dory (Alt).nes", Blob::copy_of(rom));
+  from.put("saves/Dory.sav", written(256));
+  carry(from, to, "Dory");
+  EXPECT_EQ(to.read("Dory (Alt).sav"), written(256));
 }
 
 TEST_F(Forms, DiscsAreNamedAfterTheirSheets) {

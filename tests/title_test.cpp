@@ -1,6 +1,8 @@
 #include <gtest/gtest.h>
 #include <bayswap/title.hpp>
 
+#include <map>
+
 #include "support/builders.hpp"
 #include "support/property.hpp"
 
@@ -43,6 +45,39 @@ TEST(N64Rom, RegionIsTheCodesLastLetter) {
   EXPECT_EQ(region('D'), Region::germany);
   EXPECT_EQ(region('U'), Region::australia);
   EXPECT_EQ(region('7'), Region::unknown);
+}
+
+TEST(RegionLetters, AreOneTableForEachFamily) {
+  const std::string north_america = "North America";
+  const std::map<Platform, std::map<char, std::string>> wanted{
+      {Platform::nds,
+       {{'O', "World"},
+        {'V', "Europe"},
+        {'L', north_america},
+        {'M', "Scandinavia"},
+        {'N', "Scandinavia"},
+        {'Q', "Scandinavia"},
+        {'R', "Europe"},
+        {'T', north_america},
+        {'W', "Europe"},
+        {'P', "Europe"}}},
+      {Platform::wii,
+       {{'A', "World"},
+        {'W', "Asia"},
+        {'N', north_america},
+        {'L', "Europe"},
+        {'M', "Europe"},
+        {'Q', "Korea"},
+        {'T', "Korea"},
+        {'E', north_america}}},
+      {Platform::n3ds, {{'A', "World"}, {'P', "Europe"}, {'J', "Japan"}}},
+      {Platform::n64, {{'A', "Asia"}, {'W', "Scandinavia"}, {'N', "Canada"}, {'B', "Brazil"}}}};
+  for (const auto& [platform, letters] : wanted)
+    for (const auto& [letter, region] : letters) {
+      EXPECT_EQ(name(region_of_letter(platform, letter)), region) << tag(platform) << letter;
+      EXPECT_EQ(name(region_of_code(platform, std::string("AB9") + letter)), region)
+          << tag(platform) << letter;
+    }
 }
 
 TEST(N64Rom, OtherBusSettingsNeedTitleAndCode) {

@@ -6,6 +6,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
+#include "card/file_order.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -118,7 +119,7 @@ void check_newer_entry(MergeContext& context, Arrival& arrival, const Image& ima
 
 // Puts one save on the card. True where the card changed.
 Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
-  BAYSWAP_TRY(const CardSave save, as_item(context.view, arrival));
+  BAYSWAP_TRY(CardSave save, as_item(context.view, arrival));
   if (image.card->kind() != save.kind)
     return fail(ErrorCode::does_not_fit,
                 fmt::format("{} is a {} card, and {} a save of a {} card", image.shown,
@@ -132,6 +133,7 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
   if (own && own->same_content(save)) return false;
   if (own) check_newer_entry(context, arrival, image, *own);
   if (arrival.issues.refusal() != nullptr) return false;
+  if (own) keep_file_order(save, *own);
   if (own) BAYSWAP_CHECK(image.card->drop(save.name));
   auto done = image.card->put(save);
   if (!done) {

@@ -60,10 +60,10 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind, bo
         const bool smaller =
             std::any_of(format->image_sizes.begin(), format->image_sizes.end(),
                         [&](std::size_t other) { return other >= file.size() && other + other / 32 < size; });
-        const bool settled = std::any_of(places.begin(), places.end(), [&](const Place& place) {
-          return place.format == format && place.confidence >= 0.3;
-        });
-        if (settled || (smaller && (is_whole || size != 2 * file.size()))) continue;
+        if (smaller && (is_whole || size != 2 * file.size())) continue;
+        if (is_whole && std::find(format->image_sizes.begin(), format->image_sizes.end(), file.size()) !=
+                            format->image_sizes.end())
+          continue;
         score(0);
         for (std::size_t at = 64; at <= 4096 && at < file.size() && best.confidence < 0.3; at *= 2) score(at);
       }

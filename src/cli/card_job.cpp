@@ -4,6 +4,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "card/file_order.hpp"
 #include "cli/session.hpp"
 #include "fs/path.hpp"
 
@@ -37,8 +38,9 @@ Result<std::optional<Region>> CardJob::wished_region() const {
   return region;
 }
 
-Result<void> CardJob::put(Card& card, const CardSave& save) {
+Result<void> CardJob::put(Card& card, const CardSave& given) {
   BAYSWAP_TRY(const auto wanted, wished_region());
+  CardSave save = given;
   const CardEntry own = describe(save);
   if (wanted && own.region != *wanted)
     return fail(ErrorCode::wrong_region,
@@ -48,6 +50,7 @@ Result<void> CardJob::put(Card& card, const CardSave& save) {
     // The same save again changes nothing, or each time would move it to other blocks.
     if (there->same_content(save) && there->title == save.title && describe(*there).modified == own.modified)
       return {};
+    keep_file_order(save, *there);
     BAYSWAP_CHECK(card.drop(save.name));
   }
   auto done = card.put(save);

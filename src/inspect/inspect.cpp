@@ -179,7 +179,6 @@ std::optional<RomFacts> rom_by_name(const std::string& path, std::uint64_t size_
   } else {
     return std::nullopt;
   }
-  facts.game.title = printable(stem_of(path));
   facts.confidence = 0.5;
   const bool headers = facts.game.platform == Platform::sms || facts.game.platform == Platform::gg;
   facts.evidence.push_back(headers ? fmt::format("the extension {}; early {} ROMs have no header", extension,
