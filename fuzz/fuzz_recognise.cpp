@@ -11,7 +11,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     std::vector<std::pair<const Layout*, std::size_t>> all;
     for (const Layout* layout : catalog.all())
       for (const std::size_t bytes : layout->file_sizes())
-        if (bytes <= 16384 && layout->stream.kind == Compression::none) all.emplace_back(layout, bytes);
+        if (bytes <= 4096 && layout->stream.kind == Compression::none) all.emplace_back(layout, bytes);
     return all;
   }();
   if (size < 5) return 0;
@@ -26,6 +26,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   for (std::size_t i = 0; i < file.bytes().size(); ++i)
     file.bytes()[i] = repeat || i < given ? data[4 + i % given] : data[3];
   const Blob whole = std::move(file).freeze();
+  if (const auto plain = unwrap(whole); !plain || plain->kind != Compression::none) return 0;
   const Recognition told = recognise(catalog, whole, hints);
   double sum = 0;
   for (const LayoutMatch& match : told.matches) {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 #include <set>
 
 #include "base/order.hpp"
@@ -68,10 +69,10 @@ std::vector<CardEntry> BlockCard::entries() const {
 }
 
 Blob BlockCard::gather(const std::vector<std::size_t>& blocks) const {
-  Buffer payload(blocks.size() * block_bytes());
-  auto out = payload.bytes().begin();
-  for (const std::size_t block : blocks)
-    out = std::ranges::copy(bytes(block_at(block), block_bytes()), out).out;
+  const std::size_t size = block_bytes();
+  Buffer payload(blocks.size() * size);
+  for (std::size_t i = 0; i < blocks.size(); ++i)
+    std::memcpy(payload.bytes().subspan(i * size).data(), bytes(block_at(blocks[i]), size).data(), size);
   return std::move(payload).freeze();
 }
 

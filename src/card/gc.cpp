@@ -236,7 +236,7 @@ class GcCard final : public BlockCard {
     return list;
   }
   Link link_of(std::size_t block) const override {
-    if (block < system_blocks || !is_sound(image_, table(current_table()))) return {0, false, "free"};
+    if (block < system_blocks || !table_is_sound_) return {0, false, "free"};
     return link_by(current_table(), block);
   }
   std::vector<Chain> other_chains(const Slot& slot) const override {
@@ -262,6 +262,7 @@ class GcCard final : public BlockCard {
     directory_now_ = current(image_, directory, directories[0] + directory_counter_at,
                              directories[1] + directory_counter_at);
     table_now_ = current(image_, table, tables[0] + table_counter_at, tables[1] + table_counter_at);
+    table_is_sound_ = is_sound(image_, table(table_now_));
   }
   [[nodiscard]] bool has_sound_copies() const {
     return is_sound(image_, table(current_table())) && is_sound(image_, directory(current_directory()));
@@ -331,6 +332,7 @@ class GcCard final : public BlockCard {
 
   std::size_t directory_now_ = 0;
   std::size_t table_now_ = 0;
+  bool table_is_sound_ = false;       // as of the last refresh
   std::size_t directory_turned_ = 0;  // which copy was written in this session, counted from 1
   std::size_t table_turned_ = 0;
 };

@@ -182,8 +182,9 @@ class Ps2Card final : public BlockCard {
       if (at + cluster_bytes > tree_.pages().size()) break;
       for (const std::size_t half : {at, at + entry_bytes}) {
         const ByteView entry = tree_.entry(half);
+        if ((entry[mode_at] & mode_folder) == 0) continue;
         const unsigned mode = le16(entry, mode_at);
-        if (known.contains(half) || (mode & mode_folder) == 0 || (mode & mode_file) != 0 || is_dots(entry) ||
+        if (known.contains(half) || (mode & mode_file) != 0 || is_dots(entry) ||
             !is_plain_text(entry.subspan(name_at, name_bytes)))
           continue;
         const std::size_t first = le32(entry, cluster_at);

@@ -38,7 +38,7 @@ Tree::Tree(Blob image, bool with_spare)
 }
 
 bool Tree::is_system(std::size_t cluster) const {
-  if (in_root_[cluster] || link_places_[cluster] == 0 || super_.is_broken(cluster)) return true;
+  if (fixed_[cluster] != 0) return true;
   return cluster >= super_.console_limit && (link(cluster) & link_used) == 0;  // held back
 }
 bool Tree::is_free(std::size_t cluster) const {
@@ -201,20 +201,23 @@ void Tree::refresh(std::size_t at_least) {
     if (flaw.state == EccState::hopeless && flaw.page / 2 >= super_.first_cluster)
       unreadable_.insert(flaw.page / 2 - super_.first_cluster);
   root_ = {{}, 0, offset_of(0), {}};
-  in_root_.assign(super_.allocatable, false);
+  std::vector<bool> in_root(super_.allocatable);
   const std::size_t length = std::max<std::size_t>(pages_.number(offset_of(0) + length_at), at_least);
   std::size_t cluster = 0;
   while (root_.clusters.size() < clusters_of_folder(length)) {
-    if (cluster >= super_.allocatable || in_root_[cluster]) {
+    if (cluster >= super_.allocatable || in_root[cluster]) {
       root_.problem = fmt::format("it has {} entries, and only {} of its clusters can be told", length,
                                   root_.clusters.size());
       break;
     }
-    in_root_[cluster] = true;
+    in_root[cluster] = true;
     root_.clusters.push_back(cluster);
     const std::uint32_t next = link(cluster);
     cluster = (next & link_used) != 0 ? next & ~link_used : super_.allocatable;
   }
+  fixed_.resize(super_.allocatable);
+  for (std::size_t i = 0; i < fixed_.size(); ++i)
+    fixed_[i] = in_root[i] || link_places_[i] == 0 || super_.is_broken(i) ? 1 : 0;
   root_.length = std::min(length, root_.clusters.size() * 2);
   if (root_.length < 2) root_.problem = fmt::format("it has {} entries, and needs two of its own", length);
   if (!is_dots(entry(offset_of(0)))) root_.problem = "it does not begin with its own entry";

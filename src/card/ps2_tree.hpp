@@ -97,7 +97,8 @@ class Tree {
   Pages pages_;
   Superblock super_;
   Root root_;
-  std::vector<bool> in_root_;
+  std::vector<Byte>
+      fixed_;  // a cluster each: the root's, one that is broken, or one whose link can't be found
   std::vector<std::size_t> link_places_;  // a cluster each; 0 where there is none
   std::set<std::size_t> unreadable_;
 };

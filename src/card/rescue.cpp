@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 
 #include "base/order.hpp"
 #include "base/try.hpp"
@@ -24,8 +25,8 @@ Blob padded(const Blob& file, std::size_t at, std::size_t size) {
   Blob there = file.slice(at, size);
   if (there.size() == size) return there;
   Buffer image(size);
-  const auto rest = std::ranges::copy(there.view(), image.bytes().begin()).out;
-  std::fill(rest, image.bytes().end(), Byte{0xff});
+  if (!there.empty()) std::memcpy(image.bytes().data(), there.data(), there.size());
+  std::memset(image.bytes().data() + there.size(), 0xff, size - there.size());
   return std::move(image).freeze();
 }
 
