@@ -239,7 +239,7 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
                 code.empty() ? fmt::format("{}: in {} the game has another product code",
                                            printable(save.name), name(region))
                              : fmt::format("'{}' is no product code such as SLES-99001", printable(code)),
-                "its own code would make the game look for it in vain", {Remedy::Kind::code, {}});
+                "a game looks for its saves under its own code, so this one needs the code of that region", {Remedy::Kind::code, {}});
   if (save.entry.size() == format.entry_bytes)
     if (auto stamped = format.restamped(save, region, code))
       return named_save(stamped->kind, stamped->entry, stamped->payload, std::move(stamped->files));
@@ -296,7 +296,7 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   if (!guess)
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} bytes that are no memory card we know", file.size()),
-                "look what the file is, or for saves in it", {Remedy::Kind::rescue_card, {}});
+                "inspect the file to see what it is", {Remedy::Kind::rescue_card, {}});
   const Blob whole = guess->swapped ? words_swapped(file.view()) : file;
   const Blob image = whole.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);

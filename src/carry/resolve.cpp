@@ -128,10 +128,11 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
   if (!rom.rivals.empty()) {
     std::vector<std::string> choices{rom.rom->path};
     for (const RomFile* rival : rom.rivals) choices.push_back(rival->path);
-    arrival.issues.refuse(
-        IssueCode::which_rom,
-        fmt::format("{} has {} ROMs of this game: {}", to_.bay().name, choices.size(), joined(choices, ", ")),
-        "say which one you play, as the save takes its name", {Remedy::Kind::rom, std::move(choices)});
+    std::string text =
+        fmt::format("{} has {} ROMs of this game: {}", to_.bay().name, choices.size(), joined(choices, ", "));
+    arrival.issues.refuse(IssueCode::which_rom, std::move(text),
+                          "say which one you play, as the save takes its name",
+                          {Remedy::Kind::rom, std::move(choices)});
   }
   if (!rom.why.empty()) arrival.steps.push_back({"pair", fmt::format("with {}", rom.rom->path), rom.why});
   if (rom.rom != nullptr) {

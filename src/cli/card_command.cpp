@@ -89,6 +89,7 @@ std::vector<NewFile> files_for(const CardSave& save, const CardOptions& options,
   std::vector<NewFile> files;
   const bool many = !save.files.empty() && !options.parcel;
   if (many) {
+    files.reserve(save.files.size());
     for (const CardFile& file : save.files)
       files.push_back({join_path(path, file_name_for(file.name)), file.bytes, modified_of(file)});
     return files;

@@ -10,6 +10,7 @@
 
 #include "base/endian.hpp"
 #include "base/try.hpp"
+#include "envelope/raw_deflate.hpp"
 
 namespace bayswap {
 namespace {
@@ -98,6 +99,17 @@ std::vector<Byte> deflate_to(ByteView plain, int window, int level) {
   if (deflate(&z, Z_FINISH) != Z_STREAM_END) throw std::bad_alloc();
   out.erase(out.end() - static_cast<std::ptrdiff_t>(z.avail_out), out.end());
   return out;
+}
+
+// The effort that gave `stream` from `plain`; the likely one where none does, or where trying takes too long.
+int level_of(ByteView stream, ByteView plain, int window, int likely) {
+  constexpr std::size_t quick = std::size_t{1} << 20;
+  if (plain.size() > quick) return likely;
+  for (const int level : {likely, 6, 9, 1, 3, 2, 4, 5, 7, 8}) {
+    const std::vector<Byte> again = deflate_to(plain, window, level);
+    if (std::equal(again.begin(), again.end(), stream.begin(), stream.end())) return level;
+  }
+  return likely;
 }
 
 // What a zlib stream's head says of the effort that was made.
@@ -270,8 +282,14 @@ Blob wrap(const Compressed& like, const Blob& plain) {
   if (plain == like.plain) return like.stream;
   const ByteView stream = like.stream.view();
   switch (like.kind) {
-    case Compression::gzip:
-      return write_gzip(gzip_head(stream), gzip_level(stream), plain.view());
+    case Compression::gzip: {
+      const ByteView head = gzip_head(stream);
+      constexpr std::size_t foot_bytes = 8;
+      const ByteView raw = stream.size() > head.size() + foot_bytes
+                               ? stream.subspan(head.size(), stream.size() - head.size() - foot_bytes)
+                               : ByteView{};
+      return write_gzip(head, level_of(raw, like.plain.view(), raw_window, gzip_level(stream)), plain.view());
+    }
     case Compression::chunks: {
       const std::size_t first = chunks_head_bytes + 4;
       return write_chunks(le32(stream, chunk_size_at),
@@ -282,7 +300,22 @@ Blob wrap(const Compressed& like, const Blob& plain) {
     case Compression::none:
       break;
   }
-  return Blob::copy_of(deflate_to(plain.view(), zlib_window, zlib_level(stream)));
+  const int level = level_of(stream, like.plain.view(), zlib_window, zlib_level(stream));
+  return Blob::copy_of(deflate_to(plain.view(), zlib_window, level));
+}
+
+Result<Blob> inflate_raw(ByteView stream, std::size_t max_bytes) {
+  BAYSWAP_TRY(const Inflated inflated, inflate_from(stream, raw_window, max_bytes));
+  if (inflated.used_bytes != stream.size())
+    return fail(ErrorCode::damaged, "bytes stand behind the compressed stream", "copy the file again");
+  return inflated.plain;
+}
+
+Blob deflate_raw(ByteView plain, ByteView like) {
+  constexpr int usual_level = 6;
+  const auto old = inflate_raw(like, std::size_t{1} << 20);
+  const int level = old ? level_of(like, old->view(), raw_window, usual_level) : usual_level;
+  return Blob::copy_of(deflate_to(plain, raw_window, level));
 }
 
 Blob wrap(Compression kind, const Blob& plain) {

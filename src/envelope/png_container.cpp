@@ -1,0 +1,67 @@
+// PNG pictures: a signature, then chunks of length, name, data and CRC-32 of name and data. Source: the open
+// standard (ISO/IEC 15948).
+#include <algorithm>
+#include <array>
+
+#include "base/checksum.hpp"
+#include "base/endian.hpp"
+#include "envelope/containers.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::array<Byte, 8> signature{0x89, 'P', 'N', 'G', 0x0d, 0x0a, 0x1a, 0x0a};
+constexpr std::size_t head_bytes = 8;  // length and name
+constexpr std::size_t crc_bytes = 4;
+constexpr std::size_t max_items = 4096;
+
+std::vector<ContainerItem> items(const Blob& file) {
+  const ByteView bytes = file.view();
+  std::vector<ContainerItem> found;
+  if (bytes.size() < signature.size() || !std::equal(signature.begin(), signature.end(), bytes.begin()))
+    return found;
+  std::size_t at = signature.size();
+  while (bytes.size() - at >= head_bytes + crc_bytes && found.size() < max_items) {
+    const std::size_t length = be32(bytes, at);
+    if (length > bytes.size() - at - head_bytes - crc_bytes) break;
+    ContainerItem item;
+    item.step.kind = EnvelopeStep::Kind::png_chunk;
+    for (const Byte b : bytes.subspan(at + 4, 4)) {
+      const bool letter = (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z');
+      if (!letter) return found;
+      item.step.name += static_cast<char>(b);
+    }
+    item.step.index =
+        static_cast<std::size_t>(std::count_if(found.begin(), found.end(), [&](const ContainerItem& other) {
+          return other.step.name == item.step.name;
+        }));
+    item.at = at + head_bytes;
+    item.bytes = length;
+    at += head_bytes + length + crc_bytes;
+    const bool last = item.step.name == "IEND";
+    found.push_back(std::move(item));
+    if (last) break;
+  }
+  return found;
+}
+
+Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t /*max_bytes*/) {
+  return file.slice(item.at, item.bytes);
+}
+
+Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& inside) {
+  if (inside.size() > 0x7fffffff)
+    return fail(ErrorCode::does_not_fit, "no chunk of a picture can be that large", "take fewer bytes");
+  std::vector<Byte> chunk(head_bytes + inside.size() + crc_bytes);
+  put_be32(chunk, 0, static_cast<std::uint32_t>(inside.size()));
+  std::copy(item.step.name.begin(), item.step.name.end(), chunk.begin() + 4);
+  std::copy(inside.view().begin(), inside.view().end(), chunk.begin() + head_bytes);
+  put_be32(chunk, head_bytes + inside.size(), crc32(ByteView(chunk).subspan(4, 4 + inside.size())));
+  return spliced(file.view(), item.at - head_bytes, head_bytes + item.bytes + crc_bytes, chunk);
+}
+
+}  // namespace
+
+const Container png_container{EnvelopeStep::Kind::png_chunk, items, read, replace};
+
+}  // namespace bayswap
