@@ -135,6 +135,12 @@ std::array<Byte, 20> sha1(ByteView bytes) {
   return digest;
 }
 
+std::array<Byte, 16> md5(ByteView bytes) {
+  std::array<Byte, 16> digest{};
+  EVP_Digest(bytes.data(), bytes.size(), digest.data(), nullptr, EVP_md5(), nullptr);
+  return digest;
+}
+
 Digest sha256(ByteView bytes) {
   Digest digest;
   unsigned int size = 0;

@@ -13,5 +13,6 @@ struct BuiltInText {
 [[nodiscard]] std::span<const BuiltInText> built_in_layouts();
 [[nodiscard]] std::span<const BuiltInText> built_in_bays();
 [[nodiscard]] std::span<const BuiltInText> built_in_companions();
+[[nodiscard]] std::span<const BuiltInText> built_in_states();
 
 }  // namespace bayswap

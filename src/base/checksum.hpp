@@ -13,6 +13,7 @@ namespace bayswap {
 [[nodiscard]] std::uint16_t crc16_ccitt(ByteView bytes);
 /// SHA-1 (FIPS 180-4), 20 bytes; for media that use it, never for telling bytes apart.
 [[nodiscard]] std::array<Byte, 20> sha1(ByteView bytes);
+[[nodiscard]] std::array<Byte, 16> md5(ByteView bytes);
 /// The sum of all bytes, modulo 65536.
 [[nodiscard]] std::uint16_t sum16(ByteView bytes);
 

@@ -11,29 +11,11 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
+#include "bay/save_owner.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
-
-bool ends_with_lower(std::string_view text, std::string_view end) {
-  return text.size() >= end.size() && lower(text.substr(text.size() - end.size())) == lower(end);
-}
-
-struct FileRule {
-  const PlatformRule* rule = nullptr;
-  std::vector<const Layout*> layouts;
-  const std::vector<RomFile>* roms = nullptr;
-  std::unordered_map<std::string, const RomFile*> by_stem;        // lower case
-  std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
-  bool by_extension = false;
-  bool is_set = false;
-};
-
-struct RomMatch {
-  const RomFile* rom = nullptr;
-  bool exact = false;  // the name is the ROM's, as the rule wants it
-};
 
 // One file, told whose it is.
 struct Told {
@@ -99,35 +81,6 @@ class FileScanner {
     return {};
   }
 
-  static bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
-    return !rule.by_extension || ends_with_lower(path, layout.extension);
-  }
-
-  // Whose save the file is: by a pair that was said, by the ROM's own name, by one that reads the same.
-  RomMatch rom_for(const FileRule& rule, const NameRule::Words& words, const std::string& path) const {
-    if (rule.roms == nullptr) return {};
-    if (const PairBook* book = scan_.view.options().pairs)
-      for (const RomPair& pair : book->pairs())
-        if (pair.bay == scan_.view.bay().name && pair.rom_bay == pair.bay && pair.save == path)
-          if (const RomFile* rom = scan_.view.rom(*rule.rule, pair.rom)) return {rom, false};
-    const auto stem = words.find("rom.stem");
-    if (stem == words.end()) {
-      HeldSave save;
-      save.facts = facts_of_words(words, rule.rule->platform);
-      return {SaveList::rom_of(save, *rule.roms), true};
-    }
-    std::string name = lower(stem->second);
-    // The second controller pak's file has its number between the stem and the extension.
-    for (int numbered = 0; numbered < 2; ++numbered) {
-      if (const auto rom = rule.by_stem.find(name); rom != rule.by_stem.end()) return {rom->second, true};
-      if (numbered == 1 || name.size() < 3 || name[name.size() - 2] != '.') break;
-      name.resize(name.size() - 2);
-    }
-    const std::string title = normalized_title(stem->second);
-    if (title.empty() || rule.by_title.count(title) != 1) return {};
-    return {rule.by_title.find(title)->second, false};
-  }
-
   void take(const Place& place, std::vector<Told>& told) {
     std::vector<const FileRule*> fitting;
     std::vector<std::pair<const FileRule*, RomMatch>> named;
@@ -136,7 +89,7 @@ class FileScanner {
                        [&](const Layout* layout) { return fits(rule, *layout, place.path); }))
         continue;
       fitting.push_back(&rule);
-      if (const RomMatch own = rom_for(rule, place.words, place.path); own.rom != nullptr)
+      if (const RomMatch own = rom_for(scan_.view, rule, place.words, place.path); own.rom != nullptr)
         named.emplace_back(&rule, own);
     }
     if (fitting.empty()) return;
@@ -144,7 +97,7 @@ class FileScanner {
       std::erase_if(named, [](const auto& one) { return !one.second.exact; });
     RomMatch rom;
     if (!named.empty()) {
-      const auto& owner = named.size() == 1 ? named.front() : likeliest(named, place);
+      const auto& owner = named.size() == 1 ? named.front() : likeliest(scan_.view, named, place.path);
       rom = owner.second;
       fitting.assign(1, owner.first);
     }
@@ -170,37 +123,6 @@ class FileScanner {
       one.misplaced = fmt::format("programs that go by the ROM {} do not read it under this name",
                                   name_of(rom.rom->path));
     told.push_back(std::move(one));
-  }
-
-  // Of ROMs of one name and several platforms the one whose chip is as large as the file; then one whose
-  // layouts have that size; then the first.
-  const std::pair<const FileRule*, RomMatch>& likeliest(
-      const std::vector<std::pair<const FileRule*, RomMatch>>& named, const Place& place) const {
-    const auto bytes = scan_.store.read(place.path);
-    if (!bytes) return named.front();
-    const auto points = [&](const FileRule& rule, const RomFile& rom) {
-      const std::vector<ChipFact>& chips = scan_.view.facts_of(rom).chips;
-      int best = 0;
-      for (const Layout* layout : rule.layouts) {
-        if (!fits(rule, *layout, place.path)) continue;
-        const auto opened = open_save(*layout, *bytes, chips);
-        if (!opened) continue;
-        const bool known = std::any_of(chips.begin(), chips.end(), [&](const ChipFact& chip) {
-          const Part* part = opened->save.find({chip.kind, 0});
-          return part != nullptr && part->bytes.size() == chip.size_bytes;
-        });
-        best = std::max(best, (known ? 4 : 1) + (opened->fitted.fit == Fit::exact ? 1 : 0));
-      }
-      return best;
-    };
-    const auto* likely = &named.front();
-    int most = -1;
-    for (const auto& one : named) {
-      const int own = points(*one.first, *one.second.rom);
-      if (own > most) likely = &one;
-      most = std::max(most, own);
-    }
-    return *likely;
   }
 
   // "x.2.mpk" is the second pak of the save "x".
@@ -282,7 +204,7 @@ class FileScanner {
   void take_misplaced(const Place& place, std::vector<Told>& told) {
     if (!is_save_extension(extension_of(place.path), scan_.view.catalog())) return;
     for (const FileRule& rule : rules_) {
-      const RomMatch rom = rom_for(rule, place.words, place.path);
+      const RomMatch rom = rom_for(scan_.view, rule, place.words, place.path);
       if (rom.rom == nullptr && (rules_.size() > 1 || place.words.contains("rom.stem")) &&
           rule.roms != nullptr && !rule.roms->empty())
         continue;

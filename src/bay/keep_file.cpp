@@ -16,7 +16,8 @@ namespace {
 std::vector<const Layout*> also_listed(const BayView& view, const PlatformRule& rule) {
   std::vector<const Layout*> listed;
   for (const std::string& id : rule.other_layouts)
-    if (const auto layout = view.catalog().find(id); layout && !(*layout)->is_set()) listed.push_back(*layout);
+    if (const auto layout = view.catalog().find(id); layout && !(*layout)->is_set())
+      listed.push_back(*layout);
   return listed;
 }
 

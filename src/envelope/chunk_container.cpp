@@ -96,7 +96,8 @@ std::vector<ContainerItem> items(const Blob& file) {
         for (const bool big : {false, true})
           for (const bool first : {false, true})
             for (const bool counts : {false, true})
-              for (const std::size_t alignment : {std::size_t{1}, std::size_t{2}, std::size_t{4}})
+              for (const std::size_t alignment :
+                   {std::size_t{1}, std::size_t{2}, std::size_t{4}, std::size_t{8}, std::size_t{16}})
                 consider({from, name, length, big, first, counts, false, alignment});
     }
   }

@@ -11,6 +11,7 @@
 #include "inspect/disc_sheet.hpp"
 #include "inspect/look.hpp"
 #include "inspect/packed_rom.hpp"
+#include "inspect/single_saves.hpp"
 
 namespace bayswap {
 namespace {
@@ -118,42 +119,6 @@ bool find_card(const Blob& bytes, Finding& finding) {
     finding.evidence.push_back(fmt::format("the card begins at {}; what is around it is kept", guess->at));
   for (std::string& note : (*card)->notes()) finding.evidence.push_back(std::move(note));
   describe_card(**card, finding);
-  return true;
-}
-
-void describe_single(const CardSave& save, double confidence, Finding& finding) {
-  finding.kind = FileKind::single_save;
-  finding.platform = platform_from_tag(to_text(save.kind));
-  finding.confidence = confidence;
-  const CardEntry entry = describe(save);
-  finding.evidence.push_back(fmt::format("its name is {}{}, its content has {} bytes", entry.name,
-                                         entry.title.empty() ? "" : fmt::format(" ({})", entry.title),
-                                         entry.size_bytes));
-  if (!entry.code.empty() && finding.platform)
-    finding.game = GameId{*finding.platform, entry.code, entry.title, entry.region};
-}
-
-// A save off a card in a file of its own: a parcel, the console's entry in front of the content, or both
-// inside of something else.
-bool find_single(const Blob& bytes, bool anywhere, Finding& finding) {
-  if (const auto save = single_save_from(bytes)) {
-    finding.evidence.emplace_back(
-        bytes.size() > 8 && bytes.view()[0] == 'P'
-            ? "a parcel, or the console's own directory entry in front of the content"
-            : "the console's own directory entry stands in front of the content");
-    describe_single(*save, 0.95, finding);
-    return true;
-  }
-  if (!anywhere) return false;
-  const auto inside = find_embedded_saves(bytes);
-  if (inside.empty()) return false;
-  const EmbeddedSave& best = inside.front();
-  finding.evidence.push_back(best.evidence);
-  describe_single(best.save, inside.size() == 1 ? 0.85 : 0.6, finding);
-  if (best.nameless)
-    finding.evidence.emplace_back("the name it has on a card is not in the file: it has to be said");
-  for (std::size_t i = 1; i < inside.size(); ++i)
-    finding.evidence.push_back("or else: " + inside[i].evidence);
   return true;
 }
 

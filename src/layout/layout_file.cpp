@@ -13,6 +13,7 @@
 #include "base/try.hpp"
 #include "layout/byte_order.hpp"
 #include "layout/layout_words.hpp"
+#include "layout/slot_file.hpp"
 
 namespace bayswap {
 namespace {
@@ -80,6 +81,8 @@ Result<void> check_form(const TableReader& reader, const Slot& slot) {
     return reader.error("form", fmt::format("only rtc can be {}", to_text(slot.form)));
   return {};
 }
+
+}  // namespace
 
 Result<std::vector<Byte>> hex_bytes(const TableReader& reader, std::string_view key, std::string_view text) {
   constexpr std::size_t most = 4096;
@@ -166,6 +169,8 @@ Result<Slot> read_slot(TableReader reader) {
   BAYSWAP_CHECK(reader.no_other_keys());
   return slot;
 }
+
+namespace {
 
 // "512 01000000": the bytes for parts from that size on.
 Result<std::pair<std::size_t, std::vector<Byte>>> sized_bytes(const TableReader& reader,

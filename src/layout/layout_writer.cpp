@@ -5,18 +5,21 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "layout/layout_words.hpp"
+#include "layout/slot_file.hpp"
 
 namespace bayswap {
 namespace {
+
+std::string anchor_line(std::size_t at, bool behind) {
+  return fmt::format("{} = {}\n", behind ? "behind" : "at", at);
+}
+
+}  // namespace
 
 std::string to_hex(ByteView bytes) {
   std::string text;
   for (const Byte b : bytes) text += fmt::format("{:02x}", b);
   return text;
-}
-
-std::string anchor_line(std::size_t at, bool behind) {
-  return fmt::format("{} = {}\n", behind ? "behind" : "at", at);
 }
 
 std::string to_toml(const Slot& slot) {
@@ -38,6 +41,8 @@ std::string to_toml(const Slot& slot) {
   if (slot.mark_at != 0) out += fmt::format("mark_at = {}\n", slot.mark_at);
   return out;
 }
+
+namespace {
 
 std::string to_toml(const Stream& stream) {
   std::string out = fmt::format("\n[stream]\nkind = \"{}\"\nat = {}\n", to_text(stream.kind), stream.at);

@@ -1,0 +1,92 @@
+// Save states: one program's snapshots of a machine. Where the battery save is in them, as data; taken out,
+// and another one put in.
+#pragma once
+
+#include <bayswap/envelope.hpp>
+#include <bayswap/layout.hpp>
+
+namespace bayswap {
+
+/// A checksum somewhere in a layer that covers bytes of the same layer.
+struct IntegrityField {
+  enum class Kind { crc32, crc16, adler32, sum32, sum16, md5, sha1 };
+  Kind kind{};
+  std::size_t at = 0;  // where it stands
+  bool big_endian = false;
+  std::size_t from = 0;        // it covers the bytes from there
+  std::size_t before_end = 0;  // to so many before the layer's end, but for itself
+  [[nodiscard]] bool operator==(const IntegrityField&) const = default;
+};
+[[nodiscard]] std::string_view to_text(IntegrityField::Kind kind);
+
+/// Bytes that every state of the kind has.
+struct StateMark {
+  bool in_file = false;  // in the file as it is; otherwise in the layer
+  std::size_t at = 0;
+  std::vector<Byte> bytes;
+  [[nodiscard]] bool operator==(const StateMark&) const = default;
+};
+
+/// Where the battery save is in one kind of state. Data in TOML (docs/states.md), never code.
+struct StateMap {
+  std::string id;  // "gb.plain-a": the platform, and what such a state looks like
+  Platform platform{};
+  std::string about;
+  Envelope envelope;                     // to the layer that holds the battery bytes
+  std::vector<std::size_t> layer_bytes;  // sizes that the layer can have, ascending; empty: any
+  std::vector<StateMark> marks;
+  std::vector<Slot> batteries;  // each game has those that its chips fit
+  std::vector<IntegrityField> integrity;
+  std::string origin;  // "built in", or the path of the file
+};
+/// Reads a map file. `origin` names it in errors. Unknown keys, bad offsets and the like are `bad_usage`,
+/// with the line.
+[[nodiscard]] Result<StateMap> parse_state_map(std::string_view toml, const std::string& origin);
+/// The same map as a file; parse_state_map gives it back.
+[[nodiscard]] std::string to_toml(const StateMap& map);
+
+/// The maps built into the library, and those that were added. Not for several threads at once.
+class StateMaps {
+ public:
+  /// Fails with `bad_usage` for an id that is taken.
+  Result<void> add(StateMap map);
+  /// Fails with `bad_usage` for an unknown id; the hint names the nearest one.
+  [[nodiscard]] Result<const StateMap*> find(std::string_view id) const;
+  /// All, or those of a platform, by id.
+  [[nodiscard]] std::vector<const StateMap*> all(std::optional<Platform> platform = {}) const;
+
+ private:
+  mutable std::vector<std::shared_ptr<const StateMap>> built_in_;
+  std::vector<std::shared_ptr<const StateMap>> added_;
+};
+
+/// Returns whether the file is a state of that kind: the envelope leads somewhere, sizes and marks agree.
+/// Nothing if it is not, otherwise why, a sentence each.
+[[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file);
+
+/// Returns the battery save in a state, as the chips hold it: of each kind of part the slot that fits
+/// `chips`, or the only one. Fails with `not_recognised` if the file is no state of that kind, `does_not_fit`
+/// if several sizes could be meant and `chips` do not tell.
+[[nodiscard]] Result<Save> battery_in_state(const StateMap& map, const Blob& file,
+                                            const std::vector<ChipFact>& chips);
+/// Returns the state with another battery save: its bytes and the checksums over them are exchanged, the
+/// envelope is closed again, every other byte stays. Fails as battery_in_state, and with `does_not_fit` for a
+/// part that has no place or is of another size.
+[[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery);
+
+/// A state, and the battery save that the machine had at that moment.
+struct StatePair {
+  Blob state;
+  Save battery;
+};
+struct LearnedState {
+  StateMap map;
+  std::vector<std::string> certain;  // sentences
+  std::vector<std::string> open;     // what could be otherwise, and what would settle it
+};
+/// Learns a map: looks for the battery bytes in every layer and storage order, keeps what all pairs agree on,
+/// finds checksums over them by trying, and proves itself: each state's battery comes out, and goes back into
+/// the very file. Fails with `not_recognised` if the bytes are nowhere, or nowhere that all pairs agree on.
+[[nodiscard]] Result<LearnedState> learn_state(const std::vector<StatePair>& pairs, const std::string& id);
+
+}  // namespace bayswap

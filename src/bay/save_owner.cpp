@@ -1,0 +1,74 @@
+#include "bay/save_owner.hpp"
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "bay/save_list.hpp"
+
+namespace bayswap {
+namespace {
+
+bool ends_with_lower(std::string_view text, std::string_view end) {
+  return text.size() >= end.size() && lower(text.substr(text.size() - end.size())) == lower(end);
+}
+
+}  // namespace
+
+bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
+  return !rule.by_extension || ends_with_lower(path, layout.extension);
+}
+
+RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& words, const std::string& path) {
+  if (rule.roms == nullptr) return {};
+  if (const PairBook* book = view.options().pairs)
+    for (const RomPair& pair : book->pairs())
+      if (pair.bay == view.bay().name && pair.rom_bay == pair.bay && pair.save == path)
+        if (const RomFile* rom = view.rom(*rule.rule, pair.rom)) return {rom, false};
+  const auto stem = words.find("rom.stem");
+  if (stem == words.end()) {
+    HeldSave save;
+    save.facts = facts_of_words(words, rule.rule->platform);
+    return {SaveList::rom_of(save, *rule.roms), true};
+  }
+  std::string name = lower(stem->second);
+  // The second controller pak's file has its number between the stem and the extension.
+  for (int numbered = 0; numbered < 2; ++numbered) {
+    if (const auto rom = rule.by_stem.find(name); rom != rule.by_stem.end()) return {rom->second, true};
+    if (numbered == 1 || name.size() < 3 || name[name.size() - 2] != '.') break;
+    name.resize(name.size() - 2);
+  }
+  const std::string title = normalized_title(stem->second);
+  if (title.empty() || rule.by_title.count(title) != 1) return {};
+  return {rule.by_title.find(title)->second, false};
+}
+
+const std::pair<const FileRule*, RomMatch>& likeliest(
+    BayView& view, const std::vector<std::pair<const FileRule*, RomMatch>>& named, const std::string& path) {
+  const auto bytes = view.store().read(path);
+  if (!bytes) return named.front();
+  const auto points = [&](const FileRule& rule, const RomFile& rom) {
+    const std::vector<ChipFact>& chips = view.facts_of(rom).chips;
+    int best = 0;
+    for (const Layout* layout : rule.layouts) {
+      if (!fits(rule, *layout, path)) continue;
+      const auto opened = open_save(*layout, *bytes, chips);
+      if (!opened) continue;
+      const bool known = std::any_of(chips.begin(), chips.end(), [&](const ChipFact& chip) {
+        const Part* part = opened->save.find({chip.kind, 0});
+        return part != nullptr && part->bytes.size() == chip.size_bytes;
+      });
+      best = std::max(best, (known ? 4 : 1) + (opened->fitted.fit == Fit::exact ? 1 : 0));
+    }
+    return best;
+  };
+  const auto* likely = &named.front();
+  int most = -1;
+  for (const auto& one : named) {
+    const int own = points(*one.first, *one.second.rom);
+    if (own > most) likely = &one;
+    most = std::max(most, own);
+  }
+  return *likely;
+}
+
+}  // namespace bayswap

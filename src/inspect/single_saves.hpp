@@ -1,0 +1,12 @@
+// Saves off memory cards in files of their own.
+#pragma once
+
+#include <bayswap/inspect.hpp>
+
+namespace bayswap {
+
+/// A parcel, the console's entry in front of the content, or (`anywhere`) either of them inside of something
+/// else. False where there is none; `finding` is unchanged then.
+[[nodiscard]] bool find_single(const Blob& bytes, bool anywhere, Finding& finding);
+
+}  // namespace bayswap

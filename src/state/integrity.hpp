@@ -1,0 +1,17 @@
+// Checksums over a layer.
+#pragma once
+
+#include <bayswap/state.hpp>
+
+namespace bayswap {
+
+/// How many bytes the checksum has.
+[[nodiscard]] std::size_t width_of(IntegrityField::Kind kind);
+/// The checksum as it should stand; empty where the field does not lie within the layer.
+[[nodiscard]] std::vector<Byte> value_of(const IntegrityField& field, ByteView layer);
+[[nodiscard]] bool is_right(const IntegrityField& field, ByteView layer);
+/// Every checksum at the layer's head or end that is right in all of the layers and covers `covered` of each.
+[[nodiscard]] std::vector<IntegrityField> find_integrity(const std::vector<Blob>& layers,
+                                                         const std::vector<std::size_t>& covered);
+
+}  // namespace bayswap
