@@ -53,8 +53,8 @@ struct Remedy {
     inspect,      // look what the file is
     repair_card,  // repair the card in `values`
     rescue_card,
-    undelete,    // bring a deleted save back
-    code,        // say the game's product code in the other region
+    undelete,  // bring a deleted save back
+    code,      // say the game's product code in the other region
     list_card,
     list_layouts,
     list_bays,

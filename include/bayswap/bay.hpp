@@ -3,6 +3,7 @@
 
 #include <bayswap/fs.hpp>
 #include <bayswap/layout.hpp>
+#include <bayswap/state.hpp>
 #include <bayswap/title.hpp>
 
 #include <map>
@@ -115,6 +116,9 @@ struct Bay {
 /// A file that can't be read, is no layout, or has an id that is taken hurts no other: it is left out, and
 /// why goes to `skipped`.
 [[nodiscard]] Result<Catalog> load_catalog(const Home& home, std::vector<Error>* skipped = nullptr);
+/// Adds the state maps of the home folder; the rest as for load_catalog.
+[[nodiscard]] Result<void> load_state_maps(const Home& home, StateMaps& maps,
+                                           std::vector<Error>* skipped = nullptr);
 
 struct RomFile {
   std::string path;  // below the bay's root

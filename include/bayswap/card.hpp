@@ -169,7 +169,7 @@ struct CardGuess {
   std::size_t at = 0;  // where the image begins; before and behind it is wrapper
   std::size_t image_bytes = 0;
   std::size_t wrapper_bytes = 0;  // how much of that there is
-  bool swapped = false;  // the two bytes of each 16-bit word of the file are exchanged
+  bool swapped = false;           // the two bytes of each 16-bit word of the file are exchanged
   std::string evidence;
 };
 [[nodiscard]] std::optional<CardGuess> guess_card(ByteView file);
@@ -201,9 +201,9 @@ struct Rescue {
 /// A single save somewhere inside a file whose own form is not known.
 struct EmbeddedSave {
   CardSave save;
-  std::size_t at = 0;    // where its entry, or its content, begins
+  std::size_t at = 0;     // where its entry, or its content, begins
   bool nameless = false;  // the file does not say under which name the game looks for it
-  std::string evidence;  // a sentence
+  std::string evidence;   // a sentence
 };
 /// Looks through a file for consoles' own directory entries with their content behind them, or for content
 /// that shows itself (ps1 title frames, dc headers). Returns the likeliest first; at most 16. Bounded by the

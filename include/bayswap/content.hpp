@@ -69,7 +69,7 @@ struct Content {
 
 /// How the files of a layout are opened.
 struct OpenOptions {
-  const Layout* said = nullptr;  // what the bay says they are; nullptr: told by the bytes alone
+  const Layout* said = nullptr;        // what the bay says they are; nullptr: told by the bytes alone
   std::vector<const Layout*> or_else;  // other layouts that the bay says they can have
   Hints hints;
   Role role;           // of a set's file

@@ -178,6 +178,7 @@ struct Home {
   std::string titles;    // file of titles by id and code
   std::string accounts;  // file of which account is whose in another bay
   std::string pairs;     // file of which ROM a save belongs to
+  std::string states;    // folder of the user's state maps
 
   /// Everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);

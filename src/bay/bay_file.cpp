@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <functional>
 
 #include "base/built_in.hpp"
 #include "base/text.hpp"
@@ -218,22 +219,43 @@ Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& h
   return bays;
 }
 
-Result<Catalog> load_catalog(const Home& home, std::vector<Error>* skipped) {
-  Catalog catalog;
+namespace {
+
+// Every TOML file of a folder; one that is bad does not take the others away.
+Result<void> read_each(
+    const std::string& folder, std::vector<Error>* skipped,
+    const std::function<Result<void>(std::string_view text, const std::string& path)>& add) {
   LocalStore disk;
-  BAYSWAP_TRY(const auto folder, disk.stat(home.layouts));
-  if (!folder) return catalog;
-  BAYSWAP_TRY(const auto entries, disk.list(home.layouts));
+  BAYSWAP_TRY(const auto info, disk.stat(folder));
+  if (!info) return {};
+  BAYSWAP_TRY(const auto entries, disk.list(folder));
   for (const FileInfo& entry : entries) {
     if (entry.kind != FileInfo::Kind::file || extension_of(entry.name) != ".toml") continue;
-    const std::string path = join_path(home.layouts, entry.name);
+    const std::string path = join_path(folder, entry.name);
     const auto file = disk.read(path, max_toml_size_bytes);
-    auto layout = file ? parse_layout(text_of(*file), path) : tl::unexpected(file.error());
-    const auto added = layout ? catalog.add(*std::move(layout)) : tl::unexpected(layout.error());
-    // One bad file does not take the others away.
+    const auto added = file ? add(text_of(*file), path) : tl::unexpected(file.error());
     if (!added && skipped != nullptr) skipped->push_back(added.error());
   }
+  return {};
+}
+
+}  // namespace
+
+Result<Catalog> load_catalog(const Home& home, std::vector<Error>* skipped) {
+  Catalog catalog;
+  BAYSWAP_CHECK(
+      read_each(home.layouts, skipped, [&](std::string_view text, const std::string& path) -> Result<void> {
+        BAYSWAP_TRY(Layout layout, parse_layout(text, path));
+        return catalog.add(std::move(layout));
+      }));
   return catalog;
+}
+
+Result<void> load_state_maps(const Home& home, StateMaps& maps, std::vector<Error>* skipped) {
+  return read_each(home.states, skipped, [&](std::string_view text, const std::string& path) -> Result<void> {
+    BAYSWAP_TRY(StateMap map, parse_state_map(text, path));
+    return maps.add(std::move(map));
+  });
 }
 
 }  // namespace bayswap

@@ -19,6 +19,7 @@ struct Words {
   ConvertOptions convert;
   InferOptions infer;
   CardOptions card;
+  StateOptions state;
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
@@ -218,6 +219,49 @@ void add_card_commands(CLI::App& app, Words& w) {
 
   CLI::App* picture = action("picture", "Draw the saves' icons and the card's blocks", card_picture_command);
   picture->add_option("--out", w.card.out, "The PNG file to write")->required()->type_name("PNG");
+}
+
+void add_state_commands(CLI::App& app, Words& w) {
+  CLI::App* state =
+      app.add_subcommand("state", "Look into save states, take battery saves out and put them in");
+  state->require_subcommand(1);
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const StateOptions&)) {
+    return command(*state, w, name, about, [&w, run] { return run(w.globals, w.state); });
+  };
+  const auto of_state = [&](CLI::App& made) {
+    made.add_option("STATE", w.state.state, "The save state")->required();
+    made.add_option("--map", w.state.map, "The kind of state it is; `state maps` lists them")
+        ->type_name("ID");
+  };
+  CLI::App* show = action("show", "What is in a state: its kind and its layers", state_show_command);
+  of_state(*show);
+
+  CLI::App* battery = action("battery", "Take the battery save out of a state", state_battery_command);
+  of_state(*battery);
+  battery->add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+  battery->add_option("--to", w.state.to, "The layout to write; the bare chip if not said")
+      ->type_name("LAYOUT");
+  battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
+  add_chips(*battery, w.state.chips);
+
+  CLI::App* graft = action("graft", "Put a battery save into a state", state_graft_command);
+  of_state(*graft);
+  graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
+  graft->add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+  graft->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
+
+  CLI::App* learn = action("learn", "Learn where a kind of state has the battery save", state_learn_command);
+  learn->add_option("PAIRS", w.state.files, "States, each with the battery save of that moment")
+      ->required()
+      ->expected(2, 64);
+  learn->add_option("--rom", w.state.rom, "The ROM the saves belong to")->type_name("ROM");
+  learn->add_option("--id", w.state.map, "What to call the map: the platform, a dot, a name")
+      ->required()
+      ->type_name("ID");
+
+  CLI::App* maps = action("maps", "List the state maps, or print one", state_maps_command);
+  maps->add_option("ID", w.state.map, "The map to print");
 }
 
 void add_bay_commands(CLI::App& app, Words& w) {
@@ -452,6 +496,7 @@ int run_command_line(int argc, char** argv) {
   add_globals(app, words);
   add_file_commands(app, words);
   add_card_commands(app, words);
+  add_state_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);
   app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");

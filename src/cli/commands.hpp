@@ -79,6 +79,21 @@ int card_check_command(const Globals& globals, const CardOptions& options);
 int card_rescue_command(const Globals& globals, const CardOptions& options);
 int card_picture_command(const Globals& globals, const CardOptions& options);
 
+struct StateOptions {
+  std::string state;
+  std::vector<std::string> files;  // a battery save; of learn pairs
+  std::string map;                 // its id
+  std::string rom;
+  std::string to;
+  std::string out;
+  std::vector<std::string> chips;
+};
+int state_show_command(const Globals& globals, const StateOptions& options);
+int state_battery_command(const Globals& globals, const StateOptions& options);
+int state_graft_command(const Globals& globals, const StateOptions& options);
+int state_learn_command(const Globals& globals, const StateOptions& options);
+int state_maps_command(const Globals& globals, const StateOptions& options);
+
 int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {

@@ -25,7 +25,7 @@ Home Home::under(const std::string& folder) {
   return {join_path(folder, "bays"),        join_path(folder, "layouts"),
           join_path(folder, "logbook"),     join_path(folder, "chips.toml"),
           join_path(folder, "titles.toml"), join_path(folder, "accounts.toml"),
-          join_path(folder, "pairs.toml")};
+          join_path(folder, "pairs.toml"),  join_path(folder, "states")};
 }
 
 Result<Home> Home::of_user() {
@@ -42,7 +42,7 @@ Result<Home> Home::of_user() {
   return Home{join_path(config, "bayswap/bays"),        join_path(config, "bayswap/layouts"),
               join_path(data, "bayswap/logbook"),       join_path(config, "bayswap/chips.toml"),
               join_path(config, "bayswap/titles.toml"), join_path(config, "bayswap/accounts.toml"),
-              join_path(config, "bayswap/pairs.toml")};
+              join_path(config, "bayswap/pairs.toml"),  join_path(config, "bayswap/states")};
 }
 
 }  // namespace bayswap

@@ -116,15 +116,24 @@ class Learner {
     for (const auto& slots : best->second)
       for (const Slot& slot : slots) add_slot(slot);
     for (const auto& [place, slots] : shared)
-      if (place != best->first)
-        learned_.open.push_back(
-            fmt::format("the same bytes also stand in {} at {}: a copy in work memory, or the other "
-                        "way round",
-                        place.first, place.second));
+      if (place != best->first && !is_around(place.first))
+        learned_.open.push_back(fmt::format(
+            "the same bytes also stand in {} at {}: a copy in work memory, or the other way round",
+            place.first, place.second));
     for (const Slot& slot : learned_.map.batteries)
       learned_.certain.push_back(fmt::format("{} of {} bytes stands in {} at {}, {}", to_text(slot.role),
                                              joined(slot.part_sizes(), " or "),
                                              to_text(learned_.map.envelope), slot.at, in_words(slot.order)));
+  }
+
+  // What is around the chosen layer holds its bytes as well, where nothing is compressed in between.
+  [[nodiscard]] bool is_around(const std::string& envelope) const {
+    Envelope outer;
+    for (const EnvelopeStep& step : learned_.map.envelope) {
+      if (to_text(outer) == envelope) return true;
+      outer.push_back(step);
+    }
+    return false;
   }
 
   void add_slot(const Slot& slot) {
@@ -212,8 +221,9 @@ class Learner {
             fmt::format("what was learned does not bring back the battery save of pair {}", i + 1),
             "the pairs may be of different programs, or one battery save is not of the state's moment");
     }
-    learned_.certain.push_back(fmt::format(
-        "all {} states give back their battery saves, and take them back, bit for bit", pairs_.size()));
+    learned_.certain.push_back(
+        fmt::format("{}: the battery save comes out, and goes back into the very file, bit for bit",
+                    pairs_.size() == 1 ? "the state" : fmt::format("all {} states", pairs_.size())));
     return {};
   }
 
