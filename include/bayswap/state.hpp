@@ -74,6 +74,38 @@ class StateMaps {
 /// part that has no place or is of another size.
 [[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery);
 
+/// A battery save of the same game, from wherever.
+struct KnownBattery {
+  Save save;
+  std::string shown;  // what to call it in evidence: "saves/Cog.srm"
+};
+/// What is known when a state of no known kind is searched.
+struct BatterySearch {
+  std::optional<Platform> platform;
+  std::vector<ChipFact> chips;  // of the game
+  bool tells_chips = false;     // and it has no others
+  std::vector<KnownBattery> known;
+  std::vector<Blob> others;         // further states of the same game and program
+  const StateMaps* maps = nullptr;  // of other games on the same program
+};
+/// One place where the battery save could stand.
+struct BatteryCandidate {
+  StateMap map;      // leads there and nowhere else: for battery_in_state and grafted_state
+  Save save;         // what stands there, as the chip holds it
+  double score = 0;  // 0 to 1
+  bool certain = false;
+  std::vector<std::string> evidence;  // sentences
+};
+struct BatteryFinds {
+  std::vector<BatteryCandidate> candidates;  // the likeliest first; places of one content are one candidate
+  bool blank = false;                        // memory that is named after it holds nothing
+};
+/// Looks for the battery save in every layer and storage order, by the chip sizes of the game or of its
+/// platform: memory that is named, that a length or a table sets apart, that is alive between fillers, that
+/// equals or is like a known save. Only the first candidate can be certain.
+[[nodiscard]] BatteryFinds find_batteries(const Catalog& catalog, const Blob& state,
+                                          const BatterySearch& what);
+
 /// A state, and the battery save that the machine had at that moment.
 struct StatePair {
   Blob state;

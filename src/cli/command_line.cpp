@@ -237,18 +237,30 @@ void add_state_commands(CLI::App& app, Words& w) {
   CLI::App* show = action("show", "What is in a state: its kind and its layers", state_show_command);
   of_state(*show);
 
+  const auto of_game = [&](CLI::App& made) {
+    made.add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+    made.add_option("--platform", w.state.platform, "The game's platform, where no ROM tells it")
+        ->type_name("TAG");
+    made.add_option("--like", w.state.like, "A battery save of the same game, older or newer")
+        ->type_name("FILE");
+    made.add_option("--other", w.state.others, "Another state of the same game and program")
+        ->type_name("STATE");
+    made.add_option("--candidate", w.state.candidate, "Take the place with this number, where none is certain")
+        ->check(CLI::PositiveNumber)
+        ->type_name("N");
+    add_chips(made, w.state.chips);
+  };
   CLI::App* battery = action("battery", "Take the battery save out of a state", state_battery_command);
   of_state(*battery);
-  battery->add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+  of_game(*battery);
   battery->add_option("--to", w.state.to, "The layout to write; the bare chip if not said")
       ->type_name("LAYOUT");
   battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
-  add_chips(*battery, w.state.chips);
 
   CLI::App* graft = action("graft", "Put a battery save into a state", state_graft_command);
   of_state(*graft);
   graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
-  graft->add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+  of_game(*graft);
   graft->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
 
   CLI::App* learn = action("learn", "Learn where a kind of state has the battery save", state_learn_command);

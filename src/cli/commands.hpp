@@ -87,6 +87,10 @@ struct StateOptions {
   std::string to;
   std::string out;
   std::vector<std::string> chips;
+  std::string platform;
+  std::vector<std::string> like;    // battery saves of the same game
+  std::vector<std::string> others;  // further states of it
+  int candidate = 0;                // 0: the certain one
 };
 int state_show_command(const Globals& globals, const StateOptions& options);
 int state_battery_command(const Globals& globals, const StateOptions& options);

@@ -1,96 +1,22 @@
 // Save states: what is in one, the battery save taken out and another put in, maps learned and listed.
-#include <bayswap/bay.hpp>
-#include <bayswap/content.hpp>
-
-#include <algorithm>
-
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "cli/commands.hpp"
-#include "cli/output.hpp"
-#include "cli/session.hpp"
+#include "cli/state_job.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
 
-constexpr std::size_t max_state_bytes = std::size_t{128} << 20;
-
-Result<StateMaps> maps_of(const Globals& globals) {
-  StateMaps maps;
-  const auto home = home_of(globals);
-  if (!home) return maps;
-  std::vector<Error> skipped;
-  BAYSWAP_CHECK(load_state_maps(*home, maps, &skipped));
-  for (const Error& error : skipped) report(error);
-  return maps;
-}
-
-Json to_json(const Save& save) {
-  Json parts = Json::array();
-  for (const Part& part : save.parts)
-    parts.push_back({{"role", to_text(part.role)},
-                     {"size_bytes", part.bytes.size()},
-                     {"blank", is_blank(part)},
-                     {"sha256", sha256(part.bytes.view()).hex()}});
-  return parts;
-}
-
-// The states' kinds, and what is known of the game.
 struct Job {
   const Globals& globals;
   const StateOptions& options;
   LocalStore disk{};
-
-  Result<std::vector<ChipFact>> chips(const std::string& state) {
-    BAYSWAP_TRY(const auto said, chips_from_words(options.chips));
-    BAYSWAP_TRY(const Hints hints, hints_for(globals, state, options.rom, said));
-    return hints.chips;
-  }
-
-  // The maps that the file is a state of; only the one that was named, where one was.
-  Result<std::vector<const StateMap*>> kinds_of(const StateMaps& maps, const Blob& file) {
-    std::vector<const StateMap*> fitting;
-    if (!options.map.empty()) {
-      BAYSWAP_TRY(const StateMap* named, maps.find(options.map));
-      fitting.push_back(named);
-      return fitting;
-    }
-    for (const StateMap* map : maps.all())
-      if (is_state_of(*map, file)) fitting.push_back(map);
-    return fitting;
-  }
-
-  tl::unexpected<Error> no_map(const std::string& path) const {
-    return fail(ErrorCode::not_recognised, fmt::format("{} is a state of no kind that a map describes", path),
-                "`bayswap state learn` makes a map from a state and the battery save of that moment");
-  }
-
-  // Of several kinds the one that gives a save which is not blank.
-  Result<std::pair<const StateMap*, Save>> battery(const StateMaps& maps, const std::string& path,
-                                                   const Blob& file) {
-    BAYSWAP_TRY(const auto known, chips(path));
-    BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
-    if (kinds.empty()) return no_map(path);
-    std::optional<Error> failed;
-    for (const StateMap* map : kinds) {
-      auto save = battery_in_state(*map, file, known);
-      if (save && !save->is_blank()) return std::pair{map, *std::move(save)};
-      if (!save) failed = save.error();
-    }
-    if (failed) {
-      failed->message = fmt::format("{}: {}", path, failed->message);
-      return tl::unexpected(*std::move(failed));
-    }
-    return fail(ErrorCode::not_found,
-                fmt::format("{}: no battery save is in this state: its memory is blank", path),
-                "the game had not saved when the state was made");
-  }
+  StateJob state{globals, options};
 
   Result<int> show() {
-    BAYSWAP_TRY(const Blob file, disk.read(options.state, max_state_bytes));
-    BAYSWAP_TRY(const StateMaps maps, maps_of(globals));
-    BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
+    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
     const auto layers = find_layers(file);
     if (globals.json) {
       Json all = Json::array();
@@ -121,18 +47,18 @@ struct Job {
   }
 
   Result<int> take() {
-    BAYSWAP_TRY(const Blob file, disk.read(options.state, max_state_bytes));
-    BAYSWAP_TRY(const StateMaps maps, maps_of(globals));
-    BAYSWAP_TRY(const auto found, battery(maps, options.state, file));
-    const auto& [map, save] = found;
-    BAYSWAP_TRY(const auto known, chips(options.state));
+    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateMaps maps, state.maps());
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+    BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
+    BAYSWAP_TRY(const FoundBattery found, state.battery(catalog, maps, file));
+    const Save& save = found.save;
     std::vector<std::pair<std::string, Blob>> files;
     if (!options.to.empty()) {
       ConvertRequest request;
       request.inputs.push_back(save);
       BAYSWAP_TRY(request.to, catalog.find(options.to));
-      request.chips = known;
+      request.chips = state.chips();
       BAYSWAP_TRY(Converted converted, convert(catalog, request));
       for (ConvertedFile& one : converted.files)
         files.emplace_back(
@@ -149,9 +75,12 @@ struct Job {
     if (globals.json) {
       Json made = Json::array();
       for (const auto& [path, bytes] : files) made.push_back({{"path", path}, {"size_bytes", bytes.size()}});
-      print_json({{"map", map->id}, {"parts", to_json(save)}, {"files", std::move(made)}});
+      print_json({{"map", found.map.id},
+                  {"evidence", found.evidence},
+                  {"parts", to_json(save)},
+                  {"files", std::move(made)}});
     } else if (!globals.quiet) {
-      print_field("read", fmt::format("{} as {}", options.state, map->id));
+      print_found(found);
       for (const Part& part : save.parts)
         print_field("", fmt::format("{} of {} bytes", to_text(part.role), part.bytes.size()));
       for (const auto& [path, bytes] : files)
@@ -160,28 +89,28 @@ struct Job {
     return exit_done;
   }
 
-  Result<Save> save_in(const std::string& path, const std::string& state, Platform platform) {
-    BAYSWAP_TRY(const Blob bytes, disk.read(path));
-    BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
-    BAYSWAP_TRY(Hints hints, hints_for(globals, options.rom.empty() ? state : path, options.rom, {}));
-    hints.platform = saves_as(platform);
-    hints.extension.clear();
-    OpenOptions how;
-    how.hints = hints;
-    how.shown = path;
-    IssueList issues;
-    BAYSWAP_TRY(const OpenedChips opened, open_chips(catalog, bytes, how, issues));
-    for (const PlanIssue& issue : issues.all()) say(globals.quiet, "bayswap: warning: " + issue.text);
-    return opened.save;
+  void print_found(const FoundBattery& found) const {
+    const bool searched = found.map.origin == "found";
+    print_field("read", searched ? options.state : fmt::format("{} as {}", options.state, found.map.id));
+    if (searched)
+      for (const std::string& why : found.evidence) print_field("", why);
   }
 
   Result<int> graft() {
-    BAYSWAP_TRY(const Blob file, disk.read(options.state, max_state_bytes));
-    BAYSWAP_TRY(const StateMaps maps, maps_of(globals));
-    BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
-    if (kinds.empty()) return no_map(options.state);
-    const StateMap& map = *kinds.front();
-    BAYSWAP_TRY(const Save save, save_in(options.files.front(), options.state, map.platform));
+    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+    BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
+    BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
+    FoundBattery found;
+    if (!kinds.empty() && options.candidate == 0) {
+      // A state of a known kind takes one also where its own memory is still blank.
+      found.map = *kinds.front();
+    } else {
+      BAYSWAP_TRY(found, state.battery(catalog, maps, file));
+    }
+    const StateMap& map = found.map;
+    BAYSWAP_TRY(const Save save, state.save_in(catalog, options.files.front(), map.platform));
     if (save.is_blank())
       return fail(ErrorCode::unsafe, fmt::format("{} is blank", options.files.front()),
                   "nothing was written; name a battery save that holds something");
@@ -191,7 +120,7 @@ struct Job {
       print_json(
           {{"map", map.id}, {"parts", to_json(save)}, {"path", options.out}, {"size_bytes", out.size()}});
     else if (!globals.quiet) {
-      print_field("read", fmt::format("{} as {}", options.state, map.id));
+      print_found(found);
       print_field("wrote", fmt::format("{} ({} bytes)", options.out, out.size()));
     }
     say(globals.quiet,
@@ -211,12 +140,14 @@ struct Job {
                   fmt::format("--id '{}' does not begin with a platform", printable(options.map)),
                   "a map's id is the platform's tag, a dot and a name: e.g. --id gb.mine");
     BAYSWAP_TRY(const Home home, home_of(globals));
-    BAYSWAP_TRY(StateMaps maps, maps_of(globals));
+    BAYSWAP_TRY(StateMaps maps, state.maps());
+    BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+    BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.files.front()));
     std::vector<StatePair> pairs;
     for (std::size_t i = 0; i < options.files.size(); i += 2) {
       StatePair pair;
-      BAYSWAP_TRY(pair.state, disk.read(options.files[i], max_state_bytes));
-      BAYSWAP_TRY(pair.battery, save_in(options.files[i + 1], options.files[i], *platform));
+      BAYSWAP_TRY(pair.state, state.read_state(options.files[i]));
+      BAYSWAP_TRY(pair.battery, state.save_in(catalog, options.files[i + 1], *platform));
       pairs.push_back(std::move(pair));
     }
     BAYSWAP_TRY(LearnedState learned, learn_state(pairs, options.map));
@@ -244,7 +175,7 @@ struct Job {
   }
 
   Result<int> list_maps() {
-    BAYSWAP_TRY(const StateMaps maps, maps_of(globals));
+    BAYSWAP_TRY(const StateMaps maps, state.maps());
     if (!options.map.empty()) {
       BAYSWAP_TRY(const StateMap* map, maps.find(options.map));
       if (globals.json)

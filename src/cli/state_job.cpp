@@ -1,0 +1,239 @@
+#include "cli/state_job.hpp"
+
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+// What the game's other files may be called, the likeliest first: a state's name has its slot behind.
+std::vector<std::string> names_of_game(const std::string& state) {
+  std::vector<std::string> names;
+  std::string name = state;
+  for (int i = 0; i < 3; ++i) {
+    const std::size_t extension = extension_of(name).size();
+    if (extension == 0) break;
+    name.resize(name.size() - extension);
+    names.push_back(name);
+  }
+  const std::string first = names.empty() ? state : names.front();
+  std::string without_digits = first;
+  while (!without_digits.empty() && without_digits.back() >= '0' && without_digits.back() <= '9')
+    without_digits.pop_back();
+  if (without_digits != first && !without_digits.empty()) names.push_back(without_digits);
+  return names;
+}
+
+}  // namespace
+
+Json to_json(const Save& save) {
+  Json parts = Json::array();
+  for (const Part& part : save.parts)
+    parts.push_back({{"role", to_text(part.role)},
+                     {"size_bytes", part.bytes.size()},
+                     {"blank", is_blank(part)},
+                     {"sha256", sha256(part.bytes.view()).hex()}});
+  return parts;
+}
+
+Result<Blob> StateJob::read_state(const std::string& path) {
+  BAYSWAP_TRY(Blob file, disk_.read(path, max_state_bytes));
+  if (file.size() == 0)
+    return fail(ErrorCode::not_recognised, fmt::format("{} is empty", path),
+                "copy it again from where it was made");
+  return file;
+}
+
+Result<StateMaps> StateJob::maps() const {
+  StateMaps maps;
+  const auto home = home_of(globals_);
+  if (!home) return maps;
+  std::vector<Error> skipped;
+  BAYSWAP_CHECK(load_state_maps(*home, maps, &skipped));
+  for (const Error& error : skipped) report(error);
+  return maps;
+}
+
+Result<std::vector<const StateMap*>> StateJob::kinds_of(const StateMaps& maps, const Blob& file) const {
+  std::vector<const StateMap*> fitting;
+  if (!options_.map.empty()) {
+    BAYSWAP_TRY(const StateMap* named, maps.find(options_.map));
+    fitting.push_back(named);
+    return fitting;
+  }
+  for (const StateMap* map : maps.all())
+    if (is_state_of(*map, file)) fitting.push_back(map);
+  return fitting;
+}
+
+Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::string& state) {
+  BAYSWAP_TRY(std::vector<ChipFact> said, chips_from_words(options_.chips));
+  if (!options_.platform.empty()) {
+    what_.platform = platform_from_tag(options_.platform);
+    if (!what_.platform)
+      return fail(ErrorCode::bad_usage, fmt::format("--platform {} is none", printable(options_.platform)),
+                  "platforms go by their tags: gb, gba, nes, snes, md, ...");
+  }
+  std::vector<std::string> names;
+  for (const std::string& name : names_of_game(state)) names.push_back(name);
+  std::optional<RomFacts> rom;
+  if (!options_.rom.empty()) {
+    auto read = rom_at(globals_, options_.rom);
+    if (read)
+      rom = *std::move(read);
+    else if (read.error().code == ErrorCode::not_recognised && lower(extension_of(options_.rom)) == ".pce")
+      what_.platform = Platform::pce;  // these have no header
+    else
+      return tl::unexpected(std::move(read.error()));
+  } else {
+    for (const std::string& name : names)
+      if (auto beside = rom ? std::nullopt : rom_beside(disk_, name + ".state")) {
+        BAYSWAP_TRY(rom, rom_at(globals_, beside->first));
+      }
+  }
+  if (rom) {
+    if (what_.platform && saves_as(*what_.platform) != saves_as(rom->game.platform))
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("the ROM is of {}, not of {}", tag(rom->game.platform), options_.platform),
+                  "leave --platform out");
+    what_.platform = rom->game.platform;
+    what_.chips = rom->chips;
+    what_.tells_chips = rom->tells_chips;
+  }
+  add_chips(said, what_.chips);
+  what_.chips = std::move(said);
+  // Battery saves of the game: those that were named, and those that lie beside the state.
+  std::vector<std::string> known = options_.like;
+  for (const std::string& name : names)
+    for (const char* extension : {".srm", ".sav", ".eep", ".fla", ".sra"})
+      if (std::find(known.begin(), known.end(), name + extension) == known.end())
+        known.push_back(name + extension);
+  for (std::size_t i = 0; i < known.size(); ++i) {
+    const bool named = i < options_.like.size();
+    if (!what_.platform) break;
+    if (!named && !disk_.stat(known[i])) continue;
+    auto save = save_in(catalog, known[i], *what_.platform);
+    if (!save && named) return tl::unexpected(std::move(save.error()));
+    if (save && !save->is_blank()) what_.known.push_back({*std::move(save), known[i]});
+  }
+  for (const std::string& path : options_.others) {
+    BAYSWAP_TRY(Blob other, read_state(path));
+    what_.others.push_back(std::move(other));
+  }
+  return {};
+}
+
+Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& maps,
+                                       const Blob& file) const {
+  BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
+  std::optional<Error> failed;
+  bool blank = false;
+  for (const StateMap* map : kinds) {
+    if (options_.candidate > 0) break;
+    if (what_.platform && options_.map.empty() && saves_as(map->platform) != saves_as(*what_.platform))
+      continue;
+    auto save = battery_in_state(*map, file, what_.chips);
+    if (save && !save->is_blank())
+      return FoundBattery{*map, *std::move(save),
+                          is_state_of(*map, file).value_or(std::vector<std::string>{})};
+    blank = blank || save;
+    if (!save) failed = save.error();
+  }
+  if (!options_.map.empty() && failed) {
+    failed->message = fmt::format("{}: {}", options_.state, failed->message);
+    return tl::unexpected(*std::move(failed));
+  }
+  if (blank)
+    return fail(ErrorCode::not_found,
+                fmt::format("{}: no battery save is in this state: its memory is blank", options_.state),
+                "nothing was written; the game had not saved when the state was made");
+  return by_search(catalog, maps, file);
+}
+
+Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps,
+                                         const Blob& file) const {
+  if (!what_.platform)
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{} is a state of no kind that a map describes, and its platform is not known",
+                            options_.state),
+                "name the game's ROM with --rom, or its platform with --platform");
+  BatterySearch what = what_;
+  what.maps = &maps;
+  const BatteryFinds finds = find_batteries(catalog, file, what);
+  const auto& all = finds.candidates;
+  if (options_.candidate > 0) {
+    const auto number = static_cast<std::size_t>(options_.candidate);
+    if (number > all.size())
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("there is no candidate {}: the state has {}", number, all.size()),
+                  "without --candidate all are listed");
+    return FoundBattery{all[number - 1].map, all[number - 1].save, all[number - 1].evidence};
+  }
+  if (!all.empty() && all.front().certain)
+    return FoundBattery{all.front().map, all.front().save, all.front().evidence};
+  if (!all.empty()) {
+    print_candidates(finds);
+    return fail(
+        ErrorCode::not_recognised,
+        fmt::format("{}: no place stands out as the battery save; {} could be it", options_.state,
+                    all.size() == 1 ? "one" : fmt::format("{} places", all.size())),
+        what_.chips.empty()
+            ? "nothing was written; --rom tells the chip's size, --like FILE names a battery save of the "
+              "game, "
+              "--candidate N takes one of these"
+            : "nothing was written; --like FILE names a battery save of the game, --candidate N takes one of "
+              "these");
+  }
+  return fail(ErrorCode::not_found,
+              fmt::format("{}: no battery save is in this state{}", options_.state,
+                          finds.blank                                ? ": the memory for it is blank"
+                          : what_.tells_chips && what_.chips.empty() ? ": the game has no chip for one"
+                                                                     : ""),
+              finds.blank
+                  ? "nothing was written; the game had not saved when the state was made"
+                  : "nothing was written; it can only be had from the game itself: load the state, and save "
+                    "in the game");
+}
+
+void StateJob::print_candidates(const BatteryFinds& finds) const {
+  if (globals_.json) {
+    Json all = Json::array();
+    for (const BatteryCandidate& one : finds.candidates)
+      all.push_back({{"score", one.score},
+                     {"layer", to_text(one.map.envelope)},
+                     {"at", one.map.batteries.front().at},
+                     {"parts", to_json(one.save)},
+                     {"evidence", one.evidence}});
+    print_json({{"candidates", std::move(all)}});
+    return;
+  }
+  std::vector<std::vector<std::string>> rows;
+  for (std::size_t i = 0; i < finds.candidates.size(); ++i) {
+    const BatteryCandidate& one = finds.candidates[i];
+    const Part& part = one.save.parts.front();
+    rows.push_back({fmt::format("{}", i + 1), fmt::format("{:.0f} %", one.score * 100),
+                    fmt::format("{} of {}", to_text(part.role), part.bytes.size()),
+                    joined(one.evidence, "; ")});
+  }
+  print_table({"no.", "likely", "what", "why"}, rows, {0, 1});
+  fmt::print("\n");
+}
+
+Result<Save> StateJob::save_in(const Catalog& catalog, const std::string& path, Platform platform) const {
+  BAYSWAP_TRY(const Blob bytes, disk_.read(path));
+  OpenOptions how;
+  how.hints.platform = saves_as(platform);
+  how.hints.chips = what_.chips;
+  how.shown = path;
+  IssueList issues;
+  BAYSWAP_TRY(const OpenedChips opened, open_chips(catalog, bytes, how, issues));
+  for (const PlanIssue& issue : issues.all()) say(globals_.quiet, "bayswap: warning: " + issue.text);
+  return opened.save;
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,424 @@
+// The battery save in a state of no known kind: every place where it could stand, and what speaks for it.
+#include <bayswap/state.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+#include <map>
+#include <set>
+
+#include "base/order.hpp"
+#include "base/text.hpp"
+#include "layout/search.hpp"
+#include "layout/transform.hpp"
+#include "state/sightings.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr double is_certain = 0.75;
+constexpr double is_named = 0.85;
+constexpr double stands_out = 0.15;  // from the next one of other content
+constexpr double worth_saying = 0.4;
+constexpr double labelled_points = 0.55;
+constexpr std::size_t most_candidates = 16;
+constexpr std::size_t least_bordered = 512;  // smaller stretches have borders by chance
+
+// A way in which a chip of the platform can stand in memory.
+struct Shape {
+  Slot slot;  // with one file size
+  bool of_rom = false;
+  [[nodiscard]] std::size_t stored() const { return slot.file_sizes.front(); }
+  [[nodiscard]] std::size_t part() const { return slot.part_size(stored()); }
+};
+
+bool same_shape(const Slot& a, const Slot& b) {
+  return a.role == b.role && a.file_sizes == b.file_sizes && a.order == b.order && a.form == b.form &&
+         a.spread == b.spread && (a.spread == Interleave::none || a.lane == b.lane);
+}
+
+bool battery_kind(PartKind kind) {
+  return kind != PartKind::rtc && kind != PartKind::pak;
+}
+
+class Shapes {
+ public:
+  Shapes(const Catalog& catalog, const BatterySearch& what) : what_(what) {
+    for (const Layout* layout : catalog.all(what.platform)) {
+      if (what.platform && saves_as(layout->platform) != saves_as(*what.platform)) continue;
+      for (const Slot& slot : layout->slots) add(slot);
+    }
+    // A chip of a size that no layout has, as it is.
+    for (const ChipFact& chip : what.chips) {
+      const bool known = std::any_of(all_.begin(), all_.end(), [&](const Shape& one) {
+        return one.slot.role.kind == chip.kind && one.part() == chip.size_bytes;
+      });
+      if (known || !battery_kind(chip.kind) || chip.size_bytes == 0) continue;
+      Slot slot;
+      slot.role.kind = chip.kind;
+      slot.file_sizes = {chip.size_bytes};
+      slot.chip_sizes = {chip.size_bytes};
+      keep(slot);
+    }
+  }
+  [[nodiscard]] const std::vector<Shape>& all() const { return all_; }
+
+ private:
+  void add(const Slot& from) {
+    if (!battery_kind(from.role.kind) || from.form == Encoding::pages_ecc) return;
+    for (const std::size_t bytes : from.file_sizes) {
+      Slot slot;
+      slot.role.kind = from.role.kind;
+      slot.file_sizes = {bytes};
+      slot.order = from.order;
+      slot.form = from.form;
+      slot.spread = from.spread;
+      slot.lane = from.lane;
+      slot.chip_sizes = {slot.part_size(bytes)};
+      keep(slot);
+      // A snapshot keeps memory as the machine has it, whatever order the platform's save files have.
+      if (slot.order != ByteOrder::chip) {
+        slot.order = ByteOrder::chip;
+        keep(slot);
+      }
+    }
+  }
+  void keep(const Slot& slot) {
+    Shape shape{slot, false};
+    bool fits = what_.chips.empty() && !what_.tells_chips;
+    for (const ChipFact& chip : what_.chips) {
+      if (chip.kind != slot.role.kind) continue;
+      if (chip.size_bytes != 0 && chip.size_bytes != shape.part()) continue;
+      fits = true;
+      shape.of_rom = chip.size_bytes != 0;
+    }
+    if (!fits) return;
+    for (const Shape& known : all_)
+      if (same_shape(known.slot, slot)) return;
+    all_.push_back(std::move(shape));
+  }
+
+  const BatterySearch& what_;
+  std::vector<Shape> all_;
+};
+
+bool is_filler(ByteView bytes) {
+  Byte value = 0;
+  return bytes.empty() || (is_uniform(bytes, &value) && (value == 0 || value == 0xff));
+}
+
+class Searcher {
+ public:
+  Searcher(const Catalog& catalog, const Blob& state, const BatterySearch& what)
+      : catalog_(catalog), state_(state), what_(what), shapes_(catalog, what) {
+    for (const Shape& shape : shapes_.all()) sizes_.insert(shape.stored());
+  }
+
+  BatteryFinds run() {
+    const auto layers = find_layers(state_);
+    for (const Layer& layer : layers) {
+      look_for_known(layer);
+      if (!shapes_.all().empty() && !is_divided(layers, layer)) look_into(layer);
+    }
+    if (what_.maps != nullptr) ask_kin(layers);
+    drop_misread();
+    prefer_labelled();
+    weigh_the_only_one();
+    weigh_others();
+    std::erase_if(finds_.candidates, [](const BatteryCandidate& one) { return one.score < worth_saying; });
+    sort_by_descending(finds_.candidates, [](const BatteryCandidate& one) { return one.score; });
+    if (finds_.candidates.size() > most_candidates) finds_.candidates.resize(most_candidates);
+    for (std::size_t i = 0; i < finds_.candidates.size(); ++i) {
+      BatteryCandidate& one = finds_.candidates[i];
+      // Where the memory that is named after it is blank, what else is alive is other memory.
+      one.certain = i == 0 && one.score >= (finds_.blank ? is_named : is_certain) &&
+                    (finds_.candidates.size() == 1 || one.score - finds_.candidates[1].score >= stands_out);
+      one.score = std::min(one.score, 1.0);
+    }
+    return std::move(finds_);
+  }
+
+ private:
+  [[nodiscard]] bool work_memory_is_kept() const { return what_.platform == Platform::nes; }
+
+  // The name of what a layer came out of: that of a chunk, an entry, ...; the nearest one.
+  static std::string name_of(const Envelope& envelope) {
+    for (auto step = envelope.rbegin(); step != envelope.rend(); ++step)
+      if (!step->name.empty()) return step->name;
+    return {};
+  }
+
+  void look_into(const Layer& layer) {
+    const std::string name = name_of(layer.envelope);
+    const int says = says_battery(name, work_memory_is_kept());
+    if (says >= 0 && !layer.envelope.empty()) {
+      Sighting whole{says > 0 ? Sighting::By::name : Sighting::By::label, 0, layer.bytes.size(),
+                     says > 0 ? 0.85 : 0.5, "it is all that stands there"};
+      if (says > 0) whole.evidence = fmt::format("the name '{}' says so", printable(name));
+      weigh(layer, whole);
+    }
+    const Sightings sightings(layer.bytes.view());
+    for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept())) weigh(layer, item);
+    if (says < 0) return;
+    std::set<std::size_t> done;
+    for (const Shape& shape : shapes_.all()) {
+      if (shape.stored() < least_bordered || !done.insert(shape.stored()).second) continue;
+      for (const Sighting& place : sightings.bordered(shape.stored())) weigh(layer, place);
+    }
+  }
+
+  // What stands around chunks that are not compressed is looked at within them.
+  static bool is_divided(const std::vector<Layer>& layers, const Layer& outer) {
+    return std::any_of(layers.begin(), layers.end(), [&](const Layer& inner) {
+      return inner.envelope.size() == outer.envelope.size() + 1 &&
+             inner.envelope.back().kind != EnvelopeStep::Kind::stream &&
+             std::equal(outer.envelope.begin(), outer.envelope.end(), inner.envelope.begin());
+    });
+  }
+
+  // The memory is the item, or its beginning where the rest is filler, or a clock.
+  void weigh(const Layer& layer, const Sighting& item) {
+    const Shape* shorter = nullptr;
+    bool exact = false;
+    const bool has_clock = std::any_of(what_.chips.begin(), what_.chips.end(),
+                                       [](const ChipFact& chip) { return chip.kind == PartKind::rtc; });
+    for (const Shape& shape : shapes_.all()) {
+      if (shape.stored() == item.bytes) {
+        const bool labelled = item.by == Sighting::By::label || item.by == Sighting::By::length;
+        offer(layer, item, shape, item.points + (shape.of_rom && labelled && item.points >= 0.5 ? 0.1 : 0));
+        exact = true;
+      } else if (shape.stored() + 1 == item.bytes && item.at == 0 && item.by == Sighting::By::name) {
+        // A byte before it says how it is stored: as it is, where the length is right.
+        Sighting flagged = item;
+        flagged.at = 1;
+        offer(layer, flagged, shape, item.points);
+        exact = true;
+      }
+      if (shape.stored() >= item.bytes) continue;
+      const std::size_t more = item.bytes - shape.stored();
+      const ByteView rest = layer.bytes.view().subspan(item.at + shape.stored(), more);
+      constexpr std::size_t largest_clock = 64;
+      const bool fits = is_filler(rest) || (has_clock && more <= largest_clock) ||
+                        (shape.of_rom && item.by != Sighting::By::label);
+      if (!fits) continue;
+      if (shorter == nullptr || (shape.of_rom && !shorter->of_rom) ||
+          (shape.of_rom == shorter->of_rom && shape.stored() < shorter->stored()))
+        shorter = &shape;
+    }
+    if (exact || shorter == nullptr || item.by == Sighting::By::length || item.by == Sighting::By::borders)
+      return;
+    // An item that is larger without a name may be any memory.
+    const bool near = item.bytes - shorter->stored() <= 64;
+    if (item.by == Sighting::By::label && !near) return;
+    offer(layer, item, *shorter, item.points - 0.05);
+  }
+
+  void offer(const Layer& layer, const Sighting& item, const Shape& shape, double points) {
+    const ByteView own = layer.bytes.view().subspan(item.at, shape.stored());
+    if (is_filler(own)) {
+      if (item.by == Sighting::By::name) finds_.blank = true;
+      return;
+    }
+    if (shape.slot.spread != Interleave::none && spread_of(shape.slot, own) != shape.slot.spread) return;
+    Slot slot = shape.slot;
+    slot.at = item.at;
+    if (slot.order != ByteOrder::chip) {
+      const OrderVerdict verdict = judge_word_order(own, std::nullopt, slot.order);
+      if (verdict.says != OrderVerdict::Says::reversed) points -= 0.2;
+    }
+    Buffer bytes(shape.part());
+    read_slot(slot, own, bytes.bytes());
+    Part part{slot.role, std::move(bytes).freeze(), true};
+    if (is_blank(part)) return;
+    add(layer.envelope, slot, std::move(part), layer.bytes.size(), points,
+        fmt::format("in {} at {}: {}", to_text(layer.envelope), item.at, item.evidence), item.by);
+  }
+
+  void add(const Envelope& envelope, const Slot& slot, Part part, std::size_t layer_bytes, double points,
+           std::string evidence, Sighting::By by = Sighting::By::name) {
+    for (std::size_t i = 0; i < finds_.candidates.size(); ++i) {
+      BatteryCandidate& known = finds_.candidates[i];
+      if (!(known.save.parts.front().bytes == part.bytes) || !(known.save.parts.front().role == part.role))
+        continue;
+      known.evidence.push_back(std::move(evidence));
+      by_[i] = std::min(by_[i], by);
+      if (points > known.score) {
+        known.score = points;
+        place(known, envelope, slot, layer_bytes);
+        std::rotate(known.evidence.begin(), known.evidence.end() - 1, known.evidence.end());
+      }
+      return;
+    }
+    BatteryCandidate made;
+    made.save.platform = saves_as(what_.platform.value_or(Platform::gb));
+    made.save.parts.push_back(std::move(part));
+    made.score = points;
+    made.evidence.push_back(std::move(evidence));
+    place(made, envelope, slot, layer_bytes);
+    finds_.candidates.push_back(std::move(made));
+    by_.push_back(by);
+  }
+  void place(BatteryCandidate& candidate, const Envelope& envelope, const Slot& slot,
+             std::size_t layer_bytes) const {
+    candidate.map.platform = candidate.save.platform;
+    candidate.map.id = fmt::format("{}.found", tag(candidate.save.platform));
+    candidate.map.envelope = envelope;
+    candidate.map.layer_bytes = {layer_bytes};
+    candidate.map.batteries = {slot};
+    candidate.map.origin = "found";
+  }
+
+  // ---- Known saves of the game -------------------------------------------------------------------
+
+  void look_for_known(const Layer& layer) {
+    for (const KnownBattery& known : what_.known)
+      for (const Part& part : known.save.parts) {
+        if (!battery_kind(part.role.kind) || is_blank(part)) continue;
+        for (const Slot& slot : find_part(part, layer.bytes.view())) {
+          add(layer.envelope, slot, part, layer.bytes.size(), 0.95,
+              fmt::format("in {} at {}: it equals {}", to_text(layer.envelope), slot.at, known.shown));
+          break;
+        }
+        look_for_like(layer, part, known.shown);
+      }
+  }
+
+  // An earlier or a later one: many stretches of it stand there at the same distance from each other.
+  void look_for_like(const Layer& layer, const Part& part, const std::string& shown) {
+    constexpr std::size_t stretch = 16;
+    constexpr std::size_t tries = 64;
+    const ByteView own = part.bytes.view();
+    const ByteView bytes = layer.bytes.view();
+    if (own.size() < stretch * 4 || bytes.size() < own.size()) return;
+    std::map<std::size_t, std::size_t> votes;
+    std::size_t asked = 0;
+    const std::size_t step = std::max(stretch, own.size() / tries / stretch * stretch);
+    for (std::size_t at = 0; at + stretch <= own.size(); at += step) {
+      const ByteView piece = own.subspan(at, stretch);
+      if (std::set<Byte>(piece.begin(), piece.end()).size() < 4) continue;
+      ++asked;
+      const void* hit = memmem(bytes.data(), bytes.size(), piece.data(), stretch);
+      if (hit == nullptr) continue;
+      const auto where = static_cast<std::size_t>(static_cast<const Byte*>(hit) - bytes.data());
+      if (where >= at && where - at + own.size() <= bytes.size()) ++votes[where - at];
+    }
+    if (asked < 4) return;
+    for (const auto& [at, count] : votes) {
+      if (count * 4 < asked || count < 2) continue;
+      const double share = static_cast<double>(count) / static_cast<double>(asked);
+      Slot slot;
+      slot.role = part.role;
+      slot.at = at;
+      slot.file_sizes = {own.size()};
+      slot.chip_sizes = {own.size()};
+      Part like{part.role, layer.bytes.slice(at, own.size()), true};
+      if (is_blank(like)) continue;
+      add(layer.envelope, slot, std::move(like), layer.bytes.size(), 0.55 + 0.35 * share,
+          fmt::format("in {} at {}: {:.0f} % of {} stand there", to_text(layer.envelope), at, share * 100,
+                      shown));
+    }
+  }
+
+  // ---- What else speaks for one
+  // ------------------------------------------------------------------------------
+
+  // A map whose marks are there, though it knows no such size: another game on the same program.
+  void ask_kin(const std::vector<Layer>& layers) {
+    for (const StateMap* map : what_.maps->all(what_.platform)) {
+      if (map->marks.empty()) continue;
+      StateMap any_size = *map;
+      any_size.layer_bytes.clear();
+      if (!is_state_of(any_size, state_)) continue;
+      for (const Layer& layer : layers) {
+        if (layer.envelope != map->envelope) continue;
+        for (const Slot& slot : map->batteries)
+          for (const Shape& shape : shapes_.all()) {
+            if (!(shape.slot.role == slot.role) || shape.slot.form != slot.form ||
+                slot.at > layer.bytes.size() || layer.bytes.size() - slot.at < shape.stored())
+              continue;
+            offer(layer,
+                  {Sighting::By::name, slot.at, shape.stored(), shape.of_rom ? 0.8 : 0.6,
+                   fmt::format("the map {} of such states has it there", map->id)},
+                  shape, shape.of_rom ? 0.8 : 0.6);
+          }
+      }
+    }
+  }
+
+  // A number that is read a byte off leads to the same memory a byte off.
+  void drop_misread() {
+    std::vector<std::size_t> dropped;
+    for (std::size_t i = 0; i < finds_.candidates.size(); ++i)
+      for (const BatteryCandidate& better : finds_.candidates) {
+        const BatteryCandidate& one = finds_.candidates[i];
+        const Slot& own = one.map.batteries.front();
+        const Slot& other = better.map.batteries.front();
+        if (by_[i] != Sighting::By::length || better.score <= one.score ||
+            one.map.envelope != better.map.envelope || own.at + own.file_sizes.front() <= other.at ||
+            other.at + other.file_sizes.front() <= own.at)
+          continue;
+        dropped.push_back(i);
+        break;
+      }
+    for (auto i = dropped.rbegin(); i != dropped.rend(); ++i) {
+      finds_.candidates.erase(finds_.candidates.begin() + static_cast<std::ptrdiff_t>(*i));
+      by_.erase(by_.begin() + static_cast<std::ptrdiff_t>(*i));
+    }
+  }
+
+  // Where memory is named or listed with the right size, borders alone say little.
+  void prefer_labelled() {
+    bool any = finds_.blank;
+    for (std::size_t i = 0; i < finds_.candidates.size(); ++i)
+      any = any || (by_[i] != Sighting::By::borders && finds_.candidates[i].score >= labelled_points);
+    for (std::size_t i = 0; i < finds_.candidates.size(); ++i)
+      if (any && by_[i] == Sighting::By::borders) finds_.candidates[i].score -= 0.3;
+  }
+
+  // Of all that has a label or stands alone there is one only.
+  void weigh_the_only_one() {
+    BatteryCandidate* only = nullptr;
+    for (BatteryCandidate& one : finds_.candidates) {
+      if (one.score < 0.44) continue;
+      if (only != nullptr) return;
+      only = &one;
+    }
+    if (only == nullptr || only->score >= is_certain || what_.chips.empty()) return;
+    only->score += 0.3;
+    only->evidence.emplace_back("nothing else in the state is as large as the game's chip and set apart");
+  }
+
+  void weigh_others() {
+    if (what_.others.empty()) return;
+    BatterySearch alone = what_;
+    alone.others.clear();
+    for (const Blob& other : what_.others) {
+      const BatteryFinds theirs = find_batteries(catalog_, other, alone);
+      for (BatteryCandidate& one : finds_.candidates)
+        for (const BatteryCandidate& their : theirs.candidates)
+          if (their.map.envelope == one.map.envelope &&
+              their.map.batteries.front().at == one.map.batteries.front().at &&
+              same_shape(their.map.batteries.front(), one.map.batteries.front())) {
+            one.score += 0.1;
+            one.evidence.emplace_back("another state has such memory in the same place");
+          }
+    }
+  }
+
+  const Catalog& catalog_;
+  const Blob& state_;
+  const BatterySearch& what_;
+  Shapes shapes_;
+  std::set<std::size_t> sizes_;
+  BatteryFinds finds_;
+  std::vector<Sighting::By> by_;  // of each candidate the best that speaks for it
+};
+
+}  // namespace
+
+BatteryFinds find_batteries(const Catalog& catalog, const Blob& state, const BatterySearch& what) {
+  return Searcher(catalog, state, what).run();
+}
+
+}  // namespace bayswap

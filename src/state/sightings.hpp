@@ -1,0 +1,55 @@
+// Where in a layer memory of some size seems to stand: by names and lengths beside it, by tables, by where
+// what is alive begins and ends.
+#pragma once
+
+#include <bayswap/base.hpp>
+
+#include <set>
+#include <string>
+#include <vector>
+
+namespace bayswap {
+
+/// A stretch of a layer, and what speaks for it.
+struct Sighting {
+  enum class By { name, label, table, length, borders };
+  By by{};
+  std::size_t at = 0;
+  std::size_t bytes = 0;     // of the item, as the layer says; the memory may be its beginning only
+  double points = 0;         // 0 to 1
+  std::string evidence;      // a sentence
+  std::size_t name_end = 0;  // of the name before it
+  bool led = false;          // another name stands right behind it
+};
+
+/// What a name in a snapshot says: 1 memory behind a battery, -1 some other memory, 0 nothing.
+/// `work_memory_is_kept`: on the platform the chip is called work memory (nes).
+[[nodiscard]] int says_battery(std::string_view name, bool work_memory_is_kept);
+
+/// A layer, looked through once.
+class Sightings {
+ public:
+  explicit Sightings(ByteView layer);
+
+  /// Items that a length in front of them, or a table of sizes and offsets, makes out. `sizes` are those that
+  /// count without a name.
+  [[nodiscard]] std::vector<Sighting> labelled(const std::set<std::size_t>& sizes,
+                                               bool work_memory_is_kept) const;
+  /// Stretches of `bytes` bytes that are alive and begin and end beside filler. The best first, few.
+  [[nodiscard]] std::vector<Sighting> bordered(std::size_t bytes) const;
+
+ private:
+  using Found = std::vector<Sighting>;
+  void consider_record(std::size_t at, std::size_t length, const std::set<std::size_t>& sizes, bool kept,
+                       Found& found) const;
+  void consider_table(std::size_t at, Found& found) const;
+  [[nodiscard]] bool ends_well(std::size_t end) const;
+  [[nodiscard]] double clear_border(std::size_t at, bool begin) const;
+  [[nodiscard]] double alive_share(std::size_t at, std::size_t bytes) const;
+
+  ByteView layer_;
+  std::vector<bool> filler_;          // in a run of equal bytes
+  std::vector<std::uint32_t> alive_;  // how many bytes before that are not
+};
+
+}  // namespace bayswap
