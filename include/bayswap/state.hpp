@@ -64,6 +64,10 @@ class StateMaps {
 /// Nothing if it is not, otherwise why, a sentence each.
 [[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file);
 
+/// Returns whether a layer can be the snapshot that such a state holds, whatever is around it: its marks are
+/// there. A map without marks in its layer is of none.
+[[nodiscard]] bool is_snapshot_of(const StateMap& map, ByteView layer);
+
 /// Returns the battery save in a state, as the chips hold it: of each kind of part the slot that fits
 /// `chips`, or the only one. Fails with `not_recognised` if the file is no state of that kind, `does_not_fit`
 /// if several sizes could be meant and `chips` do not tell.

@@ -65,14 +65,27 @@ Result<std::vector<Placed>> placed_parts(const StateMap& map, const Blob& layer,
   return chosen;
 }
 
+bool is_there(const StateMark& mark, ByteView bytes) {
+  return mark.at <= bytes.size() && bytes.size() - mark.at >= mark.bytes.size() &&
+         std::equal(mark.bytes.begin(), mark.bytes.end(),
+                    bytes.begin() + static_cast<std::ptrdiff_t>(mark.at));
+}
+
 }  // namespace
+
+bool is_snapshot_of(const StateMap& map, ByteView layer) {
+  bool any = false;
+  for (const StateMark& mark : map.marks) {
+    if (mark.in_file) continue;
+    if (!is_there(mark, layer)) return false;
+    any = true;
+  }
+  return any;
+}
 
 std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file) {
   for (const StateMark& mark : map.marks)
-    if (mark.in_file && (mark.at > file.size() || file.size() - mark.at < mark.bytes.size() ||
-                         !std::equal(mark.bytes.begin(), mark.bytes.end(),
-                                     file.view().begin() + static_cast<std::ptrdiff_t>(mark.at))))
-      return std::nullopt;
+    if (mark.in_file && !is_there(mark, file.view())) return std::nullopt;
   const auto layer = open_envelope(file, map.envelope);
   if (!layer) return std::nullopt;
   std::vector<std::string> why;
@@ -86,10 +99,7 @@ std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const B
   std::size_t marked = 0;
   for (const StateMark& mark : map.marks) {
     if (mark.in_file) continue;
-    if (mark.at > layer->size() || layer->size() - mark.at < mark.bytes.size() ||
-        !std::equal(mark.bytes.begin(), mark.bytes.end(),
-                    layer->view().begin() + static_cast<std::ptrdiff_t>(mark.at)))
-      return std::nullopt;
+    if (!is_there(mark, layer->view())) return std::nullopt;
     marked += mark.bytes.size();
   }
   if (marked > 0) why.push_back(fmt::format("{} bytes that all of them have are there", marked));

@@ -12,6 +12,7 @@
 #include "base/text.hpp"
 #include "layout/search.hpp"
 #include "layout/transform.hpp"
+#include "state/shapes.hpp"
 #include "state/sightings.hpp"
 
 namespace bayswap {
@@ -25,84 +26,6 @@ constexpr double labelled_points = 0.55;
 constexpr std::size_t most_candidates = 16;
 constexpr std::size_t least_bordered = 512;  // smaller stretches have borders by chance
 
-// A way in which a chip of the platform can stand in memory.
-struct Shape {
-  Slot slot;  // with one file size
-  bool of_rom = false;
-  [[nodiscard]] std::size_t stored() const { return slot.file_sizes.front(); }
-  [[nodiscard]] std::size_t part() const { return slot.part_size(stored()); }
-};
-
-bool same_shape(const Slot& a, const Slot& b) {
-  return a.role == b.role && a.file_sizes == b.file_sizes && a.order == b.order && a.form == b.form &&
-         a.spread == b.spread && (a.spread == Interleave::none || a.lane == b.lane);
-}
-
-bool battery_kind(PartKind kind) {
-  return kind != PartKind::rtc && kind != PartKind::pak;
-}
-
-class Shapes {
- public:
-  Shapes(const Catalog& catalog, const BatterySearch& what) : what_(what) {
-    for (const Layout* layout : catalog.all(what.platform)) {
-      if (what.platform && saves_as(layout->platform) != saves_as(*what.platform)) continue;
-      for (const Slot& slot : layout->slots) add(slot);
-    }
-    // A chip of a size that no layout has, as it is.
-    for (const ChipFact& chip : what.chips) {
-      const bool known = std::any_of(all_.begin(), all_.end(), [&](const Shape& one) {
-        return one.slot.role.kind == chip.kind && one.part() == chip.size_bytes;
-      });
-      if (known || !battery_kind(chip.kind) || chip.size_bytes == 0) continue;
-      Slot slot;
-      slot.role.kind = chip.kind;
-      slot.file_sizes = {chip.size_bytes};
-      slot.chip_sizes = {chip.size_bytes};
-      keep(slot);
-    }
-  }
-  [[nodiscard]] const std::vector<Shape>& all() const { return all_; }
-
- private:
-  void add(const Slot& from) {
-    if (!battery_kind(from.role.kind) || from.form == Encoding::pages_ecc) return;
-    for (const std::size_t bytes : from.file_sizes) {
-      Slot slot;
-      slot.role.kind = from.role.kind;
-      slot.file_sizes = {bytes};
-      slot.order = from.order;
-      slot.form = from.form;
-      slot.spread = from.spread;
-      slot.lane = from.lane;
-      slot.chip_sizes = {slot.part_size(bytes)};
-      keep(slot);
-      // A snapshot keeps memory as the machine has it, whatever order the platform's save files have.
-      if (slot.order != ByteOrder::chip) {
-        slot.order = ByteOrder::chip;
-        keep(slot);
-      }
-    }
-  }
-  void keep(const Slot& slot) {
-    Shape shape{slot, false};
-    bool fits = what_.chips.empty() && !what_.tells_chips;
-    for (const ChipFact& chip : what_.chips) {
-      if (chip.kind != slot.role.kind) continue;
-      if (chip.size_bytes != 0 && chip.size_bytes != shape.part()) continue;
-      fits = true;
-      shape.of_rom = chip.size_bytes != 0;
-    }
-    if (!fits) return;
-    for (const Shape& known : all_)
-      if (same_shape(known.slot, slot)) return;
-    all_.push_back(std::move(shape));
-  }
-
-  const BatterySearch& what_;
-  std::vector<Shape> all_;
-};
-
 bool is_filler(ByteView bytes) {
   Byte value = 0;
   return bytes.empty() || (is_uniform(bytes, &value) && (value == 0 || value == 0xff));
@@ -111,15 +34,15 @@ bool is_filler(ByteView bytes) {
 class Searcher {
  public:
   Searcher(const Catalog& catalog, const Blob& state, const BatterySearch& what)
-      : catalog_(catalog), state_(state), what_(what), shapes_(catalog, what) {
-    for (const Shape& shape : shapes_.all()) sizes_.insert(shape.stored());
+      : catalog_(catalog), state_(state), what_(what), shapes_(shapes_of(catalog, what)) {
+    for (const Shape& shape : shapes_) sizes_.insert(shape.stored());
   }
 
   BatteryFinds run() {
     const auto layers = find_layers(state_);
     for (const Layer& layer : layers) {
       look_for_known(layer);
-      if (!shapes_.all().empty() && !is_divided(layers, layer)) look_into(layer);
+      if (!shapes_.empty() && !is_divided(layers, layer)) look_into(layer);
     }
     if (what_.maps != nullptr) ask_kin(layers);
     drop_misread();
@@ -162,7 +85,7 @@ class Searcher {
     for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept())) weigh(layer, item);
     if (says < 0) return;
     std::set<std::size_t> done;
-    for (const Shape& shape : shapes_.all()) {
+    for (const Shape& shape : shapes_) {
       if (shape.stored() < least_bordered || !done.insert(shape.stored()).second) continue;
       for (const Sighting& place : sightings.bordered(shape.stored())) weigh(layer, place);
     }
@@ -183,7 +106,7 @@ class Searcher {
     bool exact = false;
     const bool has_clock = std::any_of(what_.chips.begin(), what_.chips.end(),
                                        [](const ChipFact& chip) { return chip.kind == PartKind::rtc; });
-    for (const Shape& shape : shapes_.all()) {
+    for (const Shape& shape : shapes_) {
       if (shape.stored() == item.bytes) {
         const bool labelled = item.by == Sighting::By::label || item.by == Sighting::By::length;
         offer(layer, item, shape, item.points + (shape.of_rom && labelled && item.points >= 0.5 ? 0.1 : 0));
@@ -274,7 +197,7 @@ class Searcher {
   void look_for_known(const Layer& layer) {
     for (const KnownBattery& known : what_.known)
       for (const Part& part : known.save.parts) {
-        if (!battery_kind(part.role.kind) || is_blank(part)) continue;
+        if (!is_battery_memory(part.role.kind) || is_blank(part)) continue;
         for (const Slot& slot : find_part(part, layer.bytes.view())) {
           add(layer.envelope, slot, part, layer.bytes.size(), 0.95,
               fmt::format("in {} at {}: it equals {}", to_text(layer.envelope), slot.at, known.shown));
@@ -323,27 +246,24 @@ class Searcher {
   // ---- What else speaks for one
   // ------------------------------------------------------------------------------
 
-  // A map whose marks are there, though it knows no such size: another game on the same program.
+  // A map whose marks are there, though it knows no such size or another envelope: another game on the same
+  // program, or another program around the same core.
   void ask_kin(const std::vector<Layer>& layers) {
-    for (const StateMap* map : what_.maps->all(what_.platform)) {
-      if (map->marks.empty()) continue;
-      StateMap any_size = *map;
-      any_size.layer_bytes.clear();
-      if (!is_state_of(any_size, state_)) continue;
+    for (const StateMap* map : what_.maps->all(what_.platform))
       for (const Layer& layer : layers) {
-        if (layer.envelope != map->envelope) continue;
+        if (!is_snapshot_of(*map, layer.bytes.view())) continue;
         for (const Slot& slot : map->batteries)
-          for (const Shape& shape : shapes_.all()) {
+          for (const Shape& shape : shapes_) {
             if (!(shape.slot.role == slot.role) || shape.slot.form != slot.form ||
                 slot.at > layer.bytes.size() || layer.bytes.size() - slot.at < shape.stored())
               continue;
+            const double points = shape.of_rom ? 0.8 : 0.6;
             offer(layer,
-                  {Sighting::By::name, slot.at, shape.stored(), shape.of_rom ? 0.8 : 0.6,
-                   fmt::format("the map {} of such states has it there", map->id)},
-                  shape, shape.of_rom ? 0.8 : 0.6);
+                  {Sighting::By::name, slot.at, shape.stored(), points,
+                   fmt::format("the map {} of such states has it there", map->id), 0, false},
+                  shape, points);
           }
       }
-    }
   }
 
   // A number that is read a byte off leads to the same memory a byte off.
@@ -409,7 +329,7 @@ class Searcher {
   const Catalog& catalog_;
   const Blob& state_;
   const BatterySearch& what_;
-  Shapes shapes_;
+  std::vector<Shape> shapes_;
   std::set<std::size_t> sizes_;
   BatteryFinds finds_;
   std::vector<Sighting::By> by_;  // of each candidate the best that speaks for it
