@@ -35,6 +35,10 @@ class NameRule {
   /// a fact is missing that the rule needs.
   [[nodiscard]] Result<std::string> expand(const NameFacts& facts) const;
   [[nodiscard]] bool uses(std::string_view word) const;
+  /// One of the words for a slot's number.
+  [[nodiscard]] bool uses_slot() const {
+    return uses("slot") || uses("slot.bare") || uses("slot.8") || uses("slot.letter");
+  }
   [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses("rom.md5"); }
   [[nodiscard]] const std::string& text() const { return text_; }
 
@@ -83,6 +87,8 @@ struct PlatformRule {
   Keeping keeping = Keeping::file;
   /// Further places of the same save: what they hold, and where. "also" in bay files.
   std::vector<std::pair<std::string, NameRule>> extra_places;
+  /// Names of the games' save states; one without a slot's word is the autosave's.
+  std::vector<NameRule> states;
 };
 
 struct Bay {

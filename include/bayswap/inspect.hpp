@@ -16,7 +16,8 @@ enum class FileKind {
   single_save,  // of a memory card, in a file of its own
   package,
   parameter_file,
-  avatar_database
+  avatar_database,
+  save_state
 };
 /// "battery save", ...: words of the trade, the same in tables and JSON.
 [[nodiscard]] std::string_view to_text(FileKind kind);
@@ -39,6 +40,7 @@ struct Finding {
   std::vector<std::string> evidence;  // one sentence each
   std::vector<PartFinding> parts;
   std::optional<GameId> game;
+  std::string state_map;  // id of the map that describes a save state; empty: none does
 };
 
 /// What `bytes` are. Never fails: what nobody recognises is FileKind::unknown with the reasons.

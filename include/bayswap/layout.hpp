@@ -158,12 +158,15 @@ class Catalog {
 
 // ---- Telling layouts apart ----------------------------------------------------------------------
 
+class StateMaps;
+
 /// What is known of a file before it is opened.
 struct Hints {
   std::optional<Platform> platform;
   std::optional<GameId> game;
-  std::vector<ChipFact> chips;  // of that game
-  std::string extension;        // the file's, with its dot: a weak hint
+  std::vector<ChipFact> chips;        // of that game
+  std::string extension;              // the file's, with its dot: a weak hint
+  const StateMaps* states = nullptr;  // maps of save states beside the built-in ones
 };
 
 /// How a file's size meets a layout's.

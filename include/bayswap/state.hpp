@@ -7,6 +7,8 @@
 
 namespace bayswap {
 
+constexpr std::size_t max_state_bytes = std::size_t{128} << 20;  // no larger file is looked at as a state
+
 /// A checksum somewhere in a layer that covers bytes of the same layer.
 struct IntegrityField {
   enum class Kind { crc32, crc16, adler32, sum32, sum16, md5, sha1 };
@@ -38,6 +40,21 @@ struct StateMap {
   std::vector<Slot> batteries;  // each game has those that its chips fit
   std::vector<IntegrityField> integrity;
   std::string origin;  // "built in", or the path of the file
+
+  /// Maps of one family hold the snapshot of one and the same core; empty: it has none.
+  std::string family;
+  Envelope body;               // to the layer that begins with the snapshot itself; often that of the battery
+  std::size_t body_bytes = 0;  // how much of that layer it is; 0: all
+  /// What a program keeps beside the snapshot, each with a number that says what it is.
+  enum class Items {
+    none,
+    table,  // at `items_at` of the body's layer: number and size of 32 bits, offset of 64, to a row of nought
+    chunks  // PNG chunks called `items_name`: number and size of 32 bits, then a zlib stream
+  } items = Items::none;
+  std::size_t items_at = 0;
+  std::string items_name;
+  std::vector<Byte> tail;                  // what ends a chunked file of this kind
+  std::pair<int, int> picture_size{0, 0};  // of a picture file, in pixels
 };
 /// Reads a map file. `origin` names it in errors. Unknown keys, bad offsets and the like are `bad_usage`,
 /// with the line.
@@ -64,6 +81,10 @@ class StateMaps {
 /// Nothing if it is not, otherwise why, a sentence each.
 [[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file);
 
+/// Returns the map as it reads this file: itself, or, where another program has put the same snapshot into
+/// another envelope, with that one. Nothing if no layer of the file is of that kind.
+[[nodiscard]] std::optional<StateMap> map_for(const StateMap& map, const Blob& file);
+
 /// Returns whether a layer can be the snapshot that such a state holds, whatever is around it: its marks are
 /// there. A map without marks in its layer is of none.
 [[nodiscard]] bool is_snapshot_of(const StateMap& map, ByteView layer);
@@ -77,6 +98,28 @@ class StateMaps {
 /// envelope is closed again, every other byte stays. Fails as battery_in_state, and with `does_not_fit` for a
 /// part that has no place or is of another size.
 [[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery);
+
+/// What is in a state.
+struct StateLook {
+  std::string map;       // id of the map that describes it; empty: none does
+  bool picture = false;  // of the moment
+  enum class Battery {
+    unknown,  // no map describes it
+    blank,
+    there
+  } battery = Battery::unknown;
+  std::optional<Save> save;  // the battery save, where there is one
+};
+/// Looks into it, by the maps alone. `chips` are those of the game.
+[[nodiscard]] StateLook look_at_state(const StateMaps& maps, const Blob& state,
+                                      std::optional<Platform> platform, const std::vector<ChipFact>& chips);
+
+/// What the ROM and the battery save of the same game are called beside the state at `path`, without their
+/// extensions: the state's name without its slot. The likeliest first.
+[[nodiscard]] std::vector<std::string> names_beside_state(const std::string& path);
+
+/// The picture in a state, as a PNG file: the state itself, or a layer of it. Nothing if there is none.
+[[nodiscard]] std::optional<Blob> picture_in_state(const Blob& state);
 
 /// A battery save of the same game, from wherever.
 struct KnownBattery {
@@ -109,6 +152,19 @@ struct BatteryFinds {
 /// equals or is like a known save. Only the first candidate can be certain.
 [[nodiscard]] BatteryFinds find_batteries(const Catalog& catalog, const Blob& state,
                                           const BatterySearch& what);
+
+struct ConvertedState {
+  Blob file;
+  std::vector<std::string> notes;  // sentences
+};
+/// Returns the same snapshot in another program's form: the body and each further item bit for bit. `base` is
+/// a state that the other program wrote: all that is not snapshot comes from it; without it a plain file, a
+/// compressed one, a chunked one or a picture file is made anew, as the map says. Fails with `unsupported` if
+/// the maps are not of one family and do not hold the same kind of layer, `does_not_fit` if `base` is needed.
+[[nodiscard]] Result<ConvertedState> converted_state(const StateMap& from, const Blob& state,
+                                                     const StateMap& to, const Blob* base = nullptr);
+/// The same where no map describes them: both hold a layer of one size that begins alike.
+[[nodiscard]] Result<ConvertedState> rewrapped_state(const Blob& state, const Blob& base);
 
 /// A state, and the battery save that the machine had at that moment.
 struct StatePair {

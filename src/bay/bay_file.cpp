@@ -58,6 +58,12 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
       rule.extra_places.emplace_back(name, *std::move(place));
     }
   }
+  BAYSWAP_TRY(const auto states, reader.texts("states"));
+  for (const std::string& text : states.value_or(std::vector<std::string>{})) {
+    auto name = NameRule::parse(text);
+    if (!name) return reader.error("states", name.error().message, name.error().hint);
+    rule.states.push_back(*std::move(name));
+  }
   BAYSWAP_TRY(const auto roms, reader.text("roms"));
   rule.roms = roms.value_or("");
   while (rule.roms.size() > 1 && rule.roms.ends_with('/')) rule.roms.pop_back();
@@ -144,6 +150,9 @@ std::string to_toml(const Bay& bay) {
       out += "]\n";
     }
     if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
+    for (std::size_t i = 0; i < rule.states.size(); ++i)
+      out += fmt::format("{}{}{}", i == 0 ? "states = [" : ", ", toml_quoted(rule.states[i].text()),
+                         i + 1 == rule.states.size() ? "]\n" : "");
     if (!rule.extra_places.empty()) out += fmt::format("\n[platform.{}.also]\n", tag(rule.platform));
     for (const auto& [what, place] : rule.extra_places)
       out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));

@@ -51,8 +51,7 @@ SaveKey HeldSave::key() const {
   key.name = lower(!entry.empty() ? entry : !facts.save_name.empty() ? facts.save_name : facts.suffix);
   key.place = place;
   const NameRule& path_rule = rule->path;
-  if (path_rule.uses("slot") || path_rule.uses("slot.8") || path_rule.uses("slot.letter"))
-    key.slot = facts.slot;
+  if (path_rule.uses_slot()) key.slot = facts.slot;
   return key;
 }
 

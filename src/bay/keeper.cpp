@@ -38,7 +38,7 @@ Result<Content> load_save(BayView& view, const HeldSave& save, const Hints& hint
 Result<const HeldSave*> save_in_place(BayView& view, const Arrival& arrival) {
   BAYSWAP_TRY(const auto there, view.saves(BayView::Depth::names));
   const NameRule& rule = *arrival.path_rule;
-  const bool has_slot = rule.uses("slot") || rule.uses("slot.8") || rule.uses("slot.letter");
+  const bool has_slot = rule.uses_slot();
   const HeldSave* best = nullptr;
   for (const HeldSave& save : *there) {
     if (save.rule != arrival.rule || save.place != arrival.place || !save.misplaced.empty()) continue;

@@ -13,11 +13,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 24> known_words{
-    "rom.stem",     "rom.name", "rom.folder",  "rom.md5",    "game.code", "game.title",
-    "game.maker",   "region",   "region.area", "revision",   "slot",      "slot.8",
-    "slot.letter",  "ext",      "platform",    "title.high", "title.low", "title.id",
-    "title.unique", "code.hex", "account",     "save.name",  "suffix",    "folder"};
+constexpr std::array<std::string_view, 25> known_words{
+    "rom.stem", "rom.name",    "rom.folder", "rom.md5",   "game.code", "game.title",   "game.maker",
+    "region",   "region.area", "revision",   "slot",      "slot.8",    "slot.letter",  "slot.bare",
+    "ext",      "platform",    "title.high", "title.low", "title.id",  "title.unique", "code.hex",
+    "account",  "save.name",   "suffix",     "folder"};
 
 bool is_hex(char c) {
   return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
@@ -46,6 +46,7 @@ Span span_of(std::string_view word, Platform platform) {
   if (word == "game.maker") return {2, 2};
   if (word == "slot.letter") return {1, 1};
   if (word == "slot") return {1, 3};
+  if (word == "slot.bare") return {0, 3};
   if (word == "region.area") return {3, 3};
   if (word == "ext" || word == "suffix") return {0, 255};
   if (word == "game.code") {
@@ -71,6 +72,7 @@ bool may_be(std::string_view word, std::string_view text, Platform platform) {
       word == "rom.md5")
     return all(text, is_hex);
   if (word == "slot" || word == "revision") return all(text, is_digit);
+  if (word == "slot.bare") return all(text, is_digit) && text != "0";
   if (word == "slot.letter" || word == "region.area") return all(text, is_letter);
   if (word == "game.maker" || word == "game.code") {
     if (platform == Platform::psp && text.size() == 9)
@@ -149,6 +151,7 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
     return needed(std::string(area_of(game.region)), "the game's region is not known");
   if (word == "revision") return std::to_string(game.revision);
   if (word == "slot") return std::to_string(facts.slot);
+  if (word == "slot.bare") return facts.slot == 0 ? std::string() : std::to_string(facts.slot);
   if (word == "slot.8") return fmt::format("{:08x}", facts.slot);
   if (word == "slot.letter")
     return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
@@ -295,6 +298,11 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.unique = static_cast<std::uint32_t>(number_of(word("title.unique")));
   if (const auto slot = word("slot"); !slot.empty())
     (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
+  if (words.contains("slot.bare")) {
+    const std::string slot = word("slot.bare");
+    facts.slot = 0;
+    (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
+  }
   if (const auto slot = word("slot.8"); !slot.empty())
     facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
   if (const auto slot = upper(word("slot.letter")); !slot.empty()) facts.slot = slot.front() - 'A' + 1;

@@ -29,7 +29,7 @@ void name_of_item(const Content& content, NameFacts& facts) {
 }  // namespace
 
 bool has_slots(const NameRule& rule) {
-  return rule.uses("slot") || rule.uses("slot.8") || rule.uses("slot.letter");
+  return rule.uses_slot();
 }
 
 std::string_view to_text(CarryOption option) {

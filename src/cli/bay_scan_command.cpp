@@ -48,7 +48,7 @@ void compare_with_others(const Books& books, BayView& view, std::vector<HeldSave
 }
 
 bool has_slots(const PlatformRule& rule) {
-  return rule.path.uses("slot") || rule.path.uses("slot.8") || rule.path.uses("slot.letter");
+  return rule.path.uses_slot();
 }
 
 Json to_json(const HeldSave& save) {

@@ -237,6 +237,22 @@ void add_state_commands(CLI::App& app, Words& w) {
   CLI::App* show = action("show", "What is in a state: its kind and its layers", state_show_command);
   of_state(*show);
 
+  CLI::App* list = action("list", "The states of a bay or a folder, by game and slot", state_list_command);
+  list->add_option("PLACE", w.state.place, "A bay, or a folder with ROMs and states")->required();
+  list->add_option("GAME", w.state.game, "Only this game's");
+  for (const bool move : {false, true}) {
+    CLI::App* change = move ? action("move", "Move a state to another slot", state_move_command)
+                            : action("copy", "Copy a state to another slot", state_copy_command);
+    change->add_option("GAME", w.state.game, "A ROM, a title, a code, or a state's path")->required();
+    change->add_option("--in", w.state.place, "The bay or folder")->required()->type_name("PLACE");
+    change->add_option("--slot", w.state.slot, "The slot it is in: a number, or auto")
+        ->required()
+        ->type_name("N");
+    change->add_option("--to-slot", w.state.to_slot, "The slot it goes to")->required()->type_name("N");
+    change->add_flag("--replace", w.state.replace, "Replace the state that is there");
+    change->add_flag("--dry-run", w.state.dry_run, "Print the plan and stop");
+  }
+
   const auto of_game = [&](CLI::App& made) {
     made.add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
     made.add_option("--platform", w.state.platform, "The game's platform, where no ROM tells it")
@@ -245,7 +261,8 @@ void add_state_commands(CLI::App& app, Words& w) {
         ->type_name("FILE");
     made.add_option("--other", w.state.others, "Another state of the same game and program")
         ->type_name("STATE");
-    made.add_option("--candidate", w.state.candidate, "Take the place with this number, where none is certain")
+    made.add_option("--candidate", w.state.candidate,
+                    "Take the place with this number, where none is certain")
         ->check(CLI::PositiveNumber)
         ->type_name("N");
     add_chips(made, w.state.chips);
@@ -262,6 +279,13 @@ void add_state_commands(CLI::App& app, Words& w) {
   graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
   of_game(*graft);
   graft->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
+
+  CLI::App* convert = action("convert", "The same snapshot in another program's form", state_convert_command);
+  of_state(*convert);
+  convert->add_option("--to", w.state.to, "The map of the form to make")->type_name("MAP");
+  convert->add_option("--base", w.state.base, "A state that the other program wrote: its form is taken")
+      ->type_name("FILE");
+  convert->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
 
   CLI::App* learn = action("learn", "Learn where a kind of state has the battery save", state_learn_command);
   learn->add_option("PAIRS", w.state.files, "States, each with the battery save of that moment")

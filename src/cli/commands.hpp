@@ -90,11 +90,22 @@ struct StateOptions {
   std::string platform;
   std::vector<std::string> like;    // battery saves of the same game
   std::vector<std::string> others;  // further states of it
+  std::string base;                 // a state of the other program's
   int candidate = 0;                // 0: the certain one
+  std::string place;                // a bay or a folder
+  std::string game;
+  std::string slot;
+  std::string to_slot;
+  bool replace = false;
+  bool dry_run = false;
 };
+int state_list_command(const Globals& globals, const StateOptions& options);
+int state_copy_command(const Globals& globals, const StateOptions& options);
+int state_move_command(const Globals& globals, const StateOptions& options);
 int state_show_command(const Globals& globals, const StateOptions& options);
 int state_battery_command(const Globals& globals, const StateOptions& options);
 int state_graft_command(const Globals& globals, const StateOptions& options);
+int state_convert_command(const Globals& globals, const StateOptions& options);
 int state_learn_command(const Globals& globals, const StateOptions& options);
 int state_maps_command(const Globals& globals, const StateOptions& options);
 

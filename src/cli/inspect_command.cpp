@@ -50,6 +50,7 @@ void print_finding(const std::string& path, const Finding& finding) {
   } else if (finding.layout != nullptr) {
     print_field("layout", fmt::format("{}: {}", finding.layout->id, finding.layout->name));
   }
+  if (!finding.state_map.empty()) print_field("map", finding.state_map);
   if (finding.game) print_field("game", in_words(*finding.game));
   bool first = true;
   for (const PartFinding& part : finding.parts) {
@@ -87,6 +88,7 @@ Json to_json(const std::string& path, const Finding& finding) {
           {"confidence", finding.confidence},
           {"evidence", finding.evidence},
           {"parts", std::move(parts)},
+          {"state_map", finding.state_map},
           {"game", finding.game ? cli::to_json(*finding.game) : Json(nullptr)}};
 }
 
@@ -102,6 +104,7 @@ void print_line(const std::string& path, const Finding& finding) {
   } else if (finding.layout != nullptr) {
     layout = finding.layout->id;
   }
+  if (!finding.state_map.empty()) layout = finding.state_map;
   if (finding.kind == FileKind::rom && finding.game) layout = in_words(*finding.game);
   fmt::print("{:<24} {:>8}  {}  {}\n", what, finding.size_bytes, printable(path), toned(Tone::dim, layout));
 }
@@ -119,6 +122,8 @@ class Inspection {
 
   Result<int> run() {
     BAYSWAP_TRY(catalog_, catalog_of(globals_));
+    BAYSWAP_TRY(maps_, state_maps_of(globals_));
+    (void)maps_.all();  // read once, before several threads ask
     BAYSWAP_TRY(said_, chips_from_words(options_.chips));
     for (const std::string& path : options_.files) {
       const auto info = disk_.stat(path);
@@ -140,7 +145,8 @@ class Inspection {
 
  private:
   Result<void> look_at(const std::string& path) {
-    BAYSWAP_TRY(const Hints hints, hints_for(globals_, path, options_.rom, said_));
+    BAYSWAP_TRY(Hints hints, hints_for(globals_, path, options_.rom, said_));
+    hints.states = &maps_;
     const auto finding = inspect_file(catalog_, disk_, path, hints);
     if (!finding) {
       failed(path, finding.error());
@@ -184,6 +190,7 @@ class Inspection {
     if (!options_.rom.empty() || !said_.empty()) {
       BAYSWAP_TRY(hints, hints_for(globals_, folder, options_.rom, said_));
     }
+    hints.states = &maps_;
     auto done =
         inspect_folder(catalog_, disk_, folder, hints, [&](const std::string& path, const auto& finding) {
           if (!finding) return failed(path, finding.error());
@@ -222,6 +229,7 @@ class Inspection {
   const Globals& globals_;
   const InspectOptions& options_;
   Catalog catalog_;
+  StateMaps maps_;
   std::vector<ChipFact> said_;
   LocalStore disk_;
   int worst_ = exit_done;

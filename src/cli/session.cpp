@@ -46,6 +46,17 @@ Result<Catalog> catalog_of(const Globals& globals) {
   return catalog;
 }
 
+Result<StateMaps> state_maps_of(const Globals& globals) {
+  StateMaps maps;
+  const auto home = home_of(globals);
+  if (!home) return maps;
+  std::vector<Error> skipped;
+  BAYSWAP_CHECK(load_state_maps(*home, maps, &skipped));
+  for (const Error& error : skipped)
+    say(globals.quiet, fmt::format("bayswap: warning: a state map is left out: {}", error.message));
+  return maps;
+}
+
 Result<RomFacts> rom_at(const Globals& globals, const std::string& path) {
   LocalStore disk;
   BAYSWAP_TRY(RomFacts facts, identify_rom(disk, path));

@@ -14,6 +14,9 @@ namespace bayswap::cli {
 /// The user's layouts too, where there is a home folder.
 [[nodiscard]] Result<Catalog> catalog_of(const Globals& globals);
 
+/// The built-in state maps and those of the home folder; what could not be read is said.
+[[nodiscard]] Result<StateMaps> state_maps_of(const Globals& globals);
+
 /// The identity of the ROM in that file, its chips with what was learned of them.
 [[nodiscard]] Result<RomFacts> rom_at(const Globals& globals, const std::string& path);
 /// What is known of a save file before it is opened: from `rom`, or the ROM beside it; the user's word comes

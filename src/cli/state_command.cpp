@@ -15,7 +15,7 @@ struct Job {
 
   Result<int> show() {
     BAYSWAP_TRY(const Blob file, state.read_state(options.state));
-    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
     const auto layers = find_layers(file);
     if (globals.json) {
@@ -25,14 +25,14 @@ struct Job {
                        {"size_bytes", layer.bytes.size()},
                        {"sha256", sha256(layer.bytes.view()).hex()}});
       Json ids = Json::array();
-      for (const StateMap* map : kinds) ids.push_back(map->id);
+      for (const StateMap& map : kinds) ids.push_back(map.id);
       print_json({{"path", options.state}, {"size_bytes", file.size()}, {"maps", ids}, {"layers", all}});
       return exit_done;
     }
     print_field("state", fmt::format("{}, {} bytes", options.state, file.size()));
     for (std::size_t i = 0; i < kinds.size(); ++i) {
-      print_field(i == 0 ? "kind" : "", fmt::format("{}: {}", kinds[i]->id, kinds[i]->about));
-      for (const std::string& why : is_state_of(*kinds[i], file).value_or(std::vector<std::string>{}))
+      print_field(i == 0 ? "kind" : "", fmt::format("{}: {}", kinds[i].id, kinds[i].about));
+      for (const std::string& why : is_state_of(kinds[i], file).value_or(std::vector<std::string>{}))
         print_field("", why);
     }
     if (kinds.empty()) print_field("kind", "no map describes it; `bayswap state learn` makes one");
@@ -48,7 +48,7 @@ struct Job {
 
   Result<int> take() {
     BAYSWAP_TRY(const Blob file, state.read_state(options.state));
-    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
     BAYSWAP_TRY(const FoundBattery found, state.battery(catalog, maps, file));
@@ -98,14 +98,14 @@ struct Job {
 
   Result<int> graft() {
     BAYSWAP_TRY(const Blob file, state.read_state(options.state));
-    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
     FoundBattery found;
     if (!kinds.empty() && options.candidate == 0) {
       // A state of a known kind takes one also where its own memory is still blank.
-      found.map = *kinds.front();
+      found.map = kinds.front();
     } else {
       BAYSWAP_TRY(found, state.battery(catalog, maps, file));
     }
@@ -130,6 +130,57 @@ struct Job {
     return exit_done;
   }
 
+  Result<int> convert_state() {
+    if (options.to.empty() && options.base.empty())
+      return fail(ErrorCode::bad_usage, "convert to what?",
+                  "say --to MAP, or --base FILE: a state that the other program wrote");
+    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
+    BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
+    std::optional<Blob> base;
+    std::vector<StateMap> targets;
+    if (!options.base.empty()) {
+      BAYSWAP_TRY(base, state.read_state(options.base));
+    }
+    if (!options.to.empty()) {
+      BAYSWAP_TRY(const StateMap* named, maps.find(options.to));
+      targets.push_back(*named);
+    } else {
+      BAYSWAP_TRY(targets, state.kinds_of(maps, *base));
+    }
+    std::optional<ConvertedState> made;
+    std::optional<Error> failed;
+    for (const StateMap& from : kinds)
+      for (const StateMap& to : targets) {
+        if (made) break;
+        auto one = converted_state(from, file, to, base ? &*base : nullptr);
+        if (one)
+          made = *std::move(one);
+        else if (!failed || failed->code == ErrorCode::unsupported)
+          failed = one.error();
+      }
+    // Kinds that no map knows can still hold one and the same layer.
+    if (!made && base && (kinds.empty() || targets.empty())) {
+      BAYSWAP_TRY(made, rewrapped_state(file, *base));
+    }
+    if (!made) {
+      if (failed) return tl::unexpected(*std::move(failed));
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{} is a state of no kind that a map describes", options.state),
+                  "say --base FILE: a state that the other program wrote");
+    }
+    BAYSWAP_CHECK(disk.create(options.out, made->file.view()));
+    if (globals.json) {
+      print_json({{"path", options.out}, {"size_bytes", made->file.size()}, {"notes", made->notes}});
+      return exit_done;
+    }
+    if (!globals.quiet) {
+      for (std::size_t i = 0; i < made->notes.size(); ++i) print_field(i == 0 ? "done" : "", made->notes[i]);
+      print_field("wrote", fmt::format("{} ({} bytes)", options.out, made->file.size()));
+    }
+    return exit_done;
+  }
+
   Result<int> learn() {
     if (options.files.size() % 2 != 0)
       return fail(ErrorCode::bad_usage, fmt::format("{} files", options.files.size()),
@@ -140,7 +191,7 @@ struct Job {
                   fmt::format("--id '{}' does not begin with a platform", printable(options.map)),
                   "a map's id is the platform's tag, a dot and a name: e.g. --id gb.mine");
     BAYSWAP_TRY(const Home home, home_of(globals));
-    BAYSWAP_TRY(StateMaps maps, state.maps());
+    BAYSWAP_TRY(StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.files.front()));
     std::vector<StatePair> pairs;
@@ -175,7 +226,7 @@ struct Job {
   }
 
   Result<int> list_maps() {
-    BAYSWAP_TRY(const StateMaps maps, state.maps());
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     if (!options.map.empty()) {
       BAYSWAP_TRY(const StateMap* map, maps.find(options.map));
       if (globals.json)
@@ -216,6 +267,9 @@ int state_battery_command(const Globals& globals, const StateOptions& options) {
 }
 int state_graft_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::graft);
+}
+int state_convert_command(const Globals& globals, const StateOptions& options) {
+  return run(globals, options, &Job::convert_state);
 }
 int state_learn_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::learn);

@@ -9,28 +9,6 @@
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
-namespace {
-
-// What the game's other files may be called, the likeliest first: a state's name has its slot behind.
-std::vector<std::string> names_of_game(const std::string& state) {
-  std::vector<std::string> names;
-  std::string name = state;
-  for (int i = 0; i < 3; ++i) {
-    const std::size_t extension = extension_of(name).size();
-    if (extension == 0) break;
-    name.resize(name.size() - extension);
-    names.push_back(name);
-  }
-  const std::string first = names.empty() ? state : names.front();
-  std::string without_digits = first;
-  while (!without_digits.empty() && without_digits.back() >= '0' && without_digits.back() <= '9')
-    without_digits.pop_back();
-  if (without_digits != first && !without_digits.empty()) names.push_back(without_digits);
-  return names;
-}
-
-}  // namespace
-
 Json to_json(const Save& save) {
   Json parts = Json::array();
   for (const Part& part : save.parts)
@@ -49,25 +27,18 @@ Result<Blob> StateJob::read_state(const std::string& path) {
   return file;
 }
 
-Result<StateMaps> StateJob::maps() const {
-  StateMaps maps;
-  const auto home = home_of(globals_);
-  if (!home) return maps;
-  std::vector<Error> skipped;
-  BAYSWAP_CHECK(load_state_maps(*home, maps, &skipped));
-  for (const Error& error : skipped) report(error);
-  return maps;
-}
-
-Result<std::vector<const StateMap*>> StateJob::kinds_of(const StateMaps& maps, const Blob& file) const {
-  std::vector<const StateMap*> fitting;
+Result<std::vector<StateMap>> StateJob::kinds_of(const StateMaps& maps, const Blob& file) const {
+  std::vector<StateMap> fitting;
   if (!options_.map.empty()) {
     BAYSWAP_TRY(const StateMap* named, maps.find(options_.map));
-    fitting.push_back(named);
+    fitting.push_back(map_for(*named, file).value_or(*named));
     return fitting;
   }
-  for (const StateMap* map : maps.all())
-    if (is_state_of(*map, file)) fitting.push_back(map);
+  for (const StateMap* map : maps.all(what_.platform))
+    if (is_state_of(*map, file)) fitting.push_back(*map);
+  if (!fitting.empty()) return fitting;
+  for (const StateMap* map : maps.all(what_.platform))
+    if (auto other = map_for(*map, file)) fitting.push_back(*std::move(other));
   return fitting;
 }
 
@@ -79,8 +50,7 @@ Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::s
       return fail(ErrorCode::bad_usage, fmt::format("--platform {} is none", printable(options_.platform)),
                   "platforms go by their tags: gb, gba, nes, snes, md, ...");
   }
-  std::vector<std::string> names;
-  for (const std::string& name : names_of_game(state)) names.push_back(name);
+  const std::vector<std::string> names = names_beside_state(state);
   std::optional<RomFacts> rom;
   if (!options_.rom.empty()) {
     auto read = rom_at(globals_, options_.rom);
@@ -133,14 +103,11 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
   BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
   std::optional<Error> failed;
   bool blank = false;
-  for (const StateMap* map : kinds) {
+  for (const StateMap& map : kinds) {
     if (options_.candidate > 0) break;
-    if (what_.platform && options_.map.empty() && saves_as(map->platform) != saves_as(*what_.platform))
-      continue;
-    auto save = battery_in_state(*map, file, what_.chips);
+    auto save = battery_in_state(map, file, what_.chips);
     if (save && !save->is_blank())
-      return FoundBattery{*map, *std::move(save),
-                          is_state_of(*map, file).value_or(std::vector<std::string>{})};
+      return FoundBattery{map, *std::move(save), is_state_of(map, file).value_or(std::vector<std::string>{})};
     blank = blank || save;
     if (!save) failed = save.error();
   }

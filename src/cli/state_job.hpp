@@ -10,8 +10,6 @@
 
 namespace bayswap::cli {
 
-constexpr std::size_t max_state_bytes = std::size_t{128} << 20;
-
 /// The battery save of a state, and the map that leads to it: a known one, or one made for this state alone.
 struct FoundBattery {
   StateMap map;
@@ -24,10 +22,9 @@ class StateJob {
   StateJob(const Globals& globals, const StateOptions& options) : globals_(globals), options_(options) {}
 
   [[nodiscard]] Result<Blob> read_state(const std::string& path);
-  /// The built-in maps and those of the home folder; what could not be read is said.
-  [[nodiscard]] Result<StateMaps> maps() const;
-  /// The maps that the file is a state of; only the one that was named, where one was.
-  [[nodiscard]] Result<std::vector<const StateMap*>> kinds_of(const StateMaps& maps, const Blob& file) const;
+  /// The maps that the file is a state of, whatever is around its snapshot; only the one that was named,
+  /// where one was.
+  [[nodiscard]] Result<std::vector<StateMap>> kinds_of(const StateMaps& maps, const Blob& file) const;
   /// By a map, or by search. Where nothing is certain all candidates are printed, and it fails with
   /// `not_recognised`.
   [[nodiscard]] Result<FoundBattery> battery(const Catalog& catalog, const StateMaps& maps,

@@ -23,6 +23,9 @@ extern const Container chunk_container;
 /// The chunks in one form; empty if they do not fit.
 [[nodiscard]] std::vector<ContainerItem> chunks_in_form(ByteView bytes, const ChunkForm& form);
 
+/// A chunk of a PNG picture, with its length and CRC.
+[[nodiscard]] Blob png_chunk(std::string_view name, ByteView data);
+
 /// `bytes` with `count` of them from `at` on exchanged for others.
 [[nodiscard]] Blob spliced(ByteView bytes, std::size_t at, std::size_t count, ByteView inside);
 

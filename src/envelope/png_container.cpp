@@ -52,15 +52,21 @@ Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t /*max
 Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& inside) {
   if (inside.size() > 0x7fffffff)
     return fail(ErrorCode::does_not_fit, "no chunk of a picture can be that large", "take fewer bytes");
-  std::vector<Byte> chunk(head_bytes + inside.size() + crc_bytes);
-  put_be32(chunk, 0, static_cast<std::uint32_t>(inside.size()));
-  std::copy(item.step.name.begin(), item.step.name.end(), chunk.begin() + 4);
-  std::copy(inside.view().begin(), inside.view().end(), chunk.begin() + head_bytes);
-  put_be32(chunk, head_bytes + inside.size(), crc32(ByteView(chunk).subspan(4, 4 + inside.size())));
-  return spliced(file.view(), item.at - head_bytes, head_bytes + item.bytes + crc_bytes, chunk);
+  const Blob chunk = png_chunk(item.step.name, inside.view());
+  return spliced(file.view(), item.at - head_bytes, head_bytes + item.bytes + crc_bytes, chunk.view());
 }
 
 }  // namespace
+
+Blob png_chunk(std::string_view name, ByteView data) {
+  Buffer chunk(head_bytes + data.size() + crc_bytes);
+  const std::span<Byte> out = chunk.bytes();
+  put_be32(out, 0, static_cast<std::uint32_t>(data.size()));
+  std::copy(name.begin(), name.end(), out.begin() + 4);
+  std::copy(data.begin(), data.end(), out.begin() + head_bytes);
+  put_be32(out, head_bytes + data.size(), crc32(ByteView(out).subspan(4, 4 + data.size())));
+  return std::move(chunk).freeze();
+}
 
 const Container png_container{EnvelopeStep::Kind::png_chunk, items, read, replace};
 

@@ -1,5 +1,6 @@
 #include <bayswap/card.hpp>
 #include <bayswap/inspect.hpp>
+#include <bayswap/state.hpp>
 
 #include <fmt/format.h>
 
@@ -12,6 +13,7 @@
 #include "inspect/look.hpp"
 #include "inspect/packed_rom.hpp"
 #include "inspect/single_saves.hpp"
+#include "inspect/states.hpp"
 
 namespace bayswap {
 namespace {
@@ -202,6 +204,8 @@ std::string_view to_text(FileKind kind) {
       return "parameter file";
     case FileKind::avatar_database:
       return "avatar database";
+    case FileKind::save_state:
+      return "save state";
   }
   return "unknown";
 }
@@ -223,9 +227,11 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     finding.evidence.push_back(fmt::format("it is compressed as a whole ({}): {} bytes come out of {}",
                                            to_text(unwrapped->kind), plain.size(), bytes.size()));
   }
+  if (find_mapped_state(bytes, hints, finding)) return finding;
   if (find_package(plain, finding) || find_card(plain, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
   if (find_single(plain, recognition.matches.empty(), finding)) return finding;
+  if (recognition.matches.empty() && find_other_state(catalog, bytes, hints, finding)) return finding;
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);
     return finding;
@@ -284,8 +290,24 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
     return rom_finding(*std::move(rom.facts), static_cast<std::size_t>(rom.source.size_bytes));
   }
   BAYSWAP_TRY(const Blob bytes, rom.whole ? Result<Blob>(*rom.whole) : store.read(path));
-  if (hints.game || hints.platform) return inspect_save(catalog, bytes, hints);
-  return inspect_save(catalog, bytes, hints_beside(store, path));
+  Hints known = hints;
+  if (!hints.game && !hints.platform) {
+    known = hints_beside(store, path);
+    known.states = hints.states;
+  }
+  // A state is named after its game and its slot.
+  for (const std::string& name : names_beside_state(path)) {
+    if (known.game || known.platform ||
+        name == std::string(path).substr(0, path.size() - extension_of(path).size()))
+      continue;
+    Hints beside = hints_beside(store, name + ".state");
+    if (!beside.game) continue;
+    known.game = std::move(beside.game);
+    known.chips = std::move(beside.chips);
+  }
+  Finding finding = inspect_save(catalog, bytes, known);
+  compare_with_saves_beside(store, path, catalog, known, bytes, finding);
+  return finding;
 }
 
 namespace {

@@ -77,7 +77,9 @@ bool battery_kind(PartKind kind) {
   return kind != PartKind::rtc && kind != PartKind::pak;
 }
 
-bool is_battery_memory(PartKind kind) { return kind != PartKind::rtc && kind != PartKind::pak; }
+bool is_battery_memory(PartKind kind) {
+  return kind != PartKind::rtc && kind != PartKind::pak;
+}
 
 std::vector<Shape> shapes_of(const Catalog& catalog, const BatterySearch& what) {
   return Shapes(catalog, what).take();

@@ -89,6 +89,47 @@ Result<StateMark> read_mark(TableReader reader) {
   return mark;
 }
 
+// What beside the battery save is known of such states: the snapshot itself, and what is kept beside it.
+Result<void> read_sections(TableReader& reader, StateMap& map) {
+  BAYSWAP_TRY(auto family, reader.text("family"));
+  map.family = std::move(family).value_or("");
+  BAYSWAP_TRY(const auto tail, reader.text("tail"));
+  if (tail) {
+    BAYSWAP_TRY(map.tail, hex_bytes(reader, "tail", *tail));
+  }
+  BAYSWAP_TRY(const auto picture, reader.integers("picture"));
+  if (picture) {
+    if (picture->size() != 2 || picture->front() < 1 || picture->back() < 1 || picture->front() > 4096 ||
+        picture->back() > 4096)
+      return reader.error("picture", "picture is a width and a height in pixels, up to 4096");
+    map.picture_size = {static_cast<int>(picture->front()), static_cast<int>(picture->back())};
+  }
+  BAYSWAP_TRY(map.body_bytes, offset(reader, "body_bytes"));
+  BAYSWAP_TRY(auto body, reader.tables("body"));
+  if (body.size() > EnvelopeLimits{}.max_depth)
+    return reader.error("body", "an envelope has at most 4 steps");
+  for (TableReader& step : body) {
+    BAYSWAP_TRY(auto one, read_step(std::move(step)));
+    map.body.push_back(std::move(one));
+  }
+  if (map.body.empty()) map.body = map.envelope;
+  BAYSWAP_TRY(auto items, reader.table("items"));
+  if (!items) return {};
+  BAYSWAP_TRY(const std::string kind, items->needed_text("kind"));
+  if (kind == "table") {
+    map.items = StateMap::Items::table;
+    BAYSWAP_TRY(map.items_at, offset(*items, "at"));
+  } else if (kind == "chunks") {
+    map.items = StateMap::Items::chunks;
+    BAYSWAP_TRY(map.items_name, items->needed_text("name"));
+    if (map.items_name.size() != 4) return items->error("name", "a PNG chunk's name has 4 letters");
+  } else {
+    return items->error("kind", fmt::format("unknown kind of items '{}'", printable(kind)),
+                        "they stand in a table or in chunks");
+  }
+  return items->no_other_keys();
+}
+
 Result<IntegrityField> read_integrity(TableReader reader) {
   IntegrityField field;
   BAYSWAP_TRY(const std::string word, reader.needed_text("kind"));
@@ -109,8 +150,8 @@ Result<IntegrityField> read_integrity(TableReader reader) {
   return field;
 }
 
-std::string to_toml(const EnvelopeStep& step) {
-  std::string out = "\n[[envelope]]\n";
+std::string to_toml(const EnvelopeStep& step, std::string_view heading) {
+  std::string out = fmt::format("\n[[{}]]\n", heading);
   const auto line = [&](std::string_view key, const auto& value) {
     out += fmt::format("{} = {}\n", key, value);
   };
@@ -199,6 +240,7 @@ Result<StateMap> parse_state_map(std::string_view toml, const std::string& origi
     BAYSWAP_TRY(auto one, read_integrity(std::move(field)));
     map.integrity.push_back(one);
   }
+  BAYSWAP_CHECK(read_sections(reader, map));
   BAYSWAP_CHECK(reader.no_other_keys());
   return map;
 }
@@ -208,7 +250,18 @@ std::string to_toml(const StateMap& map) {
       fmt::format("id = {}\nplatform = {}\n", toml_quoted(map.id), toml_quoted(tag(map.platform)));
   if (!map.about.empty()) out += fmt::format("about = {}\n", toml_quoted(map.about));
   if (!map.layer_bytes.empty()) out += fmt::format("layer_bytes = [{}]\n", joined(map.layer_bytes, ", "));
-  for (const EnvelopeStep& step : map.envelope) out += to_toml(step);
+  if (!map.family.empty()) out += fmt::format("family = {}\n", toml_quoted(map.family));
+  if (map.body_bytes > 0) out += fmt::format("body_bytes = {}\n", map.body_bytes);
+  if (!map.tail.empty()) out += fmt::format("tail = \"{}\"\n", to_hex(map.tail));
+  if (map.picture_size.first > 0)
+    out += fmt::format("picture = [{}, {}]\n", map.picture_size.first, map.picture_size.second);
+  if (map.items == StateMap::Items::table)
+    out += fmt::format("\n[items]\nkind = \"table\"\nat = {}\n", map.items_at);
+  if (map.items == StateMap::Items::chunks)
+    out += fmt::format("\n[items]\nkind = \"chunks\"\nname = {}\n", toml_quoted(map.items_name));
+  for (const EnvelopeStep& step : map.envelope) out += to_toml(step, "envelope");
+  if (map.body != map.envelope)
+    for (const EnvelopeStep& step : map.body) out += to_toml(step, "body");
   for (const StateMark& mark : map.marks)
     out += fmt::format("\n[[mark]]\n{}at = {}\nhex = \"{}\"\n", mark.in_file ? "in = \"file\"\n" : "",
                        mark.at, to_hex(mark.bytes));
