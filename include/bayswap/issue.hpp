@@ -39,6 +39,7 @@ enum class IssueCode {
   either_layout,
   conversion,
   other_layout,
+  other_program,
   other_revision,
   one_rom,
   chip_doubtful,

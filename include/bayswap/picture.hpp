@@ -9,6 +9,26 @@ namespace bayswap {
 /// and date, and below them what each block of the card is used for. `caption` stands in the head.
 [[nodiscard]] Picture contact_sheet(const Card& card, std::string_view caption);
 
+/// One state on a sheet.
+struct StateTile {
+  std::string slot;  // "slot 3", "autosave"
+  std::string date;
+  std::string verdict;  // on the battery save in it
+  enum class Tone { plain, good, bad } tone = Tone::plain;
+  std::string file;
+  std::optional<Picture> picture;
+};
+struct StateGroup {
+  std::string game;
+  std::vector<StateTile> tiles;
+};
+/// 1280 pixels wide, in the same look: under each game a tile for each state with its picture.
+[[nodiscard]] Picture state_sheet(const std::vector<StateGroup>& groups, std::string_view caption);
+
+/// Reads a PNG file of up to 4096 by 4096 pixels. Fails with `damaged` if it is none, `does_not_fit` if it is
+/// larger.
+[[nodiscard]] Result<Picture> from_png(const Blob& file);
+
 /// As a PNG file (ISO/IEC 15948), 8 bits a channel with opacity. `bad_usage` for a picture without pixels.
 [[nodiscard]] Result<Blob> to_png(const Picture& picture);
 

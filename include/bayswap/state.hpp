@@ -153,6 +153,25 @@ struct BatteryFinds {
 [[nodiscard]] BatteryFinds find_batteries(const Catalog& catalog, const Blob& state,
                                           const BatterySearch& what);
 
+/// What is different in one layer of two states.
+struct LayerChange {
+  Envelope envelope;
+  std::size_t before_bytes = 0;  // of the layer; 0: only the other state has it
+  std::size_t after_bytes = 0;
+  std::size_t changed_bytes = 0;  // of those that both have
+  struct Stretch {
+    std::size_t at = 0;
+    std::size_t bytes = 0;
+    std::string within;  // "sram" in the battery save's place, otherwise empty
+  };
+  std::vector<Stretch> stretches;  // the largest first, at most 64; gaps of up to 16 equal bytes are within
+};
+/// Compares two states layer by layer, the innermost ones: what is compressed, or divided into chunks, is
+/// compared inside. Layers that are equal are left out. `map`: tells where the battery save is; may be
+/// nullptr.
+[[nodiscard]] std::vector<LayerChange> compare_states(const Blob& before, const Blob& after,
+                                                      const StateMap* map = nullptr);
+
 struct ConvertedState {
   Blob file;
   std::vector<std::string> notes;  // sentences

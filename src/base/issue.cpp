@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 40> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 41> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -32,6 +32,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 40> words{{
     {IssueCode::either_layout, "either"},
     {IssueCode::conversion, "convert"},
     {IssueCode::other_layout, "other-layout"},
+    {IssueCode::other_program, "other-program"},
     {IssueCode::other_revision, "other-revision"},
     {IssueCode::one_rom, "one-rom"},
     {IssueCode::chip_doubtful, "chip-doubtful"},

@@ -239,7 +239,8 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
                 code.empty() ? fmt::format("{}: in {} the game has another product code",
                                            printable(save.name), name(region))
                              : fmt::format("'{}' is no product code such as SLES-99001", printable(code)),
-                "a game looks for its saves under its own code, so this one needs the code of that region", {Remedy::Kind::code, {}});
+                "a game looks for its saves under its own code, so this one needs the code of that region",
+                {Remedy::Kind::code, {}});
   if (save.entry.size() == format.entry_bytes)
     if (auto stamped = format.restamped(save, region, code))
       return named_save(stamped->kind, stamped->entry, stamped->payload, std::move(stamped->files));

@@ -121,6 +121,9 @@ class Finder {
     const ByteView entry = at(from, entry_bytes);
     if (entry.empty() || !dc_save().plausible(entry) || !is_decimal(entry.subspan(time_at, time_bytes)))
       return;
+    // Somewhere in a file the date of zeros and a name of any bytes would be there by chance.
+    const ByteView name = entry.subspan(name_at, name_bytes);
+    if (std::any_of(name.begin(), name.end(), [](Byte b) { return b != 0 && (b < ' ' || b > '~'); })) return;
     const std::size_t size = le16(entry, blocks_at) * block_size;
     const std::size_t content = from + entry_bytes;
     if (size == 0 || size > left(content)) return;

@@ -1,4 +1,4 @@
-#include <bayswap/carry.hpp>
+#include <bayswap/state_plan.hpp>
 
 #include <algorithm>
 #include <chrono>
@@ -11,6 +11,7 @@
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
+#include "cli/state_job.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -37,6 +38,10 @@ class CarryJob {
 
   Result<int> run() {
     BAYSWAP_CHECK(prepare());
+    if (options_.states) return carry_states();
+    if (options_.from_state) {
+      BAYSWAP_CHECK(use_state());
+    }
     return options_.all ? carry_all() : carry_one();
   }
 
@@ -50,6 +55,12 @@ class CarryJob {
     if (options_.all && !options_.chips.empty())
       return fail(ErrorCode::bad_usage, "--chip is about one game, and --all about all of them",
                   "leave it out, or name one save");
+    if ((options_.states || options_.from_state) && options_.all)
+      return fail(ErrorCode::bad_usage, "states are carried one game at a time",
+                  "name a game instead of --all");
+    if (options_.states && options_.from_state)
+      return fail(ErrorCode::bad_usage, "--states and --from-state at once",
+                  "--states takes the states themselves, --from-state the battery save in one");
     BAYSWAP_TRY(books_, Books::load(globals_));
     BAYSWAP_TRY(const Bay from, find_bay(books_->home, options_.from));
     BAYSWAP_TRY(const Bay to, find_bay(books_->home, options_.to));
@@ -62,7 +73,9 @@ class CarryJob {
     request_ = request_of(*books_, logbook_ ? &logbook_->book() : nullptr);
     request_.what = options_.what;
     request_.rom = options_.rom;
-    request_.slot = options_.slot;
+    if (!options_.states && !options_.from_state && !options_.slot.empty()) {
+      BAYSWAP_TRY(request_.slot, slot_number(options_.slot));
+    }
     request_.exact = options_.exact;
     request_.replace_companions = options_.companions;
     BAYSWAP_TRY(request_.accept, accepted_from_words(options_.accept));
@@ -87,6 +100,74 @@ class CarryJob {
     return {};
   }
 
+  static Result<int> slot_number(const std::string& word) {
+    const auto slot = state_slot_from_text(word);
+    if (!slot || slot->automatic || slot->number < 1 || slot->number > 99)
+      return fail(ErrorCode::bad_usage, fmt::format("--slot {} is no slot", printable(word)),
+                  "a slot is a number from 1 to 99; auto and all are for states");
+    return slot->number;
+  }
+
+  // The states of the game that --slot names; all of them where nothing does.
+  Result<std::vector<HeldState>> wanted_states() {
+    BAYSWAP_TRY(std::vector<HeldState> states, find_states(*from_->view, options_.what));
+    std::vector<std::string> slots;
+    for (const HeldState& one : states) slots.push_back(to_text(one.slot));
+    if (states.empty())
+      return fail(ErrorCode::not_found,
+                  fmt::format("no state of '{}' is in {}", printable(options_.what), from_->bay.name),
+                  "`bayswap state list` shows what there is");
+    if (options_.slot.empty() || options_.slot == "all") return states;
+    const auto slot = state_slot_from_text(options_.slot);
+    if (!slot)
+      return fail(ErrorCode::bad_usage, fmt::format("--slot {} is no slot", printable(options_.slot)),
+                  "a slot is a number from 0 to 999, auto, or all");
+    std::erase_if(states, [&](const HeldState& one) { return one.slot != *slot; });
+    if (states.empty())
+      return fail(ErrorCode::not_found,
+                  fmt::format("no state of '{}' is in slot {}", printable(options_.what), options_.slot),
+                  fmt::format("it has slots {}", joined(slots, ", ")));
+    return states;
+  }
+
+  Result<int> carry_states() {
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals_));
+    BAYSWAP_TRY(const auto states, wanted_states());
+    BAYSWAP_TRY(const Plan plan, plan_state_carry(*from_->view, *to_->view, states, maps, request_.accept));
+    return run_plan(plan);
+  }
+
+  // From now on the bay is as it would be if the game had saved when the state was made.
+  Result<void> use_state() {
+    BAYSWAP_TRY(const auto states, wanted_states());
+    if (states.size() > 1) {
+      std::vector<std::string> slots;
+      for (const HeldState& one : states) slots.push_back(to_text(one.slot));
+      return fail(ErrorCode::bad_usage, fmt::format("'{}' has several states", printable(options_.what)),
+                  fmt::format("say --slot with one of {}", joined(slots, ", ")));
+    }
+    const HeldState& state = states.front();
+    StateOptions of_state;
+    of_state.state = from_->store->display_path(state.path);
+    of_state.platform = tag(state.rule->platform);
+    of_state.chips = options_.chips;
+    if (state.rom != nullptr) of_state.rom = from_->store->display_path(state.rom->path);
+    StateJob job(globals_, of_state);
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals_));
+    BAYSWAP_CHECK(job.learn_about_the_game(books_->catalog, of_state.state));
+    BAYSWAP_TRY(const Blob bytes, from_->store->read(state.path, max_state_bytes));
+    BAYSWAP_TRY(const FoundBattery found, job.battery(books_->catalog, maps, bytes));
+    BAYSWAP_TRY(source_, source_of_state(*from_->view, state, found.save));
+    request_.what = source_.path;
+    from_state_ =
+        std::make_unique<BayView>(books_->catalog, from_->bay, *source_.store, books_->view_options());
+    say(globals_.quiet || globals_.json, fmt::format("The battery save in the state of slot {} ({}). In the "
+                                                     "other program, start the game and load from "
+                                                     "the game's own menu.",
+                                                     to_text(state.slot), state.path));
+    return {};
+  }
+
   [[nodiscard]] bool may_ask() const { return has_terminal() && !globals_.json && !options_.yes; }
 
   // Asks whose it is, or whose it becomes. False where nobody answers.
@@ -107,7 +188,7 @@ class CarryJob {
 
   Result<Plan> plan_asking() {
     for (;;) {
-      auto plan = plan_carry(*from_->view, *to_->view, disk_, request_);
+      auto plan = plan_carry(from_state_ ? *from_state_ : *from_->view, *to_->view, disk_, request_);
       if (!plan) {
         const Remedy& remedy = plan.error().remedy;
         if (remedy.kind != Remedy::Kind::save || !may_ask()) return plan;
@@ -141,6 +222,10 @@ class CarryJob {
 
   Result<int> carry_one() {
     BAYSWAP_TRY(const Plan plan, plan_asking());
+    return run_plan(plan);
+  }
+
+  Result<int> run_plan(const Plan& plan) {
     const ShowOptions how{options_.yes, true, options_.explain};
     if (options_.dry_run) {
       const int code = show_only(globals_, plan, how);
@@ -238,6 +323,8 @@ class CarryJob {
   CarryRequest request_;
   AccountMap said_;
   std::unique_ptr<LockedLogbook> logbook_;
+  StateSource source_;                   // of --from-state
+  std::unique_ptr<BayView> from_state_;  // over it
 };
 
 }  // namespace

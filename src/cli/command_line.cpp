@@ -287,6 +287,14 @@ void add_state_commands(CLI::App& app, Words& w) {
       ->type_name("FILE");
   convert->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
 
+  CLI::App* diff = action("diff", "What is different in two states", state_diff_command);
+  diff->add_option("STATES", w.state.files, "The earlier and the later one")->required()->expected(2);
+
+  CLI::App* picture = action("picture", "Draw a sheet of the states' own pictures", state_picture_command);
+  picture->add_option("PLACE", w.state.place, "A bay, or a folder with ROMs and states")->required();
+  picture->add_option("GAME", w.state.game, "Only this game's");
+  picture->add_option("--out", w.state.out, "The PNG file to write")->required()->type_name("PNG");
+
   CLI::App* learn = action("learn", "Learn where a kind of state has the battery save", state_learn_command);
   learn->add_option("PAIRS", w.state.files, "States, each with the battery save of that moment")
       ->required()
@@ -343,9 +351,10 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
       ->type_name("ROM");
   add_chips(*carry, w.carry.chips);
-  carry->add_option("--slot", w.carry.slot, "The slot or controller pak")
-      ->type_name("N")
-      ->check(CLI::Range(1, 99));
+  carry->add_option("--slot", w.carry.slot, "The slot or controller pak; of states also auto, or all")
+      ->type_name("N");
+  carry->add_flag("--states", w.carry.states, "The game's save states, instead of its save");
+  carry->add_flag("--from-state", w.carry.from_state, "The battery save in a state, as the game's save");
   carry
       ->add_option("--accept", w.carry.accept,
                    "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten, short, damaged, "

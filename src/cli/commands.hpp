@@ -106,6 +106,8 @@ int state_show_command(const Globals& globals, const StateOptions& options);
 int state_battery_command(const Globals& globals, const StateOptions& options);
 int state_graft_command(const Globals& globals, const StateOptions& options);
 int state_convert_command(const Globals& globals, const StateOptions& options);
+int state_diff_command(const Globals& globals, const StateOptions& options);
+int state_picture_command(const Globals& globals, const StateOptions& options);
 int state_learn_command(const Globals& globals, const StateOptions& options);
 int state_maps_command(const Globals& globals, const StateOptions& options);
 
@@ -138,8 +140,10 @@ struct CarryOptions {
   std::vector<std::string> accept;
   std::vector<std::string> accounts;  // FROM=TO
   std::string region;
-  int slot = 0;
+  std::string slot;  // a number; of states also "auto" and "all"
   bool all = false;
+  bool states = false;
+  bool from_state = false;
   bool exact = false;
   bool companions = false;
   bool wait = false;

@@ -181,6 +181,58 @@ struct Job {
     return exit_done;
   }
 
+  Result<int> diff() {
+    BAYSWAP_TRY(const Blob before, state.read_state(options.files.front()));
+    BAYSWAP_TRY(const Blob after, state.read_state(options.files.back()));
+    BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
+    BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, before));
+    const auto changes = compare_states(before, after, kinds.empty() ? nullptr : &kinds.front());
+    if (globals.json) {
+      Json all = Json::array();
+      for (const LayerChange& change : changes) {
+        Json stretches = Json::array();
+        for (const LayerChange::Stretch& one : change.stretches)
+          stretches.push_back({{"at", one.at}, {"bytes", one.bytes}, {"within", one.within}});
+        all.push_back({{"layer", to_text(change.envelope)},
+                       {"before_bytes", change.before_bytes},
+                       {"after_bytes", change.after_bytes},
+                       {"changed_bytes", change.changed_bytes},
+                       {"stretches", std::move(stretches)}});
+      }
+      print_json({{"before", options.files.front()},
+                  {"after", options.files.back()},
+                  {"same", changes.empty()},
+                  {"layers", std::move(all)}});
+      return changes.empty() ? exit_done : exit_problems;
+    }
+    if (changes.empty()) {
+      print_field("same", "every layer is equal, byte for byte");
+      return exit_done;
+    }
+    constexpr std::size_t shown = 8;
+    for (const LayerChange& change : changes) {
+      const std::string sizes =
+          change.before_bytes == change.after_bytes
+              ? fmt::format("{} of {} bytes differ", change.changed_bytes, change.before_bytes)
+          : change.before_bytes == 0 ? fmt::format("only the second has it, {} bytes", change.after_bytes)
+          : change.after_bytes == 0
+              ? fmt::format("only the first has it, {} bytes", change.before_bytes)
+              : fmt::format("{} bytes, then {}; {} of those that both have differ", change.before_bytes,
+                            change.after_bytes, change.changed_bytes);
+      fmt::print("{}\n", toned(Tone::bold, printable(to_text(change.envelope))));
+      print_field("changed", sizes);
+      for (std::size_t i = 0; i < std::min(shown, change.stretches.size()); ++i) {
+        const LayerChange::Stretch& one = change.stretches[i];
+        print_field(i == 0 ? "at" : "",
+                    fmt::format("{}: {} byte{}{}", one.at, one.bytes, one.bytes == 1 ? "" : "s",
+                                one.within.empty() ? "" : ", the battery save's " + one.within));
+      }
+      if (change.stretches.size() > shown)
+        print_field("", fmt::format("and {} more places", change.stretches.size() - shown));
+    }
+    return exit_problems;
+  }
+
   Result<int> learn() {
     if (options.files.size() % 2 != 0)
       return fail(ErrorCode::bad_usage, fmt::format("{} files", options.files.size()),
@@ -270,6 +322,9 @@ int state_graft_command(const Globals& globals, const StateOptions& options) {
 }
 int state_convert_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::convert_state);
+}
+int state_diff_command(const Globals& globals, const StateOptions& options) {
+  return run(globals, options, &Job::diff);
 }
 int state_learn_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::learn);

@@ -119,17 +119,24 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
     return fail(ErrorCode::not_found,
                 fmt::format("{}: no battery save is in this state: its memory is blank", options_.state),
                 "nothing was written; the game had not saved when the state was made");
-  return by_search(catalog, maps, file);
+  // The map that knows the file tells the platform, and may leave the size open.
+  BatterySearch what = what_;
+  if (!what.platform && !kinds.empty()) what.platform = kinds.front().platform;
+  auto found = by_search(catalog, maps, file, std::move(what));
+  if (!found && failed && found.error().code == ErrorCode::not_recognised && what_.chips.empty()) {
+    failed->message = fmt::format("{}: {}", options_.state, failed->message);
+    return tl::unexpected(*std::move(failed));
+  }
+  return found;
 }
 
-Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps,
-                                         const Blob& file) const {
-  if (!what_.platform)
+Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps, const Blob& file,
+                                         BatterySearch what) const {
+  if (!what.platform)
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} is a state of no kind that a map describes, and its platform is not known",
                             options_.state),
                 "name the game's ROM with --rom, or its platform with --platform");
-  BatterySearch what = what_;
   what.maps = &maps;
   const BatteryFinds finds = find_batteries(catalog, file, what);
   const auto& all = finds.candidates;

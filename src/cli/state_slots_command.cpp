@@ -1,5 +1,6 @@
 // The slots of a bay's save states: listed, copied and moved.
 #include <bayswap/content.hpp>
+#include <bayswap/picture.hpp>
 #include <bayswap/state_plan.hpp>
 
 #include <algorithm>
@@ -222,19 +223,20 @@ std::string empty_slots(const std::vector<ListedState>& listed, const std::strin
   return joined(ranges, ", ");
 }
 
+Result<std::vector<HeldState>> wanted(Place& place, const StateOptions& options) {
+  if (options.game.empty()) return held_states(place.view());
+  BAYSWAP_TRY(auto states, find_states(place.view(), options.game));
+  if (states.empty())
+    return fail(ErrorCode::not_found,
+                fmt::format("no state of '{}' is in {}", printable(options.game), options.place),
+                "`bayswap state list` without a game lists all");
+  return states;
+}
+
 Result<int> list(const Globals& globals, const StateOptions& options) {
   BAYSWAP_TRY(const auto place, Place::open(globals, options.place));
   BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
-  std::vector<HeldState> states;
-  if (options.game.empty()) {
-    BAYSWAP_TRY(states, held_states(place->view()));
-  } else {
-    BAYSWAP_TRY(states, find_states(place->view(), options.game));
-    if (states.empty())
-      return fail(ErrorCode::not_found,
-                  fmt::format("no state of '{}' is in {}", printable(options.game), options.place),
-                  "`bayswap state list` without a game lists all");
-  }
+  BAYSWAP_TRY(const auto states, wanted(*place, options));
   BAYSWAP_TRY(const auto listed, place->look(states, maps));
   if (globals.json) {
     Json all = Json::array();
@@ -277,6 +279,41 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
                                    "and then saves in the game "
                                    "loses what came after it.",
                                    behind == 1 ? "one state is" : fmt::format("{} states are", behind)));
+  return exit_done;
+}
+
+Result<int> picture(const Globals& globals, const StateOptions& options) {
+  BAYSWAP_TRY(const auto place, Place::open(globals, options.place));
+  BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
+  BAYSWAP_TRY(const auto states, wanted(*place, options));
+  BAYSWAP_TRY(const auto listed, place->look(states, maps));
+  std::vector<StateGroup> groups;
+  for (const ListedState& one : listed) {
+    const std::string game =
+        fmt::format("{} ({})", printable(one.state->game), tag(one.state->rule->platform));
+    if (groups.empty() || groups.back().game != game) groups.push_back({game, {}});
+    StateTile tile;
+    tile.slot = one.state->slot.automatic ? "autosave" : fmt::format("slot {}", one.state->slot.number);
+    tile.date = one.state->modified ? local_time(*one.state->modified) : "";
+    tile.verdict = fmt::format("battery save: {}", in_words(one.verdict));
+    tile.tone = one.verdict == Verdict::same                                     ? StateTile::Tone::good
+                : one.verdict == Verdict::older || one.verdict == Verdict::blank ? StateTile::Tone::bad
+                                                                                 : StateTile::Tone::plain;
+    tile.file = printable(name_of(one.state->path));
+    if (const auto bytes = place->store().read(one.state->path, max_state_bytes))
+      if (const auto png = picture_in_state(*bytes))
+        if (auto drawn = from_png(*png)) tile.picture = *std::move(drawn);
+    groups.back().tiles.push_back(std::move(tile));
+  }
+  const Picture sheet = state_sheet(groups, printable(name_of(normalized(options.place))));
+  BAYSWAP_TRY(const Blob png, to_png(sheet));
+  LocalStore disk;
+  BAYSWAP_CHECK(disk.create(options.out, png.view()));
+  if (globals.json)
+    print_json(
+        {{"path", options.out}, {"states", listed.size()}, {"width", sheet.width}, {"height", sheet.height}});
+  else if (!globals.quiet)
+    print_field("wrote", fmt::format("{} ({} bytes)", options.out, png.size()));
   return exit_done;
 }
 
@@ -332,6 +369,9 @@ int run(const Result<int>& code) {
 
 int state_list_command(const Globals& globals, const StateOptions& options) {
   return run(list(globals, options));
+}
+int state_picture_command(const Globals& globals, const StateOptions& options) {
+  return run(picture(globals, options));
 }
 int state_copy_command(const Globals& globals, const StateOptions& options) {
   return run(change(globals, options, false));

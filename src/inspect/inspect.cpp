@@ -230,8 +230,10 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   if (find_mapped_state(bytes, hints, finding)) return finding;
   if (find_package(plain, finding) || find_card(plain, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
-  if (find_single(plain, recognition.matches.empty(), finding)) return finding;
-  if (recognition.matches.empty() && find_other_state(catalog, bytes, hints, finding)) return finding;
+  if (find_single(plain, false, finding)) return finding;
+  if (recognition.matches.empty() &&
+      (find_other_state(catalog, bytes, hints, finding) || find_single(plain, true, finding)))
+    return finding;
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);
     return finding;

@@ -24,4 +24,30 @@ Result<Blob> to_png(const Picture& picture) {
   return std::move(file).freeze(size);
 }
 
+Result<Picture> from_png(const Blob& file) {
+  constexpr png_uint_32 most = 4096;
+  const auto damaged = [](const png_image& image) {
+    return fail(ErrorCode::damaged, std::string("the picture can't be read: ") + image.message,
+                "any other part of the file may still be good");
+  };
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  if (png_image_begin_read_from_memory(&image, file.data(), file.size()) == 0) return damaged(image);
+  if (image.width > most || image.height > most || image.width == 0 || image.height == 0) {
+    png_image_free(&image);
+    return fail(ErrorCode::does_not_fit, "the picture is larger than 4096 by 4096 pixels", "");
+  }
+  image.format = PNG_FORMAT_RGBA;
+  std::vector<Byte> bytes(PNG_IMAGE_SIZE(image));
+  if (png_image_finish_read(&image, nullptr, bytes.data(), 0, nullptr) == 0) return damaged(image);
+  Picture picture;
+  picture.width = image.width;
+  picture.height = image.height;
+  picture.pixels.reserve(bytes.size() / 4);
+  for (std::size_t i = 0; i + 4 <= bytes.size(); i += 4)
+    picture.pixels.push_back(std::uint32_t{bytes[i]} << 24 | std::uint32_t{bytes[i + 1]} << 16 |
+                             std::uint32_t{bytes[i + 2]} << 8 | bytes[i + 3]);
+  return picture;
+}
+
 }  // namespace bayswap

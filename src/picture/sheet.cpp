@@ -4,14 +4,11 @@
 
 #include <algorithm>
 
-#include "picture/canvas.hpp"
+#include "picture/style.hpp"
 
 namespace bayswap {
 namespace {
 
-constexpr std::size_t sheet_width = 1280;
-constexpr std::size_t margin = 24;
-constexpr std::size_t gap = 16;
 constexpr std::size_t columns = 3;
 constexpr std::size_t tile_width = (sheet_width - 2 * margin - (columns - 1) * gap) / columns;
 constexpr std::size_t tile_height = 148;
@@ -20,12 +17,6 @@ constexpr std::size_t edge_width = 6;
 constexpr std::size_t icon_side = 64;
 constexpr std::size_t frame_side = 32;
 
-constexpr Colour paper = 0xf3efe6ff;
-constexpr Colour tile_colour = 0xfffdf8ff;
-constexpr Colour ink = 0x1d2b36ff;
-constexpr Colour faded = 0x6b7780ff;
-constexpr Colour line = 0xd8d1c2ff;
-constexpr Colour alarm = 0xb3382cff;
 constexpr Colour system_colour = 0x8b929aff;
 constexpr std::array<Colour, 12> edges{0x1f6f8bff, 0xd98e32ff, 0x5b8c5aff, 0xa24857ff,
                                        0x6c5b9eff, 0x3a9a94ff, 0xc2b134ff, 0x35507eff,
@@ -36,19 +27,6 @@ Colour edge_of(std::size_t entry) {
 
 std::string counted(std::size_t count, std::string_view what) {
   return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
-}
-
-// A tag without a picture on it: clearly no icon of the game's.
-void draw_stand_in(Canvas& canvas, const Area& area, std::string_view word) {
-  canvas.fill(area, paper);
-  canvas.frame(area, line);
-  for (std::size_t i = 8; i + 8 < area.width; ++i) canvas.fill({area.x + i, area.y + i, 1, 1}, line);
-  const std::size_t width = text_width(word);
-  canvas.fill({area.x + (area.width - width) / 2 - 2, area.y + (area.height - text_height) / 2, width + 4,
-               text_height},
-              paper);
-  canvas.text(area.x + (area.width - width) / 2, area.y + (area.height - text_height) / 2, width, word,
-              faded);
 }
 
 void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEntry& entry,

@@ -58,8 +58,9 @@ std::vector<std::string> names_beside_state(const std::string& path) {
   // A slot's number at the end of the stem: "Cog1", "Cog_slot_1".
   std::string stem = names.empty() ? path : names.front();
   const std::string whole = stem;
-  while (!stem.empty() && stem.back() >= '0' && stem.back() <= '9') stem.pop_back();
-  if (stem.size() != whole.size() && !stem_of(stem).empty()) {
+  while (!stem.empty() && stem.back() >= '0' && stem.back() <= '9' && whole.size() - stem.size() < 3) {
+    stem.pop_back();
+    if (stem_of(stem).empty()) break;
     names.push_back(stem);
     constexpr std::string_view word = "_slot_";
     if (lower(stem).ends_with(word)) names.push_back(stem.substr(0, stem.size() - word.size()));

@@ -67,8 +67,16 @@ Result<ConvertedState> rewrapped_state(const Blob& state, const Blob& base) {
   const auto theirs = find_layers(base);
   const Layer* best = nullptr;
   const Layer* place = nullptr;
+  // A file with a stream or a picture in it is no snapshot itself.
+  const auto is_wrapper = [](const std::vector<Layer>& layers, const Layer& outer) {
+    return std::any_of(layers.begin(), layers.end(), [&](const Layer& inner) {
+      return inner.envelope.size() > outer.envelope.size() &&
+             std::equal(outer.envelope.begin(), outer.envelope.end(), inner.envelope.begin());
+    });
+  };
   for (const Layer& mine : ours)
     for (const Layer& other : theirs) {
+      if (is_wrapper(ours, mine) || is_wrapper(theirs, other)) continue;
       const ByteView a = mine.bytes.view();
       const ByteView b = other.bytes.view();
       if (a.size() != b.size() || a.size() < least || is_uniform(a.first(head)) ||
