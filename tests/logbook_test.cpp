@@ -250,6 +250,41 @@ PRAGMA user_version = 1;
   EXPECT_EQ(*book->begin(Entry{}, {}), 6) << "numbers go on";
 }
 
+TEST(LogbookOnDisk, AnIndexWithoutTimesOfFilesIsReadOn) {
+  const Folder folder;
+  LocalStore blobs(folder.path());
+  const std::string index = folder / "index.sqlite";
+  {
+    auto book = Logbook::open(blobs, index);
+    ASSERT_TRUE(book);
+    const FileChange change{"/tv/a", text_blob("old"), text_blob("new"), 1935655200, 1935655100};
+    ASSERT_TRUE(book->begin(Entry{}, {change}));
+    EXPECT_EQ((*book->entries())[0].changes[0].before_modified, 1935655100);
+    EXPECT_EQ((*book->entries())[0].changes[0].after_modified, 1935655200);
+  }
+  sqlite3* db = nullptr;
+  ASSERT_EQ(sqlite3_open(index.c_str(), &db), SQLITE_OK);
+  EXPECT_EQ(sqlite3_exec(db, R"sql(
+ALTER TABLE change RENAME TO later;
+CREATE TABLE change (
+  entry INTEGER NOT NULL REFERENCES entry(id), position INTEGER NOT NULL, path TEXT NOT NULL,
+  before TEXT, before_bytes INTEGER NOT NULL, after TEXT, after_bytes INTEGER NOT NULL,
+  PRIMARY KEY (entry, position)) WITHOUT ROWID;
+INSERT INTO change SELECT entry, position, path, before, before_bytes, after, after_bytes FROM later;
+DROP TABLE later;
+PRAGMA user_version = 2;
+)sql",
+                         nullptr, nullptr, nullptr),
+            SQLITE_OK);
+  sqlite3_close(db);
+  auto book = Logbook::open(blobs, index);
+  ASSERT_TRUE(book) << book.error().message;
+  const Entry entry = (*book->entries()).at(0);
+  EXPECT_EQ(entry.changes[0].path, "/tv/a");
+  EXPECT_EQ(text_of(*book->bytes(*entry.changes[0].after)), "new");
+  EXPECT_FALSE(entry.changes[0].before_modified);
+}
+
 TEST(LogbookOnDisk, AnIndexWithViewsOrOtherTablesIsNotOurs) {
   for (const char* more :
        {"CREATE VIEW x AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i FROM n) SELECT * FROM n",

@@ -1,7 +1,9 @@
 // Save states, through the binary.
 #include <bayswap/compression.hpp>
+#include <bayswap/picture.hpp>
 
 #include <filesystem>
+#include <map>
 
 #include "support/core_files.hpp"
 #include "support/player.hpp"
@@ -105,6 +107,150 @@ TEST_F(StateCli, AMapIsLearnedAndUsedAtOnce) {
   const Outcome all = bayswap({"state", "battery", folder_ / "2.snap", "--out", folder_ / "again.sav"});
   EXPECT_EQ(all.code, 0);
   EXPECT_TRUE(has(all.err, "bad.toml, line 1"));
+}
+
+// The demo world's states: a bay with pictures of moments, one with chunked files.
+class DemoStates : public StateCli {
+ protected:
+  DemoStates() {
+    EXPECT_EQ(bayswap({"demo", "--out", folder_ / "world", "--quiet"}).code, 0);
+    home_ = "world/home";
+  }
+  std::map<std::string, std::string> verdicts(const std::string& place) {
+    std::map<std::string, std::string> found;
+    const auto listed = json({"state", "list", place, "Gull Ledger"});
+    for (const auto& one : listed["states"]) found[one["slot"].dump()] = one["battery"];
+    return found;
+  }
+  const std::string states_ = "world/home-pc/states/Gull Ledger (World), ";
+};
+using Verdicts = std::map<std::string, std::string>;
+
+TEST_F(DemoStates, AreListedWithWhatTheirBatterySavesAre) {
+  const Verdicts expected{{"1", "older"}, {"2", "same"}, {"4", "newer"}, {"\"auto\"", "older"}};
+  EXPECT_EQ(verdicts("home-pc"), expected);
+  EXPECT_EQ(verdicts("home-pc"), expected) << "and again, out of the memory of the first time";
+  EXPECT_EQ(verdicts("quay-tv"), (Verdicts{{"0", "alone"}, {"3", "alone"}}));
+  const Outcome shown = bayswap({"state", "list", "home-pc"});
+  for (const char* words : {"free slots: 0, 3, 5 to 9", "saves/Gull Ledger (World).sav", "newer than"})
+    EXPECT_TRUE(has(shown.out, words)) << words;
+  EXPECT_TRUE(has(shown.err, "2 states are older"));
+  EXPECT_TRUE(has(bayswap({"state", "list", "home-pc", "Moth"}).err, "no state of 'Moth'"));
+  EXPECT_TRUE(has(bayswap({"state", "list", "home-cp"}).err, "home-pc"));
+  // The battery save goes: then nothing is older than it.
+  fs::remove(folder_ / "world/home-pc/saves/Gull Ledger (World).sav");
+  EXPECT_EQ(verdicts("home-pc")["1"], "alone");
+}
+
+TEST_F(DemoStates, GoFromSlotToSlotAndBack) {
+  const Blob fourth = read(states_ + "slot 4.png");
+  const auto change = [&](const std::string& what, const std::string& from, const std::string& to) {
+    return bayswap({"state", what, "Gull Ledger", "--in", "home-pc", "--slot", from, "--to-slot", to});
+  };
+  ASSERT_EQ(change("move", "4", "7").code, 0);
+  EXPECT_FALSE(exists(states_ + "slot 4.png"));
+  EXPECT_EQ(read(states_ + "slot 7.png"), fourth);
+  EXPECT_EQ(change("move", "4", "8").code, 4) << "it is gone";
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_EQ(read(states_ + "slot 4.png"), fourth);
+  EXPECT_EQ(verdicts("home-pc")["4"], "newer") << "an undo brings the file's date back";
+  const Blob second = read(states_ + "slot 2.png");
+  EXPECT_EQ(change("copy", "auto", "2").code, 3) << "taken";
+  EXPECT_EQ(read(states_ + "slot 2.png"), second);
+  ASSERT_EQ(change("copy", "auto", "0").code, 0);
+  EXPECT_EQ(read(states_ + "slot 0.png"), read(states_ + "last.png"));
+  EXPECT_EQ(change("copy", "1", "x").code, 2);
+  EXPECT_EQ(change("copy", "1", "1").code, 2);
+}
+
+TEST_F(DemoStates, AreCarriedInTheOtherProgramsForm) {
+  const std::string target = "world/quay-tv/states/Gull Ledger (World).4";
+  ASSERT_EQ(bayswap({"carry", "Gull Ledger", "--from", "home-pc", "--to", "quay-tv", "--states", "--slot",
+                     "all", "--yes"})
+                .code,
+            0);
+  EXPECT_EQ(json({"inspect", folder_ / target})[0]["state_map"], "gb.chunked-a");
+  const std::string chip = "sram=8192";
+  ASSERT_EQ(bayswap({"state", "battery", folder_ / target, "--chip", chip, "--out", folder_ / "a"}).code, 0);
+  ASSERT_EQ(bayswap({"state", "battery", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code,
+            0);
+  EXPECT_EQ(read("a"), read("b"));
+  EXPECT_EQ(read("b.rtc").size(), 48U) << "its clock stands behind it";
+  ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_FALSE(exists(target));
+
+  // There and back by hand: the same sections.
+  const std::string picture = folder_ / (states_ + "slot 4.png");
+  ASSERT_EQ(bayswap({"state", "convert", picture, "--to", "gb.plain-a", "--out", folder_ / "plain"}).code, 0);
+  ASSERT_EQ(
+      bayswap({"state", "convert", folder_ / "plain", "--base", picture, "--out", folder_ / "back"}).code, 0);
+  const auto back = json({"state", "diff", picture, folder_ / "back"}, 1);
+  for (const auto& layer : back["layers"])
+    EXPECT_EQ(layer["layer"], "png chunk IHDR") << "all but the picture, which shows nothing now";
+  EXPECT_EQ(bayswap({"state", "diff", picture, folder_ / (states_ + "slot 2.png")}).code, 1);
+  const auto changed = json({"state", "diff", picture, folder_ / (states_ + "slot 2.png")}, 1);
+  bool within = false;
+  for (const auto& layer : changed["layers"])
+    for (const auto& stretch : layer["stretches"]) within = within || stretch["within"] == "sram";
+  EXPECT_TRUE(within) << changed.dump(1);
+  const Outcome refused = bayswap({"state", "convert", folder_ / "world/locker/Tin Orchard.state", "--to",
+                                   "gb.plain-a", "--out", folder_ / "c"});
+  EXPECT_EQ(refused.code, 4);
+  EXPECT_TRUE(has(refused.err, "--from-state"));
+  EXPECT_FALSE(exists("c"));
+}
+
+TEST_F(DemoStates, TheSaveInOneGoesOnInAnotherBay) {
+  const std::vector<std::string> carry{"carry", "Gull Ledger", "--from", "home-pc",      "--to",
+                                       "bench", "--slot",      "4",      "--from-state", "--yes"};
+  const Blob bench = read("world/bench/dumps/GULL LEDGER.sav");
+  const Outcome refused = bayswap(carry);
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_TRUE(has(refused.err, "--accept newer"));
+  EXPECT_EQ(read("world/bench/dumps/GULL LEDGER.sav"), bench);
+  auto anyway = carry;
+  anyway.insert(anyway.end(), {"--accept", "newer"});
+  const Outcome carried = bayswap(anyway);
+  ASSERT_EQ(carried.code, 0) << carried.err;
+  EXPECT_TRUE(has(carried.err, "the game's own menu"));
+  ASSERT_EQ(bayswap({"state", "battery", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code,
+            0);
+  EXPECT_EQ(read("world/bench/dumps/GULL LEDGER.sav").slice(0, 8192), read("b"));
+  EXPECT_FALSE(exists("world/home-pc/saves/Gull Ledger (World).srm")) << "the source's save stays as it is";
+}
+
+TEST_F(DemoStates, ArePicturedAndNeverOverAFile) {
+  ASSERT_EQ(bayswap({"state", "picture", "home-pc", "--out", folder_ / "sheet.png"}).code, 0);
+  const auto sheet = from_png(read("sheet.png"));
+  ASSERT_TRUE(sheet);
+  EXPECT_EQ(sheet->width, 1280U);
+  const auto has_colour = [&](std::uint32_t colour) {
+    return std::find(sheet->pixels.begin(), sheet->pixels.end(), colour) != sheet->pixels.end();
+  };
+  EXPECT_TRUE(has_colour(0x53735aff)) << "the sail of the boat in the states' pictures";
+  EXPECT_EQ(bayswap({"state", "picture", "home-pc", "--out", folder_ / "sheet.png"}).code, 3);
+  EXPECT_EQ(bayswap({"state", "picture", folder_ / "world/quay-tv/roms", "--out", folder_ / "none.png"}).code,
+            0);
+}
+
+TEST_F(DemoStates, AreToldFromBatterySavesWhateverTheyAreCalled) {
+  put("as-a-save.srm", read(states_ + "slot 4.png"));
+  put("as-a-save-too.sav", read("world/quay-tv/states/Gull Ledger (World).0"));
+  put("as-a-state.state", read("world/bench/dumps/GULL LEDGER.sav"));
+  put("as-a-state.ss0", read("world/bench/dumps/A99P.sav"));
+  for (const char* state : {"as-a-save.srm", "as-a-save-too.sav"})
+    EXPECT_EQ(json({"inspect", folder_ / state})[0]["kind"], "save state") << state;
+  for (const char* save : {"as-a-state.state", "as-a-state.ss0"})
+    EXPECT_NE(json({"inspect", folder_ / save})[0]["kind"], "save state") << save;
+  const Outcome told = bayswap({"inspect", folder_ / "world/locker/Tin Orchard.state"});
+  EXPECT_TRUE(has(told.out, "loads only in the kind of program that wrote it") ||
+              has(told.out, "the state itself"));
+  for (const auto& entry : fs::recursive_directory_iterator(folder_ / "world")) {
+    if (!entry.is_regular_file() || entry.path().string().find("/states/") != std::string::npos ||
+        entry.path().string().find("/locker/") != std::string::npos)
+      continue;
+    EXPECT_FALSE(has(bayswap({"inspect", entry.path().string()}).out, "save state")) << entry.path();
+  }
 }
 
 }  // namespace

@@ -62,7 +62,8 @@ struct Remedy {
     show_logbook,
     check_logbook,
     import_logbook,
-    undo  // the entry in `values`
+    from_state,  // take the battery save out of the state and carry that
+    undo         // the entry in `values`
   };
   Kind kind = Kind::none;
   std::vector<std::string> values;

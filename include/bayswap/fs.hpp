@@ -28,7 +28,9 @@ struct FileChange {
   std::string path;  // as the store knows it; absolute in the logbook
   std::optional<Blob> before;
   std::optional<Blob> after;
-  std::optional<std::int64_t> modified = std::nullopt;  // the time the file gets, where the disk keeps one
+  // Seconds since 1970: the time that the file gets, and the one it had, where the disk keeps one.
+  std::optional<std::int64_t> modified = std::nullopt;
+  std::optional<std::int64_t> before_modified = std::nullopt;
 };
 
 /// What a store can do.

@@ -36,6 +36,9 @@ struct LoggedChange {
   std::optional<Digest> after;
   std::uint64_t before_bytes = 0;
   std::uint64_t after_bytes = 0;
+  // When the file was last written, in seconds since 1970, as far as it was known.
+  std::optional<std::int64_t> before_modified = std::nullopt;
+  std::optional<std::int64_t> after_modified = std::nullopt;
 };
 
 struct Entry {
@@ -169,7 +172,7 @@ class Logbook {
   };
   Logbook(Store& blobs, sqlite3* db, Clock clock);
   [[nodiscard]] Result<void> prepare_index();
-  [[nodiscard]] Result<void> convert_index();
+  [[nodiscard]] Result<void> convert_index(std::int64_t version);
   [[nodiscard]] Result<void> keep(const Blob& bytes, const Digest& digest);
   [[nodiscard]] Result<void> keep_all(const std::vector<std::pair<Digest, Blob>>& blobs);
   [[nodiscard]] Result<bool> is_kept(const Blob& bytes, const Digest& digest);

@@ -37,7 +37,8 @@ struct StateMap {
   Envelope envelope;                     // to the layer that holds the battery bytes
   std::vector<std::size_t> layer_bytes;  // sizes that the layer can have, ascending; empty: any
   std::vector<StateMark> marks;
-  std::vector<Slot> batteries;  // each game has those that its chips fit
+  // Each game has those that its chips fit; one behind another is there where the layer is so much longer.
+  std::vector<Slot> batteries;
   std::vector<IntegrityField> integrity;
   std::string origin;  // "built in", or the path of the file
 
@@ -53,6 +54,7 @@ struct StateMap {
   } items = Items::none;
   std::size_t items_at = 0;
   std::string items_name;
+  std::size_t new_bytes = 0;               // a layer made anew is filled up to this size with 00
   std::vector<Byte> tail;                  // what ends a chunked file of this kind
   std::pair<int, int> picture_size{0, 0};  // of a picture file, in pixels
 };
@@ -95,8 +97,9 @@ class StateMaps {
 [[nodiscard]] Result<Save> battery_in_state(const StateMap& map, const Blob& file,
                                             const std::vector<ChipFact>& chips);
 /// Returns the state with another battery save: its bytes and the checksums over them are exchanged, the
-/// envelope is closed again, every other byte stays. Fails as battery_in_state, and with `does_not_fit` for a
-/// part that has no place or is of another size.
+/// envelope is closed again, every other byte stays. A clock that the map has no place for stays as the state
+/// has it. Fails as battery_in_state, and with `does_not_fit` for another part that has no place or is of
+/// another size.
 [[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery);
 
 /// What is in a state.

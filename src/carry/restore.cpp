@@ -28,6 +28,7 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
     if (wanted) {
       BAYSWAP_TRY(change.after, logbook.bytes(*wanted));
     }
+    change.modified = before ? logged.before_modified : logged.after_modified;
     if (change.before == change.after) continue;
     const std::string shown = files.display_path(logged.path);
     if (change.before)
@@ -62,7 +63,8 @@ Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t v
     if (const auto& wanted = before ? logged.before : logged.after) {
       BAYSWAP_TRY(bytes, logbook.bytes(*wanted));
     }
-    store->set(logged.path.substr(root.size() + 1), std::move(bytes), entry.begun);
+    store->set(logged.path.substr(root.size() + 1), std::move(bytes),
+               (before ? logged.before_modified : logged.after_modified).value_or(entry.begun));
   }
   if (store->is_plain())
     return fail(ErrorCode::bad_usage, fmt::format("version {} is of no save in {}", version, bay.name),

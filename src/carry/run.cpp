@@ -11,15 +11,16 @@ namespace bayswap {
 namespace {
 
 // Puts back what was changed, the last first. Returns the error that led here, with what to do next.
-Error put_back(Store& store, const std::vector<FileChange>& changes, const std::vector<bool>& placed,
-               Error error, Logbook& logbook, std::int64_t id) {
+Error put_back(Store& store, const std::vector<FileChange>& changes, const std::vector<FileChange>& as_logged,
+               const std::vector<bool>& placed, Error error, Logbook& logbook, std::int64_t id) {
   std::vector<std::string> left;
   for (std::size_t i = changes.size(); i-- > 0;) {
     if (!placed[i]) continue;
     const auto now = store.read_if_there(changes[i].path);
     if (now && *now == changes[i].before) continue;
     // Bytes that are neither the old nor the new ones are another program's and kept nowhere: they stay.
-    const std::vector<FileChange> back{{changes[i].path, changes[i].after, changes[i].before}};
+    const std::vector<FileChange> back{
+        {changes[i].path, changes[i].after, changes[i].before, as_logged[i].before_modified}};
     std::vector<bool> done;
     if (!now || *now != changes[i].after || !store.apply(back, done))
       left.push_back(store.absolute_path(changes[i].path));
@@ -85,11 +86,16 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
   entry.content = plan.content;
   entry.batch = batch;
   std::vector<FileChange> logged = plan.changes;
-  for (FileChange& change : logged) change.path = target.absolute_path(change.path);
+  for (FileChange& change : logged) {
+    BAYSWAP_TRY(const auto info, target.stat(change.path));
+    if (info && info->modified != 0) change.before_modified = info->modified;
+    change.path = target.absolute_path(change.path);
+  }
   BAYSWAP_TRY(const std::int64_t id, logbook.begin(std::move(entry), logged));
   std::vector<bool> placed;
   if (auto applied = target.apply(plan.changes, placed); !applied)
-    return tl::unexpected(put_back(target, plan.changes, placed, std::move(applied.error()), logbook, id));
+    return tl::unexpected(
+        put_back(target, plan.changes, logged, placed, std::move(applied.error()), logbook, id));
   if (auto closed = logbook.finish(id, EntryState::done); !closed) {
     closed.error().hint = fmt::format("the files are in place; the next command will complete entry {}", id);
     return tl::unexpected(std::move(closed.error()));

@@ -78,7 +78,7 @@ class StateCarrier {
     BAYSWAP_TRY(const RomFile* rom, rom_of(*rule, first));
     const StateMap* kind = kind_in(to_, rule->platform, maps_);
     for (const HeldState& state : states) {
-      BAYSWAP_CHECK(add(state, *rule, rom, kind));
+      BAYSWAP_CHECK(add(state, *rule, rom, kind, states.size() > 1));
     }
     BAYSWAP_CHECK(from_.check());
     BAYSWAP_CHECK(to_.check());
@@ -112,13 +112,20 @@ class StateCarrier {
     return found;
   }
 
-  Result<void> add(const HeldState& state, const PlatformRule& rule, const RomFile* rom,
-                   const StateMap* kind) {
+  Result<void> add(const HeldState& state, const PlatformRule& rule, const RomFile* rom, const StateMap* kind,
+                   bool all) {
     HeldState there = state;
     there.rule = &rule;
     there.rom = rom;
     there.name = &name_like(rule, *state.name);
-    BAYSWAP_TRY(const std::string path, path_of_slot(to_, there, state.slot));
+    auto path_there = path_of_slot(to_, there, state.slot);
+    if (!path_there && all && state.slot.automatic) {
+      issues_.warn(IssueCode::other_program,
+                   fmt::format("the autosave stays: {} has no name for one", to_.bay().name),
+                   "add one to states in its bay file, or copy it to a slot with a number");
+      return {};
+    }
+    BAYSWAP_TRY(const std::string path, std::move(path_there));
     BAYSWAP_TRY(Blob bytes, from_.store().read(state.path, max_state_bytes));
     BAYSWAP_TRY(bytes, in_form(state, bytes, kind));
     FileChange change{path, std::nullopt, bytes, state.modified};
@@ -154,7 +161,7 @@ class StateCarrier {
     if (look.map.empty() || kind == nullptr) {
       issues_.warn(IssueCode::other_program,
                    fmt::format("whether {} can load the state is not known: {}", to_.bay().name, only),
-                   "carry the battery save in it as well");
+                   "carry the battery save in it as well", {Remedy::Kind::from_state, {}});
       return bytes;
     }
     if (look.map == kind->id) return bytes;
@@ -169,7 +176,7 @@ class StateCarrier {
     issues_.warn(IssueCode::other_program,
                  fmt::format("slot {} is a state of the kind {}, those in {} are {}: {}", to_text(state.slot),
                              own->id, to_.bay().name, kind->id, only),
-                 "carry the battery save in it instead");
+                 "carry the battery save in it instead", {Remedy::Kind::from_state, {}});
     return bytes;
   }
 

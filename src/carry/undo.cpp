@@ -78,6 +78,7 @@ struct TakenBack {
   LoggedChange newest;
   const Entry* newest_entry = nullptr;
   std::optional<Digest> before;
+  std::optional<std::int64_t> before_modified;
   const Entry* oldest_entry = nullptr;
 };
 
@@ -88,6 +89,7 @@ Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Pl
   if (one.before) {
     BAYSWAP_TRY(change.after, logbook.bytes(*one.before));
   }
+  change.modified = one.before_modified;
   if (change.before == change.after) return {};
   const std::string shown = files.display_path(path);
   const bool as_left = change.before ? one.newest.after && sha256(change.before->view()) == *one.newest.after
@@ -132,9 +134,10 @@ Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& 
   for (const Entry& entry : entries) {
     BAYSWAP_CHECK(check_origin(entry, files, bay_roots, plan));
     for (const LoggedChange& logged : entry.changes) {
-      auto [one, is_new] = taken.try_emplace(logged.path, TakenBack{logged, &entry, {}, nullptr});
+      auto [one, is_new] = taken.try_emplace(logged.path, TakenBack{logged, &entry, {}, {}, nullptr});
       if (is_new) order.push_back(logged.path);
       one->second.before = logged.before;
+      one->second.before_modified = logged.before_modified;
       one->second.oldest_entry = &entry;
     }
   }

@@ -14,22 +14,6 @@ Blob noise(std::size_t size, std::uint64_t seed) {
   return std::move(buffer).freeze();
 }
 
-Blob gull_ledger_rom() {
-  const Blob rest = noise(32768, 11);
-  Buffer rom(rest.size());
-  const std::span<Byte> out = rom.bytes();
-  std::ranges::copy(rest.view(), out.begin());
-  std::ranges::fill(out.subspan(0x100, 0x50), Byte{0});
-  put_text(out, 0x134, "GULL LEDGER");
-  out[0x147] = 0x10;  // RAM, battery and clock
-  out[0x149] = 0x02;  // 8 KiB
-  out[0x14a] = 0x01;  // sold everywhere
-  Byte sum = 0;
-  for (std::size_t i = 0x134; i < 0x14d; ++i) sum = static_cast<Byte>(sum - out[i] - 1);
-  out[0x14d] = sum;
-  return std::move(rom).freeze();
-}
-
 Blob moth_courier_rom() {
   const Blob rest = noise(65536, 12);
   Buffer rom(rest.size());
@@ -46,7 +30,37 @@ Blob moth_courier_rom() {
   return std::move(rom).freeze();
 }
 
-// Pages of a member each: a name, counters, and a log.
+// How the ferry's handheld keeps a save: a head with a mark and a stamp, then each 32-bit word reversed, then
+// FF.
+Blob ferry_box(const Blob& sram, std::uint32_t stamp) {
+  Buffer box(40960);
+  const std::span<Byte> out = box.bytes();
+  std::ranges::fill(out, Byte{0xff});
+  std::ranges::fill(out.first(32), Byte{0});
+  put_text(out, 0, "FERRYBOX");
+  put_le(out, 12, 4, stamp);
+  for (std::size_t i = 0; i < sram.size(); ++i) out[32 + i] = sram.view()[i ^ 3];
+  return std::move(box).freeze();
+}
+
+}  // namespace
+
+Blob gull_ledger_rom() {
+  const Blob rest = noise(32768, 11);
+  Buffer rom(rest.size());
+  const std::span<Byte> out = rom.bytes();
+  std::ranges::copy(rest.view(), out.begin());
+  std::ranges::fill(out.subspan(0x100, 0x50), Byte{0});
+  put_text(out, 0x134, "GULL LEDGER");
+  out[0x147] = 0x10;  // RAM, battery and clock
+  out[0x149] = 0x02;  // 8 KiB
+  out[0x14a] = 0x01;  // sold everywhere
+  Byte sum = 0;
+  for (std::size_t i = 0x134; i < 0x14d; ++i) sum = static_cast<Byte>(sum - out[i] - 1);
+  out[0x14d] = sum;
+  return std::move(rom).freeze();
+}
+
 Blob ledger(std::size_t size, std::string_view mark, std::string_view member, std::uint64_t seed) {
   Buffer memory(size);
   const std::span<Byte> out = memory.bytes();
@@ -71,21 +85,6 @@ Blob gull_ledger_clock() {
   put_le(out, 40, 8, static_cast<std::uint64_t>(spring));
   return std::move(clock).freeze();
 }
-
-// How the ferry's handheld keeps a save: a head with a mark and a stamp, then each 32-bit word reversed, then
-// FF.
-Blob ferry_box(const Blob& sram, std::uint32_t stamp) {
-  Buffer box(40960);
-  const std::span<Byte> out = box.bytes();
-  std::ranges::fill(out, Byte{0xff});
-  std::ranges::fill(out.first(32), Byte{0});
-  put_text(out, 0, "FERRYBOX");
-  put_le(out, 12, 4, stamp);
-  for (std::size_t i = 0; i < sram.size(); ++i) out[32 + i] = sram.view()[i ^ 3];
-  return std::move(box).freeze();
-}
-
-}  // namespace
 
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files) {
   const auto packed = [&](std::string_view id, PartKind kind, const Blob& bytes) {

@@ -33,11 +33,19 @@ inline Blob text_blob(std::string_view text) {
   return Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()});
 }
 
+[[nodiscard]] Blob gull_ledger_rom();
+[[nodiscard]] Blob gull_ledger_clock();
+/// A battery memory with a page a member: a name, counters, and a log.
+[[nodiscard]] Blob ledger(std::size_t size, std::string_view mark, std::string_view member,
+                          std::uint64_t seed);
+
 /// The cartridges of the other platforms: Gull Ledger with its clock, Moth Courier, and what lies in the
 /// locker.
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);
 /// The clubroom's disc consoles: memory cards of several kinds, and a folder of saves.
 void add_cards(std::vector<DemoFile>& files);
+/// Save states of some of them.
+void add_states(const Catalog& catalog, std::vector<DemoFile>& files);
 /// And the newer machines: trees of ids, packages, their bays and titles.
 void add_trees(std::vector<DemoFile>& files);
 

@@ -135,6 +135,7 @@ roms = "roms"
 path = "saves/{rom.stem}{ext}"
 layout = "gb.separate-clock8"
 roms = "roms"
+states = "states/{rom.stem}.{slot}"
 
 [platform.gba]
 path = "saves/{rom.stem}{ext}"
@@ -159,9 +160,16 @@ root = "../../home-pc"
 path = "saves/{game.title} ({region}){ext}"
 layout = "n64.separate-le"
 roms = "roms"
+
+[platform.gb]
+path = "saves/{rom.stem}{ext}"
+layout = "gb.rtc48"
+roms = "roms"
+states = ["states/{rom.stem}, slot {slot}.png", "states/{rom.stem}, last.png"]
 )"),
                    spring});
   add_cartridges(catalog, files);
+  add_states(catalog, files);
   add_cards(files);
   add_trees(files);
   return files;

@@ -138,8 +138,10 @@ class Inspection {
               "`bayswap layouts` lists what is known; a file of 0 bytes or cut short must be copied again"});
     if (scanned_ > 0)
       say(globals_.quiet,
-          fmt::format("{} files: {} ROMs, {} saves, {} of which could be several things, {} unknown.",
-                      scanned_, roms_, saves_, unsure_, scanned_ - roms_ - saves_));
+          fmt::format("{} files: {} ROMs, {} saves, {} of which could be several things, {}{} unknown.",
+                      scanned_, roms_, saves_, unsure_,
+                      states_ == 0 ? "" : fmt::format("{} save states, ", states_),
+                      scanned_ - roms_ - saves_ - states_));
     return worst_;
   }
 
@@ -196,7 +198,11 @@ class Inspection {
           if (!finding) return failed(path, finding.error());
           ++scanned_;
           roms_ += finding->kind == FileKind::rom ? 1 : 0;
-          saves_ += finding->kind != FileKind::rom && finding->kind != FileKind::unknown ? 1 : 0;
+          states_ += finding->kind == FileKind::save_state ? 1 : 0;
+          saves_ += finding->kind != FileKind::rom && finding->kind != FileKind::unknown &&
+                            finding->kind != FileKind::save_state
+                        ? 1
+                        : 0;
           unsure_ += finding->either.empty() ? 0 : 1;
           if (globals_.json) {
             add(to_json(path, *finding));
@@ -238,6 +244,7 @@ class Inspection {
   std::size_t scanned_ = 0;
   std::size_t roms_ = 0;
   std::size_t saves_ = 0;
+  std::size_t states_ = 0;
   std::size_t unsure_ = 0;
 };
 

@@ -83,6 +83,9 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::rescue_card:
       add("`bayswap card rescue` puts what is left on a fresh card");
       break;
+    case Remedy::Kind::from_state:
+      add("`bayswap carry GAME --from-state` does, `bayswap state battery` puts it into a file");
+      break;
     case Remedy::Kind::list_card:
       add("`bayswap card list` shows what there is");
       break;

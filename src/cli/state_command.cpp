@@ -3,6 +3,7 @@
 #include "base/try.hpp"
 #include "cli/state_job.hpp"
 #include "fs/path.hpp"
+#include "state/sections.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -36,6 +37,7 @@ struct Job {
         print_field("", why);
     }
     if (kinds.empty()) print_field("kind", "no map describes it; `bayswap state learn` makes one");
+    if (!kinds.empty()) print_regions(kinds.front(), file);
     std::vector<std::vector<std::string>> rows;
     rows.reserve(layers.size());
     for (const Layer& layer : layers)
@@ -44,6 +46,27 @@ struct Job {
     fmt::print("\n");
     print_table({"layer", "bytes", "sha256"}, rows, {1});
     return exit_done;
+  }
+
+  // Where the map has what.
+  static void print_regions(const StateMap& map, const Blob& file) {
+    bool first = true;
+    for (const Slot& slot : map.batteries) {
+      const std::string bytes =
+          slot.file_sizes.size() == 1
+              ? fmt::format("{} bytes", slot.file_sizes.front())
+              : fmt::format("{} to {} bytes", slot.file_sizes.front(), slot.file_sizes.back());
+      print_field(first ? "battery" : "",
+                  slot.behind ? fmt::format("{}: {}, behind it where there is one", to_text(slot.role), bytes)
+                              : fmt::format("{}: {} from {} of {}", to_text(slot.role), bytes, slot.at,
+                                            to_text(map.envelope)));
+      first = false;
+    }
+    const auto sections = read_sections(map, file);
+    if (!sections || map.items == StateMap::Items::none) return;
+    print_field("snapshot", fmt::format("{} bytes", sections->body.size()));
+    for (const StateItem& item : sections->items)
+      print_field("", fmt::format("item {}: {} bytes", item.number, item.bytes.size()));
   }
 
   Result<int> take() {
@@ -68,7 +91,7 @@ struct Job {
       // The bare chips, as the hardware has them.
       for (const Part& part : save.parts)
         if (!is_blank(part))
-          files.emplace_back(save.parts.size() == 1 ? options.out : options.out + "." + to_text(part.role),
+          files.emplace_back(files.empty() ? options.out : options.out + "." + to_text(part.role),
                              part.bytes);
     }
     for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk.create(path, bytes.view()));

@@ -122,8 +122,9 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
   // The map that knows the file tells the platform, and may leave the size open.
   BatterySearch what = what_;
   if (!what.platform && !kinds.empty()) what.platform = kinds.front().platform;
-  auto found = by_search(catalog, maps, file, std::move(what));
-  if (!found && failed && found.error().code == ErrorCode::not_recognised && what_.chips.empty()) {
+  const bool only_size_open = failed && what_.chips.empty() && options_.candidate == 0;
+  auto found = by_search(catalog, maps, file, std::move(what), !only_size_open);
+  if (!found && only_size_open && found.error().code == ErrorCode::not_recognised) {
     failed->message = fmt::format("{}: {}", options_.state, failed->message);
     return tl::unexpected(*std::move(failed));
   }
@@ -131,7 +132,7 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
 }
 
 Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps, const Blob& file,
-                                         BatterySearch what) const {
+                                         BatterySearch what, bool print) const {
   if (!what.platform)
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} is a state of no kind that a map describes, and its platform is not known",
@@ -151,7 +152,7 @@ Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps
   if (!all.empty() && all.front().certain)
     return FoundBattery{all.front().map, all.front().save, all.front().evidence};
   if (!all.empty()) {
-    print_candidates(finds);
+    if (print) print_candidates(finds);
     return fail(
         ErrorCode::not_recognised,
         fmt::format("{}: no place stands out as the battery save; {} could be it", options_.state,

@@ -39,7 +39,7 @@ class StateJob {
 
  private:
   [[nodiscard]] Result<FoundBattery> by_search(const Catalog& catalog, const StateMaps& maps,
-                                               const Blob& file, BatterySearch what) const;
+                                               const Blob& file, BatterySearch what, bool print) const;
   void print_candidates(const BatteryFinds& finds) const;
 
   const Globals& globals_;

@@ -54,6 +54,24 @@ std::string_view in_words(Verdict verdict) {
   return "";
 }
 
+std::string_view on_sheet(Verdict verdict) {
+  switch (verdict) {
+    case Verdict::unknown:
+      return "battery save not known";
+    case Verdict::blank:
+      return "no battery save in it";
+    case Verdict::alone:
+      return "no battery save beside it";
+    case Verdict::same:
+      return "same as the battery save";
+    case Verdict::older:
+      return "older than the battery save";
+    case Verdict::newer:
+      return "newer than the battery save";
+  }
+  return "";
+}
+
 struct ListedState {
   const HeldState* state = nullptr;
   std::string map;
@@ -105,6 +123,38 @@ class Place {
       (void)memory_.save(disk, memory_path_);
     }
     return listed;
+  }
+
+  struct Beside {
+    std::string path;
+    std::string digest;
+    std::int64_t modified = 0;
+  };
+  // The battery save of the same game; none without a ROM that both are named after, or one stem.
+  const Beside& beside_of(const HeldState& state) {
+    const auto known = beside_.find(state.game);
+    if (known != beside_.end()) return known->second;
+    Beside found;
+    const auto saves = view_->saves(BayView::Depth::names);
+    for (const HeldSave& save : saves ? **saves : std::vector<HeldSave>{}) {
+      if (save.kind != SaveKind::battery || !save.facts.rom_path ||
+          lower(stem_of(*save.facts.rom_path)) != lower(state.game))
+        continue;
+      Hints hints;
+      hints.platform = saves_as(state.rule->platform);
+      if (state.rom != nullptr) hints.chips = view_->facts_of(*state.rom).chips;
+      IssueList issues;
+      const auto content = load_save(*view_, save, hints, issues);
+      if (content && !content->is_blank()) {
+        const auto memory = std::find_if(save.held.begin(), save.held.end(), [](const HeldFile& file) {
+          return file.role.kind != PartKind::rtc;
+        });
+        found = {memory == save.held.end() ? save.path : memory->path, digest(content->chips),
+                 save.modified.value_or(0)};
+      }
+      break;
+    }
+    return beside_.emplace(state.game, std::move(found)).first->second;
   }
 
  private:
@@ -159,31 +209,6 @@ class Place {
     return state.modified.value_or(0) < beside.modified ? Verdict::older : Verdict::newer;
   }
 
-  struct Beside {
-    std::string digest;
-    std::int64_t modified = 0;
-  };
-  // The battery save of the same game; none without a ROM that both are named after, or one stem.
-  const Beside& beside_of(const HeldState& state) {
-    const auto known = beside_.find(state.game);
-    if (known != beside_.end()) return known->second;
-    Beside found;
-    const auto saves = view_->saves(BayView::Depth::names);
-    for (const HeldSave& save : saves ? **saves : std::vector<HeldSave>{}) {
-      if (save.kind != SaveKind::battery || !save.facts.rom_path ||
-          lower(stem_of(*save.facts.rom_path)) != lower(state.game))
-        continue;
-      Hints hints;
-      hints.platform = saves_as(state.rule->platform);
-      if (state.rom != nullptr) hints.chips = view_->facts_of(*state.rom).chips;
-      IssueList issues;
-      const auto content = load_save(*view_, save, hints, issues);
-      if (content && !content->is_blank()) found = {digest(content->chips), save.modified.value_or(0)};
-      break;
-    }
-    return beside_.emplace(state.game, std::move(found)).first->second;
-  }
-
   std::unique_ptr<Books> books_;
   Bay bay_;
   std::unique_ptr<Store> store_;
@@ -217,7 +242,9 @@ std::string empty_slots(const std::vector<ListedState>& listed, const std::strin
     if (used[static_cast<std::size_t>(i)]) continue;
     int last = i;
     while (last + 1 < usual && !used[static_cast<std::size_t>(last) + 1]) ++last;
-    ranges.push_back(last == i ? std::to_string(i) : fmt::format("{} to {}", i, last));
+    ranges.push_back(last == i       ? std::to_string(i)
+                     : last == i + 1 ? fmt::format("{}, {}", i, last)
+                                     : fmt::format("{} to {}", i, last));
     i = last;
   }
   return joined(ranges, ", ");
@@ -254,7 +281,7 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
   const auto flush = [&] {
     if (rows.empty()) return;
     print_table({"slot", "date", "bytes", "picture", "battery save", "file"}, rows, {2});
-    fmt::print("free: {}\n\n", empty_slots(listed, game));
+    fmt::print("free slots: {}\n\n", empty_slots(listed, game));
     rows.clear();
   };
   std::size_t behind = 0;
@@ -264,6 +291,8 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
       game = one.state->game;
       fmt::print("{}\n",
                  toned(Tone::bold, fmt::format("{} ({})", printable(game), tag(one.state->rule->platform))));
+      if (const Place::Beside& beside = place->beside_of(*one.state); !beside.path.empty())
+        fmt::print("battery save beside: {}, {}\n", printable(beside.path), local_time(beside.modified));
     }
     if (one.verdict == Verdict::older) ++behind;
     const Tone tone = one.verdict == Verdict::older || one.verdict == Verdict::blank ? Tone::warn
@@ -295,7 +324,7 @@ Result<int> picture(const Globals& globals, const StateOptions& options) {
     StateTile tile;
     tile.slot = one.state->slot.automatic ? "autosave" : fmt::format("slot {}", one.state->slot.number);
     tile.date = one.state->modified ? local_time(*one.state->modified) : "";
-    tile.verdict = fmt::format("battery save: {}", in_words(one.verdict));
+    tile.verdict = on_sheet(one.verdict);
     tile.tone = one.verdict == Verdict::same                                     ? StateTile::Tone::good
                 : one.verdict == Verdict::older || one.verdict == Verdict::blank ? StateTile::Tone::bad
                                                                                  : StateTile::Tone::plain;

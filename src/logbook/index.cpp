@@ -16,7 +16,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::int64_t schema_version = 2;
+constexpr std::int64_t schema_version = 3;
 
 // SQLite keeps these texts as they are, so that a file can be told to have exactly our tables.
 constexpr std::array<std::string_view, 3> tables{
@@ -32,8 +32,16 @@ constexpr std::array<std::string_view, 3> tables{
   PRIMARY KEY (entry, position)) WITHOUT ROWID)sql",
     R"sql(CREATE TABLE change (
   entry INTEGER NOT NULL REFERENCES entry(id), position INTEGER NOT NULL, path TEXT NOT NULL,
-  before TEXT, before_bytes INTEGER NOT NULL, after TEXT, after_bytes INTEGER NOT NULL,
+  before TEXT, before_bytes INTEGER NOT NULL, before_modified INTEGER,
+  after TEXT, after_bytes INTEGER NOT NULL, after_modified INTEGER,
   PRIMARY KEY (entry, position)) WITHOUT ROWID)sql"};
+
+// Up to version 2 no times of files were kept.
+constexpr std::string_view changes_of_version_2 = R"sql(CREATE TABLE change (
+  entry INTEGER NOT NULL REFERENCES entry(id), position INTEGER NOT NULL, path TEXT NOT NULL,
+  before TEXT, before_bytes INTEGER NOT NULL, after TEXT, after_bytes INTEGER NOT NULL,
+  PRIMARY KEY (entry, position)) WITHOUT ROWID)sql";
+constexpr std::array<std::string_view, 3> tables_of_version_2{tables[0], tables[1], changes_of_version_2};
 
 constexpr std::array<std::string_view, 3> tables_of_version_1{
     R"sql(CREATE TABLE entry (
@@ -42,7 +50,7 @@ constexpr std::array<std::string_view, 3> tables_of_version_1{
   device TEXT NOT NULL, reason TEXT NOT NULL,
   platform TEXT, code TEXT, title TEXT, region INTEGER, revision INTEGER,
   from_bay TEXT NOT NULL, to_bay TEXT NOT NULL, undoes INTEGER))sql",
-    tables[1], tables[2]};
+    tables[1], changes_of_version_2};
 
 // A journal that names a further one makes SQLite delete files of that name: ours never does.
 bool has_foreign_journal(const std::string& index) {
@@ -124,7 +132,7 @@ Result<void> Logbook::prepare_index() {
                 fmt::format("the logbook's index was written by a newer Bay Swap (form {})", found),
                 "use that version, or another home folder");
   if (found == schema_version) return check_schema(db_.get(), tables);
-  if (found == 1) return convert_index();
+  if (found > 0) return convert_index(found);
   // Whole or not at all: an index with a part of the entries would pass for sound.
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
   for (const std::string_view table : tables) BAYSWAP_CHECK(sql_run(db_.get(), std::string(table).c_str()));
@@ -141,24 +149,31 @@ Result<void> Logbook::prepare_index() {
 }
 
 // Version 1 knew less of an entry. What this host's name stands in was made here.
-Result<void> Logbook::convert_index() {
-  BAYSWAP_CHECK(check_schema(db_.get(), tables_of_version_1));
+Result<void> Logbook::convert_index(std::int64_t version) {
+  BAYSWAP_CHECK(check_schema(db_.get(), version == 1 ? tables_of_version_1 : tables_of_version_2));
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
   BAYSWAP_CHECK(sql_run(db_.get(),
                         "ALTER TABLE entry RENAME TO old_entry; ALTER TABLE source RENAME TO old_source;"
                         "ALTER TABLE change RENAME TO old_change;"));
   for (const std::string_view table : tables) BAYSWAP_CHECK(sql_run(db_.get(), std::string(table).c_str()));
-  BAYSWAP_TRY(Statement rows,
-              Statement::prepare(
-                  db_.get(),
-                  "INSERT INTO entry SELECT id, kind, state, begun, device, iif(device = ?1, ?2, ''), 0, "
-                  "reason, platform, code, title, region, revision, 0, '', '', '', 0, '', from_bay, to_bay, "
-                  "'', undoes, NULL FROM old_entry"));
-  rows.bind(1, std::string_view(host_name())).bind(2, std::string_view(this_machine()));
-  BAYSWAP_CHECK(rows.step());
+  if (version == 1) {
+    BAYSWAP_TRY(
+        Statement rows,
+        Statement::prepare(
+            db_.get(),
+            "INSERT INTO entry SELECT id, kind, state, begun, device, iif(device = ?1, ?2, ''), 0, "
+            "reason, platform, code, title, region, revision, 0, '', '', '', 0, '', from_bay, to_bay, "
+            "'', undoes, NULL FROM old_entry"));
+    rows.bind(1, std::string_view(host_name())).bind(2, std::string_view(this_machine()));
+    BAYSWAP_CHECK(rows.step());
+  } else {
+    BAYSWAP_CHECK(sql_run(db_.get(), "INSERT INTO entry SELECT * FROM old_entry"));
+  }
   BAYSWAP_CHECK(sql_run(
       db_.get(),
-      fmt::format("INSERT INTO source SELECT * FROM old_source; INSERT INTO change SELECT * FROM old_change;"
+      fmt::format("INSERT INTO source SELECT * FROM old_source;"
+                  "INSERT INTO change SELECT entry, position, path, before, before_bytes, NULL, after, "
+                  "after_bytes, NULL FROM old_change;"
                   "DROP TABLE old_change; DROP TABLE old_source; DROP TABLE old_entry;"
                   "PRAGMA user_version = {}",
                   schema_version)

@@ -106,10 +106,12 @@ Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& 
     if (change.before) {
       kept.emplace_back(*logged.before, *change.before);
       logged.before_bytes = change.before->size();
+      logged.before_modified = change.before_modified;
     }
     if (change.after) {
       kept.emplace_back(*logged.after, *change.after);
       logged.after_bytes = change.after->size();
+      logged.after_modified = change.modified;
     }
     entry.changes.push_back(std::move(logged));
   }
@@ -213,10 +215,12 @@ Result<std::int64_t> Logbook::insert_rows(const Entry& entry) {
     const auto hex = [](const std::optional<Digest>& digest) {
       return digest ? std::optional(digest->hex()) : std::nullopt;
     };
-    BAYSWAP_TRY(Statement row, Statement::prepare(db, "INSERT INTO change VALUES (?,?,?,?,?,?,?)"));
+    BAYSWAP_TRY(Statement row, Statement::prepare(db, "INSERT INTO change VALUES (?,?,?,?,?,?,?,?,?)"));
     row.bind(1, id).bind(2, position++).bind(3, std::string_view(change.path));
     row.bind(4, hex(change.before)).bind(5, static_cast<std::int64_t>(change.before_bytes));
-    row.bind(6, hex(change.after)).bind(7, static_cast<std::int64_t>(change.after_bytes));
+    if (change.before_modified) row.bind(6, *change.before_modified);
+    row.bind(7, hex(change.after)).bind(8, static_cast<std::int64_t>(change.after_bytes));
+    if (change.after_modified) row.bind(9, *change.after_modified);
     BAYSWAP_CHECK(row.step());
   }
   return id;
@@ -297,7 +301,8 @@ Result<std::vector<Entry>> Logbook::select(const std::string& where, const std::
     }
     BAYSWAP_TRY(Statement changes,
                 Statement::prepare(db,
-                                   "SELECT path, before, before_bytes, after, after_bytes FROM change "
+                                   "SELECT path, before, before_bytes, after, after_bytes, before_modified, "
+                                   "after_modified FROM change "
                                    "WHERE entry = ? ORDER BY position"));
     changes.bind(1, entry.id);
     while (true) {
@@ -309,6 +314,8 @@ Result<std::vector<Entry>> Logbook::select(const std::string& where, const std::
       change.before_bytes = static_cast<std::uint64_t>(changes.integer(2));
       BAYSWAP_TRY(change.after, digest_at(changes, 3));
       change.after_bytes = static_cast<std::uint64_t>(changes.integer(4));
+      if (!changes.is_null(5)) change.before_modified = changes.integer(5);
+      if (!changes.is_null(6)) change.after_modified = changes.integer(6);
       entry.changes.push_back(std::move(change));
     }
     entries.push_back(std::move(entry));

@@ -88,8 +88,10 @@ std::string record_text(const Entry& entry) {
     out += fmt::format("\n[[change]]\npath = {}\n", toml_quoted(change.path));
     if (change.before)
       out += fmt::format("before = \"{}\"\nbefore_bytes = {}\n", change.before->hex(), change.before_bytes);
+    if (change.before_modified) out += fmt::format("before_modified = {}\n", *change.before_modified);
     if (change.after)
       out += fmt::format("after = \"{}\"\nafter_bytes = {}\n", change.after->hex(), change.after_bytes);
+    if (change.after_modified) out += fmt::format("after_modified = {}\n", *change.after_modified);
   }
   return out;
 }
@@ -151,6 +153,8 @@ Result<Entry> entry_from_record(std::string_view text, const std::string& origin
     BAYSWAP_TRY(change.after, digest_of(table, "after"));
     BAYSWAP_TRY(const auto before_bytes, table.integer("before_bytes"));
     BAYSWAP_TRY(const auto after_bytes, table.integer("after_bytes"));
+    BAYSWAP_TRY(change.before_modified, table.integer("before_modified"));
+    BAYSWAP_TRY(change.after_modified, table.integer("after_modified"));
     change.before_bytes = static_cast<std::uint64_t>(before_bytes.value_or(0));
     change.after_bytes = static_cast<std::uint64_t>(after_bytes.value_or(0));
     BAYSWAP_CHECK(table.no_other_keys());

@@ -128,6 +128,7 @@ Result<void> Logbook::roll_back(const Entry& entry, Store& files) {
     if (logged.before) {
       BAYSWAP_TRY(change.after, bytes(*logged.before));
     }
+    change.modified = logged.before_modified;
     if (change.before != change.after) changes.push_back(std::move(change));
   }
   std::vector<bool> placed;

@@ -5,9 +5,11 @@
 
 #include <algorithm>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 #include "layout/transform.hpp"
 #include "state/integrity.hpp"
+#include "state/sections.hpp"
 
 namespace bayswap {
 namespace {
@@ -15,6 +17,7 @@ namespace {
 // A part of this state: where it is in the layer, and how many bytes it has there.
 struct Placed {
   const Slot* slot = nullptr;
+  std::size_t at = 0;
   std::size_t file_bytes = 0;
 };
 
@@ -29,39 +32,108 @@ Result<Blob> layer_of(const StateMap& map, const Blob& file) {
   return layer;
 }
 
+// The places and sizes that one kind of part can have in this layer.
+struct Choice {
+  Role role;
+  std::vector<Placed> fitting;
+  std::vector<Placed> to_the_end;  // a layer that is nothing but the memory
+};
+
+// Bytes behind the memory that are there in some layers: a clock.
+std::size_t bytes_behind(const StateMap& map) {
+  std::size_t bytes = 0;
+  for (const Slot& slot : map.batteries)
+    if (slot.behind) bytes = std::max(bytes, slot.at + slot.file_sizes.back());
+  return bytes;
+}
+
+// Where the memory that begins at `at` ends in this layer; nothing where that is not said: an item as large
+// as the largest chip holds every smaller one as well.
+std::optional<std::size_t> end_of_memory(const StateMap& map, const Blob& layer, std::size_t at) {
+  if (map.items != StateMap::Items::table || map.body != map.envelope) return layer.size();
+  std::size_t largest = 0;
+  for (const Slot& slot : map.batteries)
+    if (!slot.behind) largest = std::max(largest, slot.file_sizes.back());
+  const auto items = items_of_table(map, layer);
+  for (const StateItem& item : items ? *items : std::vector<StateItem>{})
+    if (item.bytes.size() > 0 && item.bytes.data() == layer.data() + at)
+      return item.bytes.size() == largest ? std::nullopt : std::optional(at + item.bytes.size());
+  return std::nullopt;
+}
+
+std::vector<Choice> choices_of(const StateMap& map, const Blob& layer, const std::vector<ChipFact>& chips) {
+  std::vector<Choice> choices;
+  const std::size_t behind = bytes_behind(map);
+  for (const Slot& slot : map.batteries) {
+    if (slot.behind) continue;
+    auto choice = std::find_if(choices.begin(), choices.end(),
+                               [&](const Choice& one) { return one.role == slot.role; });
+    if (choice == choices.end()) choice = choices.insert(choices.end(), Choice{slot.role, {}, {}});
+    const auto fact = std::find_if(chips.begin(), chips.end(), [&](const ChipFact& chip) {
+      return chip.kind == slot.role.kind && chip.size_bytes != 0;
+    });
+    const auto memory_end = end_of_memory(map, layer, slot.at);
+    for (const std::size_t bytes : slot.file_sizes) {
+      const std::size_t end = slot.at + bytes;
+      if (end > layer.size()) continue;
+      if (fact != chips.end() && slot.part_size(bytes) != fact->size_bytes) continue;
+      choice->fitting.push_back({&slot, slot.at, bytes});
+      if (end == memory_end || (behind > 0 && end + behind == memory_end))
+        choice->to_the_end.push_back(choice->fitting.back());
+    }
+  }
+  std::erase_if(choices, [](const Choice& one) { return one.fitting.empty(); });
+  return choices;
+}
+
+// Where several kinds of chips would stand in one place, only one of them is there.
+Result<void> keep_one_of_a_place(std::vector<Choice>& choices, const std::vector<ChipFact>& chips) {
+  const bool one_place =
+      choices.size() > 1 && std::all_of(choices.begin(), choices.end(), [&](const Choice& one) {
+        return one.fitting.front().at == choices.front().fitting.front().at;
+      });
+  if (!one_place) return {};
+  const auto is_known = [&](const Choice& one) {
+    return std::any_of(chips.begin(), chips.end(),
+                       [&](const ChipFact& chip) { return chip.kind == one.role.kind; });
+  };
+  if (std::any_of(choices.begin(), choices.end(), is_known))
+    std::erase_if(choices, [&](const Choice& one) { return !is_known(one); });
+  else if (std::any_of(choices.begin(), choices.end(),
+                       [](const Choice& one) { return !one.to_the_end.empty(); }))
+    std::erase_if(choices, [](const Choice& one) { return one.to_the_end.empty(); });
+  if (choices.size() == 1) return {};
+  std::vector<std::string> kinds;
+  for (const Choice& one : choices) kinds.push_back(to_text(one.role));
+  return fail(
+      ErrorCode::does_not_fit,
+      fmt::format("the battery save in such a state can be of several chips: {}", joined(kinds, ", ")),
+      "the game's ROM tells its chip", {Remedy::Kind::chip, {}});
+}
+
 // For each kind of part the slot and size that are meant.
 Result<std::vector<Placed>> placed_parts(const StateMap& map, const Blob& layer,
                                          const std::vector<ChipFact>& chips) {
+  std::vector<Choice> choices = choices_of(map, layer, chips);
+  BAYSWAP_CHECK(keep_one_of_a_place(choices, chips));
+  if (choices.empty())
+    return fail(ErrorCode::does_not_fit, fmt::format("no part of {} fits the game's chips", map.id),
+                "it may be another program's state; learn a map from a state and its battery save");
   std::vector<Placed> chosen;
-  std::vector<Role> roles;
-  for (const Slot& slot : map.batteries)
-    if (std::find(roles.begin(), roles.end(), slot.role) == roles.end()) roles.push_back(slot.role);
-  for (const Role& role : roles) {
-    const auto fact = std::find_if(chips.begin(), chips.end(), [&](const ChipFact& chip) {
-      return chip.kind == role.kind && chip.size_bytes != 0;
-    });
-    std::vector<Placed> fitting;
-    std::vector<Placed> to_the_end;  // a layer that is nothing but the memory
-    for (const Slot& slot : map.batteries) {
-      if (!(slot.role == role)) continue;
-      for (const std::size_t bytes : slot.file_sizes) {
-        if (slot.at > layer.size() || layer.size() - slot.at < bytes) continue;
-        if (fact != chips.end() && slot.part_size(bytes) != fact->size_bytes) continue;
-        fitting.push_back({&slot, bytes});
-        if (slot.at + bytes == layer.size()) to_the_end.push_back({&slot, bytes});
-      }
-    }
-    if (fitting.size() > 1 && to_the_end.size() == 1) fitting = to_the_end;
-    if (fitting.empty()) continue;
+  for (const Choice& one : choices) {
+    const auto& fitting = one.fitting.size() > 1 && one.to_the_end.size() == 1 ? one.to_the_end : one.fitting;
     if (fitting.size() > 1)
       return fail(ErrorCode::does_not_fit,
-                  fmt::format("the {} in such a state can have several sizes", to_text(role)),
+                  fmt::format("the {} in such a state can have several sizes", to_text(one.role)),
                   "the game's ROM tells its chip", {Remedy::Kind::chip, {}});
     chosen.push_back(fitting.front());
   }
-  if (chosen.empty())
-    return fail(ErrorCode::does_not_fit, fmt::format("no part of {} fits the game's chips", map.id),
-                "it may be another program's state; learn a map from a state and its battery save");
+  // A clock stands behind the memory where the layer is so much longer.
+  const std::size_t behind = bytes_behind(map);
+  if (const std::size_t end = chosen.front().at + chosen.front().file_bytes;
+      chosen.size() == 1 && behind > 0 && end_of_memory(map, layer, chosen.front().at) == end + behind)
+    for (const Slot& slot : map.batteries)
+      if (slot.behind) chosen.push_back({&slot, end + slot.at, slot.file_sizes.back()});
   return chosen;
 }
 
@@ -104,6 +176,13 @@ std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const B
   }
   if (marked > 0) why.push_back(fmt::format("{} bytes that all of them have are there", marked));
   if (map.envelope.empty() && map.marks.empty() && map.layer_bytes.empty()) return std::nullopt;
+  if (map.body_bytes > 0 && map.body != map.envelope) {
+    const auto body = open_envelope(file, map.body);
+    if (!body || body->size() < map.body_bytes ||
+        (map.items != StateMap::Items::table && body->size() != map.body_bytes))
+      return std::nullopt;
+    why.push_back(fmt::format("its snapshot has {} bytes", map.body_bytes));
+  }
   for (const IntegrityField& field : map.integrity)
     if (is_right(field, layer->view()))
       why.push_back(fmt::format("its {} at {} is right", to_text(field.kind), field.at));
@@ -117,7 +196,7 @@ Result<Save> battery_in_state(const StateMap& map, const Blob& file, const std::
   Save save{saves_as(map.platform), {}};
   for (const Placed& one : parts) {
     Buffer bytes(one.slot->part_size(one.file_bytes));
-    read_slot(*one.slot, layer.view().subspan(one.slot->at, one.file_bytes), bytes.bytes());
+    read_slot(*one.slot, layer.view().subspan(one.at, one.file_bytes), bytes.bytes());
     save.parts.push_back({one.slot->role, std::move(bytes).freeze(), true});
   }
   return save;
@@ -134,15 +213,14 @@ Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& ba
     const auto place = std::find_if(places.begin(), places.end(),
                                     [&](const Placed& one) { return one.slot->role == part.role; });
     if (place == places.end()) {
-      if (is_blank(part)) continue;
+      if (is_blank(part) || part.role.kind == PartKind::rtc) continue;
       return fail(ErrorCode::does_not_fit,
                   fmt::format("a state of the kind {} has no place for {} of {} bytes", map.id,
                               to_text(part.role), part.bytes.size()),
                   "is it the battery save of the same game?");
     }
-    const ByteView own = layer.view().subspan(place->slot->at, place->file_bytes);
-    write_slot(*place->slot, part.bytes.view(), std::span(out).subspan(place->slot->at, place->file_bytes),
-               own);
+    const ByteView own = layer.view().subspan(place->at, place->file_bytes);
+    write_slot(*place->slot, part.bytes.view(), std::span(out).subspan(place->at, place->file_bytes), own);
   }
   // Only what was right before is made right: the others mean something else in this state.
   for (const IntegrityField& field : map.integrity) {

@@ -27,7 +27,7 @@ std::vector<Layer> innermost(const Blob& state) {
 std::string place_of(const StateMap* map, const Envelope& envelope, std::size_t at) {
   if (map == nullptr || envelope != map->envelope) return {};
   for (const Slot& slot : map->batteries)
-    if (at >= slot.at && at - slot.at < slot.file_sizes.back()) return to_text(slot.role);
+    if (!slot.behind && at >= slot.at && at - slot.at < slot.file_sizes.back()) return to_text(slot.role);
   return {};
 }
 

@@ -19,23 +19,6 @@ void append(std::vector<Byte>& out, ByteView bytes) {
   out.insert(out.end(), bytes.begin(), bytes.end());
 }
 
-Result<std::vector<StateItem>> items_of_table(const StateMap& map, const Blob& layer) {
-  std::vector<StateItem> items;
-  const ByteView bytes = layer.view();
-  for (std::size_t at = map.items_at; at + entry_bytes <= bytes.size(); at += entry_bytes) {
-    const std::uint32_t number = le32(bytes, at);
-    if (number == 0) return items;
-    const std::size_t size = le32(bytes, at + 4);
-    const std::uint64_t offset = le64(bytes, at + 8);
-    if (items.size() == max_items || offset > bytes.size() || size > bytes.size() - offset)
-      return fail(ErrorCode::damaged,
-                  fmt::format("the table at {} has an item that leads out of the state", at),
-                  "make the state again in its program");
-    items.push_back({number, layer.slice(static_cast<std::size_t>(offset), size)});
-  }
-  return items;
-}
-
 Result<std::vector<StateItem>> items_of_chunks(const StateMap& map, const Blob& file) {
   std::vector<StateItem> items;
   for (const ContainerItem& one : png_container.items(file)) {
@@ -138,11 +121,29 @@ bool is_picture(const StateMap& map) {
 // The body's layer, from nothing: the snapshot, and a table where there is one.
 Blob new_layer(const StateMap& map, const StateSections& sections) {
   if (map.items != StateMap::Items::table) return sections.body;
-  const std::size_t least = map.layer_bytes.empty() ? 0 : map.layer_bytes.back();
-  return Blob::copy_of(with_table(map, sections.body.view(), sections.items, least));
+  std::vector<Byte> layer = with_table(map, sections.body.view(), sections.items, 0);
+  if (layer.size() < map.new_bytes) layer.resize(map.new_bytes);
+  return Blob::copy_of(layer);
 }
 
 }  // namespace
+
+Result<std::vector<StateItem>> items_of_table(const StateMap& map, const Blob& layer) {
+  std::vector<StateItem> items;
+  const ByteView bytes = layer.view();
+  for (std::size_t at = map.items_at; at + entry_bytes <= bytes.size(); at += entry_bytes) {
+    const std::uint32_t number = le32(bytes, at);
+    if (number == 0) return items;
+    const std::size_t size = le32(bytes, at + 4);
+    const std::uint64_t offset = le64(bytes, at + 8);
+    if (items.size() == max_items || offset > bytes.size() || size > bytes.size() - offset)
+      return fail(ErrorCode::damaged,
+                  fmt::format("the table at {} has an item that leads out of the state", at),
+                  "make the state again in its program");
+    items.push_back({number, layer.slice(static_cast<std::size_t>(offset), size)});
+  }
+  return items;
+}
 
 Result<StateSections> read_sections(const StateMap& map, const Blob& file) {
   BAYSWAP_TRY(const Blob layer, open_envelope(file, map.body));

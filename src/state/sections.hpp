@@ -14,6 +14,9 @@ struct StateSections {
   std::vector<StateItem> items;  // in their order
   Blob picture;                  // a PNG file, where the state is one; otherwise empty
 };
+/// Returns the items of a layer's table; their bytes are slices of the layer. Fails with `damaged` if one
+/// leads out of it.
+[[nodiscard]] Result<std::vector<StateItem>> items_of_table(const StateMap& map, const Blob& layer);
 /// Fails with `not_recognised` if the file is no such state, `damaged` if an item leads out of it.
 [[nodiscard]] Result<StateSections> read_sections(const StateMap& map, const Blob& file);
 /// Returns `base` with these sections in the place of its own. Fails as close_envelope.

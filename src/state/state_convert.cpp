@@ -13,7 +13,8 @@ namespace {
 tl::unexpected<Error> other_core(std::string_view a, std::string_view b) {
   return fail(ErrorCode::unsupported,
               fmt::format("{} and {} are states of different cores: one can't read the other's", a, b),
-              "take the battery save out of it and carry that: the game goes on from its own save");
+              "take the battery save out of it and carry that: the game goes on from its own save",
+              {Remedy::Kind::from_state, {}});
 }
 
 }  // namespace
@@ -91,7 +92,8 @@ Result<ConvertedState> rewrapped_state(const Blob& state, const Blob& base) {
     }
   if (best == nullptr)
     return fail(ErrorCode::unsupported, "the two states hold no snapshot of one and the same kind",
-                "take the battery save out of it and carry that: the game goes on from its own save");
+                "take the battery save out of it and carry that: the game goes on from its own save",
+                {Remedy::Kind::from_state, {}});
   ConvertedState out;
   BAYSWAP_TRY(out.file, close_envelope(base, place->envelope, best->bytes));
   out.notes.push_back(fmt::format("{} of {} bytes went into {}", to_text(best->envelope), best->bytes.size(),

@@ -105,6 +105,7 @@ Result<void> read_sections(TableReader& reader, StateMap& map) {
     map.picture_size = {static_cast<int>(picture->front()), static_cast<int>(picture->back())};
   }
   BAYSWAP_TRY(map.body_bytes, offset(reader, "body_bytes"));
+  BAYSWAP_TRY(map.new_bytes, offset(reader, "new_bytes"));
   BAYSWAP_TRY(auto body, reader.tables("body"));
   if (body.size() > EnvelopeLimits{}.max_depth)
     return reader.error("body", "an envelope has at most 4 steps");
@@ -233,7 +234,8 @@ Result<StateMap> parse_state_map(std::string_view toml, const std::string& origi
   }
   for (TableReader& part : parts) {
     BAYSWAP_TRY(auto one, read_slot(part));
-    if (one.behind) return part.error("behind", "a part of a state stands at an offset", "write at = ...");
+    if (one.behind && one.file_sizes.size() != 1)
+      return part.error("behind", "a part behind another has one size", "write size = ...");
     map.batteries.push_back(std::move(one));
   }
   for (TableReader& field : fields) {
@@ -252,6 +254,7 @@ std::string to_toml(const StateMap& map) {
   if (!map.layer_bytes.empty()) out += fmt::format("layer_bytes = [{}]\n", joined(map.layer_bytes, ", "));
   if (!map.family.empty()) out += fmt::format("family = {}\n", toml_quoted(map.family));
   if (map.body_bytes > 0) out += fmt::format("body_bytes = {}\n", map.body_bytes);
+  if (map.new_bytes > 0) out += fmt::format("new_bytes = {}\n", map.new_bytes);
   if (!map.tail.empty()) out += fmt::format("tail = \"{}\"\n", to_hex(map.tail));
   if (map.picture_size.first > 0)
     out += fmt::format("picture = [{}, {}]\n", map.picture_size.first, map.picture_size.second);

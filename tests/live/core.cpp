@@ -6,7 +6,10 @@
 #include <cstdarg>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <map>
+
+#include "support/folder.hpp"
 
 namespace bayswap::test {
 namespace {
@@ -95,6 +98,7 @@ std::int16_t input(unsigned /*port*/, unsigned /*device*/, unsigned /*index*/, u
 
 struct Core::Api {
   void* library = nullptr;
+  Folder folder;
   std::string path;
   Blob rom;
   bool running = false;
@@ -119,11 +123,14 @@ std::optional<std::string> Core::find(const std::string& name) {
 }
 
 Core::Core(const std::string& library, const Blob& rom, const std::string& rom_name) : api_(new Api) {
-  scratch_folder = std::filesystem::temp_directory_path().string();
+  scratch_folder = api_->folder.path();
   api_->library = dlopen(library.c_str(), RTLD_NOW | RTLD_LOCAL);
   if (api_->library == nullptr) return;
   api_->rom = rom;
-  api_->path = (std::filesystem::temp_directory_path() / rom_name).string();
+  // Some cores read the file themselves.
+  api_->path = api_->folder / rom_name;
+  std::ofstream(api_->path, std::ios::binary)
+      .write(reinterpret_cast<const char*>(rom.data()), static_cast<std::streamsize>(rom.size()));
   api_->call("retro_set_environment", &environment);
   api_->call("retro_init");
   api_->call("retro_set_video_refresh", &video);
@@ -166,6 +173,22 @@ bool Core::load(CoreMemory which, const Blob& file) {
 
 void Core::run(int frames) {
   for (int i = 0; i < frames; ++i) api_->call("retro_run");
+}
+
+void Core::reset() {
+  api_->call("retro_reset");
+}
+
+Blob Core::state() const {
+  Buffer bytes(api_->get<std::size_t()>("retro_serialize_size")());
+  std::ranges::fill(bytes.bytes(), Byte{0});
+  const bool done =
+      api_->get<bool(void*, std::size_t)>("retro_serialize")(bytes.bytes().data(), bytes.bytes().size());
+  return done ? std::move(bytes).freeze() : Blob();
+}
+
+bool Core::load_state(const Blob& state) {
+  return api_->get<bool(const void*, std::size_t)>("retro_unserialize")(state.data(), state.size());
 }
 
 }  // namespace bayswap::test

@@ -29,6 +29,12 @@ class Core {
   /// have more room than it needs. False where the file is the larger one.
   [[nodiscard]] bool load(CoreMemory which, const Blob& file);
   void run(int frames);
+  /// Starts the game anew, as the button on the console does.
+  void reset();
+  /// A snapshot of this moment, as the core itself makes one.
+  [[nodiscard]] Blob state() const;
+  /// False where the core refuses it.
+  [[nodiscard]] bool load_state(const Blob& state);
 
  private:
   struct Api;

@@ -248,4 +248,14 @@ Blob snes_program(Byte seed) {
   return Blob::copy_of(rom);
 }
 
+Blob pce_program() {
+  Assembler a(8192);
+  a.put({0x78, 0xd4, 0xd8, 0xa9, 0xff, 0x53, 0x01});  // sei; csh; cld; the devices' page to 2000
+  a.name("on");
+  a.near(0x80, "on");
+  a.at(0x1ffe);
+  a.put({0x00, 0xe0});
+  return Blob::copy_of(a.done());
+}
+
 }  // namespace bayswap::test

@@ -19,5 +19,7 @@ inline constexpr Byte wrote_it = 0x0a;
 [[nodiscard]] Blob gba_program(Byte seed);
 [[nodiscard]] Blob nes_program(Byte seed);
 [[nodiscard]] Blob snes_program(Byte seed);
+/// Does nothing but run: the console itself formats its backup memory.
+[[nodiscard]] Blob pce_program();
 
 }  // namespace bayswap::test

@@ -62,7 +62,7 @@ class Player : public testing::Test {
   [[nodiscard]] bool exists(const std::string& path) const { return fs::exists(folder_ / path); }
   Outcome bayswap(std::vector<std::string> words) const {
     words.insert(words.begin(), BAYSWAP_BINARY);
-    return run_process(words, folder_.path(), {{"BAYSWAP_HOME", folder_ / "home"}, {"TZ", "UTC"}}, {});
+    return run_process(words, folder_.path(), {{"BAYSWAP_HOME", folder_ / home_}, {"TZ", "UTC"}}, {});
   }
   nlohmann::json json(std::vector<std::string> words, int code = 0) const {
     words.emplace_back("--json");
@@ -90,6 +90,7 @@ class Player : public testing::Test {
   }
 
   Folder folder_;
+  std::string home_ = "home";
   std::map<std::string, std::string> bays_;
 };
 
