@@ -43,9 +43,19 @@ std::vector<Byte> noise(std::mt19937& dice, std::size_t size, unsigned of) {
   return bytes;
 }
 
-// A console's memory of 12 MiB with the battery memory in a named piece near its end.
+// A console's memory of 12 MiB as it is in use, a page of 4 KiB each: nothing, a program, pictures, tables of
+// small numbers; and near its end the battery memory in a piece with a name.
 Blob large_snapshot(std::mt19937& dice) {
-  std::vector<Byte> out = noise(dice, (std::size_t{12} << 20) - 40000, 3);
+  constexpr std::size_t page = 4096;
+  std::vector<Byte> out;
+  while (out.size() < (std::size_t{12} << 20) - 40000) {
+    const auto kind = dice() % 4;
+    const std::vector<Byte> bytes = kind == 0   ? std::vector<Byte>(page)
+                                    : kind == 1 ? noise(dice, page, 1)
+                                    : kind == 2 ? noise(dice, page, 3)
+                                                : noise(dice, page, 24);
+    out.insert(out.end(), bytes.begin(), bytes.end());
+  }
   const std::vector<Byte> chip = noise(dice, 32768, 2);
   for (const char c : std::string("SRAM")) out.push_back(static_cast<Byte>(c));
   out.insert(out.end(), {0x00, 0x80, 0x00, 0x00});

@@ -84,8 +84,10 @@ class StateMaps {
 [[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file);
 
 /// Returns the map as it reads this file: itself, or, where another program has put the same snapshot into
-/// another envelope, with that one. Nothing if no layer of the file is of that kind.
-[[nodiscard]] std::optional<StateMap> map_for(const StateMap& map, const Blob& file);
+/// another envelope, with that one. `layers`: those of the file, by find_layers. Nothing if none is of that
+/// kind.
+[[nodiscard]] std::optional<StateMap> map_for(const StateMap& map, const Blob& file,
+                                              const std::vector<Layer>& layers);
 
 /// Returns whether a layer can be the snapshot that such a state holds, whatever is around it: its marks are
 /// there. A map without marks in its layer is of none.

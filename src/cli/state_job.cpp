@@ -31,14 +31,15 @@ Result<std::vector<StateMap>> StateJob::kinds_of(const StateMaps& maps, const Bl
   std::vector<StateMap> fitting;
   if (!options_.map.empty()) {
     BAYSWAP_TRY(const StateMap* named, maps.find(options_.map));
-    fitting.push_back(map_for(*named, file).value_or(*named));
+    fitting.push_back(map_for(*named, file, find_layers(file)).value_or(*named));
     return fitting;
   }
   for (const StateMap* map : maps.all(what_.platform))
     if (is_state_of(*map, file)) fitting.push_back(*map);
   if (!fitting.empty()) return fitting;
+  const auto layers = find_layers(file);
   for (const StateMap* map : maps.all(what_.platform))
-    if (auto other = map_for(*map, file)) fitting.push_back(*std::move(other));
+    if (auto other = map_for(*map, file, layers)) fitting.push_back(*std::move(other));
   return fitting;
 }
 

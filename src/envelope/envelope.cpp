@@ -146,6 +146,8 @@ class LayerFinder {
     int tries = 0;
     const ByteView bytes = layer.bytes.view();
     for (std::size_t at = 0; at + least / 4 < bytes.size() && tries < max_tries; ++at) {
+      const Byte first = bytes.data()[at];
+      if (first != 0x78 && first != 0x1f && first != 0x23) continue;
       for (const Compression kind : {Compression::zlib, Compression::gzip, Compression::chunks}) {
         if (!may_begin(kind, bytes, at)) continue;
         ++tries;

@@ -47,6 +47,7 @@ class Searcher {
     if (what_.maps != nullptr) ask_kin(layers);
     drop_misread();
     prefer_labelled();
+    doubt_numbers();
     weigh_the_only_one();
     weigh_others();
     std::erase_if(finds_.candidates, [](const BatteryCandidate& one) { return one.score < worth_saying; });
@@ -108,7 +109,7 @@ class Searcher {
                                        [](const ChipFact& chip) { return chip.kind == PartKind::rtc; });
     for (const Shape& shape : shapes_) {
       if (shape.stored() == item.bytes) {
-        const bool labelled = item.by == Sighting::By::label || item.by == Sighting::By::length;
+        const bool labelled = item.by != Sighting::By::table && item.by != Sighting::By::borders;
         offer(layer, item, shape, item.points + (shape.of_rom && labelled && item.points >= 0.5 ? 0.1 : 0));
         exact = true;
       } else if (shape.stored() + 1 == item.bytes && item.at == 0 && item.by == Sighting::By::name) {
@@ -294,6 +295,15 @@ class Searcher {
       any = any || (by_[i] != Sighting::By::borders && finds_.candidates[i].score >= labelled_points);
     for (std::size_t i = 0; i < finds_.candidates.size(); ++i)
       if (any && by_[i] == Sighting::By::borders) finds_.candidates[i].score -= 0.3;
+  }
+
+  // Where many places have the right number before them it stands there by chance.
+  void doubt_numbers() {
+    constexpr std::ptrdiff_t few = 2;
+    constexpr double doubt = 0.15;
+    if (std::count(by_.begin(), by_.end(), Sighting::By::length) <= few) return;
+    for (std::size_t i = 0; i < by_.size(); ++i)
+      if (by_[i] == Sighting::By::length) finds_.candidates[i].score -= doubt;
   }
 
   // Of all that has a label or stands alone there is one only.

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
+#include <cstring>
 
 #include "base/endian.hpp"
 #include "base/order.hpp"
@@ -11,23 +13,62 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_items = 512;
 constexpr std::size_t least_item = 64;
 constexpr std::size_t longest_name = 32;
+constexpr std::size_t longest_gap = 12;      // between a name and a length
+constexpr std::size_t furthest_item = 4096;  // of a table, from its entry
 constexpr std::size_t large = 2048;  // smaller stretches have borders, and lengths before them, by chance
 constexpr double small_counts = 0.7;
 
-bool is_name_byte(Byte b) {
-  return (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z') || (b >= '0' && b <= '9') || b == '_' || b == '.' ||
-         b == '-' || b == ' ';
+std::uint32_t swapped32(std::uint32_t x) {
+  return x << 24 | (x & 0xff00) << 8 | (x >> 8 & 0xff00) | x >> 24;
 }
+
+std::uint32_t number_at(const Byte* bytes) {
+  std::uint32_t number = 0;
+  std::memcpy(&number, bytes, 4);
+  return std::endian::native == std::endian::big ? swapped32(number) : number;
+}
+
+constexpr std::array<bool, 256> name_bytes = [] {
+  std::array<bool, 256> are{};
+  for (unsigned b = 0; b < are.size(); ++b)
+    are[b] = (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z') || (b >= '0' && b <= '9') || b == '_' ||
+             b == '.' || b == '-' || b == ' ';
+  return are;
+}();
+bool is_name_byte(Byte b) {
+  return name_bytes[b];
+}
+
+// Tells most numbers apart from a few sizes, and those with a byte before them that says how.
+class NumberFilter {
+ public:
+  explicit NumberFilter(const std::set<std::size_t>& sizes) {
+    for (const std::size_t size : sizes) {
+      may_[place_of(static_cast<std::uint32_t>(size))] = true;
+      may_[place_of(static_cast<std::uint32_t>(size + 1))] = true;
+    }
+  }
+  [[nodiscard]] bool may_have(std::uint32_t number) const { return may_[place_of(number)]; }
+
+ private:
+  static constexpr unsigned bits = 11;
+  static std::size_t place_of(std::uint32_t number) { return number * 0x9e3779b1U >> (32 - bits); }
+  std::array<bool, std::size_t{1} << bits> may_{};
+};
 
 // What fills a name's field up lies between it and the length.
 std::size_t end_of_name(ByteView bytes, std::size_t end) {
-  constexpr std::size_t gap = 12;
   std::size_t last = end;
-  while (last > 0 && end - last < gap && (bytes[last - 1] == 0 || bytes[last - 1] == ' ')) --last;
+  while (last > 0 && end - last < longest_gap && (bytes[last - 1] == 0 || bytes[last - 1] == ' ')) --last;
   return last;
+}
+
+// Whether there is a name of two characters or more.
+bool may_be_named(ByteView bytes, std::size_t end) {
+  const std::size_t last = end_of_name(bytes, end);
+  return last >= 2 && is_name_byte(bytes[last - 1]) && is_name_byte(bytes[last - 2]);
 }
 
 // The plain characters that end at most a gap before `end`.
@@ -76,36 +117,61 @@ int says_battery(std::string_view name, bool work_memory_is_kept) {
   return 0;
 }
 
-Sightings::Sightings(ByteView layer) : layer_(layer), filler_(layer.size()), alive_(layer.size() + 1) {
+Sightings::Sightings(ByteView layer)
+    : layer_(layer), filler_(layer.size() / word_bits + 1), filler_of_words_(filler_.size() + 1) {
   constexpr std::size_t least_run = 8;
-  for (std::size_t at = 0; at < layer.size();) {
-    std::size_t end = at + 1;
-    while (end < layer.size() && layer[end] == layer[at]) ++end;
-    if (end - at >= least_run)
-      std::fill(filler_.begin() + static_cast<std::ptrdiff_t>(at),
-                filler_.begin() + static_cast<std::ptrdiff_t>(end), true);
-    at = end;
+  const Byte* bytes = layer.data();
+  for (std::size_t at = 0; at + least_run <= layer.size();) {
+    // The last of the next eight that differs: no run begins before it.
+    std::size_t last = least_run - 1;
+    while (last > 0 && bytes[at + last] == bytes[at]) --last;
+    if (last > 0) {
+      std::size_t same = least_run - 1;
+      while (bytes[at + same - 1] == bytes[at + least_run - 1]) --same;
+      at += same;
+      continue;
+    }
+    std::size_t end = at + least_run;
+    while (end < layer.size() && bytes[end] == bytes[at]) ++end;
+    for (; at < end; ++at) filler_[at / word_bits] |= std::uint64_t{1} << (at % word_bits);
   }
-  for (std::size_t i = 0; i < layer.size(); ++i) alive_[i + 1] = alive_[i] + (filler_[i] ? 0 : 1);
+  for (std::size_t i = 0; i < filler_.size(); ++i)
+    filler_of_words_[i + 1] = filler_of_words_[i] + static_cast<std::uint32_t>(std::popcount(filler_[i]));
+}
+
+std::size_t Sightings::filler_before(std::size_t at) const {
+  const std::uint64_t below = (std::uint64_t{1} << (at % word_bits)) - 1;
+  return filler_of_words_[at / word_bits] +
+         static_cast<std::size_t>(std::popcount(filler_[at / word_bits] & below));
 }
 
 std::vector<Sighting> Sightings::labelled(const std::set<std::size_t>& sizes,
                                           bool work_memory_is_kept) const {
-  std::vector<Sighting> found;
-  if (layer_.size() < least_item || sizes.empty()) return found;
-  for (std::size_t at = 0; at + 4 <= layer_.size() && found.size() < max_items; ++at) {
-    const std::uint32_t little = le32(layer_, at);
-    const std::uint32_t big = be32(layer_, at);
-    // Most places have numbers that mean no size at all.
-    for (const std::uint32_t length : {little, big}) {
-      if (length < *sizes.begin() || length > layer_.size()) continue;
-      consider_record(at, length, sizes, work_memory_is_kept, found);
-      if (little == big) break;
+  Found found;
+  if (layer_.size() < least_item || sizes.empty()) return {};
+  const std::size_t least = *sizes.begin();
+  const std::size_t most = layer_.size();
+  const NumberFilter wanted(sizes);
+  const Byte* bytes = layer_.data();
+  // Most places have numbers that mean nothing, and no name before them: to pass those by must cost little.
+  unsigned letters = 0;  // before this place
+  unsigned since = 0;    // the last of them
+  for (std::size_t at = 0; at + 4 <= most; ++at) {
+    const std::uint32_t little = number_at(bytes + at);
+    const std::uint32_t big = swapped32(little);
+    if ((letters >= 2 && since <= longest_gap) || wanted.may_have(little) || wanted.may_have(big)) {
+      if (little >= least && little <= most) consider_record(at, little, sizes, work_memory_is_kept, found);
+      if (big >= least && big <= most && big != little)
+        consider_record(at, big, sizes, work_memory_is_kept, found);
     }
-    if (at % 4 == 0 && at + 32 <= layer_.size() && little >= least_item && little <= layer_.size())
+    if (at % 4 == 0 && at + 32 <= most && little >= least_item && little <= most &&
+        number_at(bytes + at + 4) - at - 1 < furthest_item)
       consider_table(at, found);
+    const bool letter = name_bytes[bytes[at]];
+    letters = letter ? letters + 1 : bytes[at] == 0 ? letters : 0;
+    since = letter ? 0 : since + 1;
   }
-  return found;
+  return std::move(found.all);
 }
 
 // A name, the length, then the data; or the length, a byte that says how, then the data.
@@ -115,18 +181,19 @@ void Sightings::consider_record(std::size_t at, std::size_t length, const std::s
   if (length > layer_.size() - data) return;
   const bool exact = sizes.contains(length);
   const bool flagged = !exact && sizes.contains(length - 1);
+  if (!exact && !flagged && !may_be_named(layer_, at)) return;
   const std::string name = name_before(layer_, at);
-  const int says = says_battery(name, kept);
+  const int says = name.empty() ? 0 : says_battery(name, kept);
   if (says < 0 || (says == 0 && !exact && !flagged)) return;
   if (name.empty()) {
     // A number alone is chance, unless the memory shows itself behind it.
     if (flagged) return;
-    const double begin = at == 0 || filler_[at - 1] ? 1 : 0;
+    const double begin = at == 0 || is_filler(at - 1) ? 1 : 0;
     const double points =
         (0.1 + 0.1 * begin + 0.15 * clear_border(data + length, false) + 0.25 * alive_share(data, length)) *
         (length < large ? small_counts : 1);
-    found.push_back({Sighting::By::length, data, length, points,
-                     fmt::format("the length {} stands right before it", length)});
+    found.add({Sighting::By::length, data, length, points,
+               fmt::format("the length {} stands right before it", length)});
     return;
   }
   // Another item's name behind it shows that the length is one, and in this order. A length of 64 bits has
@@ -144,16 +211,16 @@ void Sightings::consider_record(std::size_t at, std::size_t length, const std::s
   const std::size_t flag = flagged ? 1 : 0;
   // One name has one length: the reading that leads on, and the nearest of those.
   const std::size_t name_end = end_of_name(layer_, at);
-  if (!found.empty() && found.back().name_end == name_end && name_end > 0) {
-    if (found.back().led || !led) return;
-    found.pop_back();
+  if (!found.all.empty() && found.all.back().name_end == name_end && name_end > 0) {
+    if (found.all.back().led || !led) return;
+    found.drop_last();
   }
-  found.push_back({says > 0 ? Sighting::By::name : Sighting::By::label, data + flag, length - flag,
-                   says > 0 ? (exact || flagged ? 0.7 : 0.6) + (led ? 0.2 : 0)
-                   : led    ? 0.5
-                            : 0.2,
-                   fmt::format("'{}' and the length {} stand right before it", printable(name), length),
-                   name_end, led});
+  found.add({says > 0 ? Sighting::By::name : Sighting::By::label, data + flag, length - flag,
+             says > 0 ? (exact || flagged ? 0.7 : 0.6) + (led ? 0.2 : 0)
+             : led    ? 0.5
+                      : 0.2,
+             fmt::format("'{}' and the length {} stand right before it", printable(name), length), name_end,
+             led});
 }
 
 // What follows an item is the end, or the next one's name.
@@ -174,15 +241,16 @@ void Sightings::consider_table(std::size_t at, Found& found) const {
     if (at < 4 || at + entry * 2 > layer_.size()) return;
     const std::size_t length = le32(layer_, at);
     const std::uint64_t offset = offset_at(at);
-    if (offset <= at || offset > layer_.size() || layer_.size() - offset < length || offset - at > 4096)
+    if (offset <= at || offset > layer_.size() || layer_.size() - offset < length ||
+        offset - at > furthest_item)
       continue;
     const std::size_t next = at + entry;
     const bool last = le32(layer_, next - 4) == 0 && le32(layer_, next) == 0;
     const bool chained = offset_at(next) == offset + length;
     const bool first = at >= entry + 4 && offset_at(at - entry) + le32(layer_, at - entry) == offset;
     if (le32(layer_, at - 4) == 0 || !(chained || (last && (first || offset - at <= 256)))) continue;
-    found.push_back({Sighting::By::table, offset, length, 0.6,
-                     fmt::format("a table at {} has an item of {} bytes there", at - 4, length)});
+    found.add({Sighting::By::table, offset, length, 0.6,
+               fmt::format("a table at {} has an item of {} bytes there", at - 4, length)});
     return;
   }
 }
@@ -195,13 +263,13 @@ double Sightings::clear_border(std::size_t at, bool begin) const {
   if (layer_[outside] == layer_[inside]) {
     // The memory's own first or last bytes may be like the filler beside it.
     constexpr std::size_t few = 4;
-    for (std::size_t i = 1; filler_[outside] && i <= few; ++i) {
+    for (std::size_t i = 1; is_filler(outside) && i <= few; ++i) {
       if (begin ? inside + i >= layer_.size() : inside < i) break;
-      if (!filler_[begin ? inside + i : inside - i]) return 0.6;
+      if (!is_filler(begin ? inside + i : inside - i)) return 0.6;
     }
     return 0;
   }
-  if (filler_[outside] || filler_[inside]) return 1;
+  if (is_filler(outside) || is_filler(inside)) return 1;
   std::size_t run = 1;
   while (run < 4 && (begin ? outside >= run : outside + run < layer_.size()) &&
          layer_[begin ? outside - run : outside + run] == layer_[outside])
@@ -210,15 +278,21 @@ double Sightings::clear_border(std::size_t at, bool begin) const {
 }
 
 double Sightings::alive_share(std::size_t at, std::size_t bytes) const {
-  return static_cast<double>(alive_[at + bytes] - alive_[at]) / static_cast<double>(bytes);
+  return 1 - static_cast<double>(filler_before(at + bytes) - filler_before(at)) / static_cast<double>(bytes);
 }
 
 std::vector<Sighting> Sightings::bordered(std::size_t bytes) const {
   constexpr std::size_t most = 6;
   std::vector<Sighting> found;
   if (bytes < least_item) return found;
+  const Byte* layer = layer_.data();
   for (std::size_t at = 0; at + bytes <= layer_.size(); ++at) {
     // What is inside begins with something; filler that goes on beyond the end says nothing.
+    // Most places have no border at all.
+    if (at > 0 && (layer[at - 1] == layer[at]
+                       ? !is_filler(at - 1)
+                       : layer[at - 1] != 0 && layer[at - 1] != 0xff && !is_filler(at - 1) && !is_filler(at)))
+      continue;
     const double begin = clear_border(at, true);
     if (begin == 0) continue;
     const double end = clear_border(at + bytes, false);

@@ -4,6 +4,7 @@
 
 #include <bayswap/base.hpp>
 
+#include <array>
 #include <set>
 #include <string>
 #include <vector>
@@ -39,7 +40,23 @@ class Sightings {
   [[nodiscard]] std::vector<Sighting> bordered(std::size_t bytes) const;
 
  private:
-  using Found = std::vector<Sighting>;
+  // So many of each kind: what a name says must not be lost among numbers that are there by chance.
+  class Found {
+   public:
+    void add(Sighting one) {
+      if (count(one.by)++ < most_of_a_kind) all.push_back(std::move(one));
+    }
+    void drop_last() {
+      --count(all.back().by);
+      all.pop_back();
+    }
+    std::vector<Sighting> all;
+
+   private:
+    static constexpr std::size_t most_of_a_kind = 256;
+    std::size_t& count(Sighting::By by) { return counts_.at(static_cast<std::size_t>(by)); }
+    std::array<std::size_t, 5> counts_{};
+  };
   void consider_record(std::size_t at, std::size_t length, const std::set<std::size_t>& sizes, bool kept,
                        Found& found) const;
   void consider_table(std::size_t at, Found& found) const;
@@ -48,8 +65,14 @@ class Sightings {
   [[nodiscard]] double alive_share(std::size_t at, std::size_t bytes) const;
 
   ByteView layer_;
-  std::vector<bool> filler_;          // in a run of equal bytes
-  std::vector<std::uint32_t> alive_;  // how many bytes before that are not
+  [[nodiscard]] bool is_filler(std::size_t at) const {
+    return (filler_[at / word_bits] >> (at % word_bits) & 1U) != 0;
+  }
+  [[nodiscard]] std::size_t filler_before(std::size_t at) const;
+
+  static constexpr std::size_t word_bits = 64;
+  std::vector<std::uint64_t> filler_;           // a bit a byte: in a run of equal ones
+  std::vector<std::uint32_t> filler_of_words_;  // how many bits are set before each word
 };
 
 }  // namespace bayswap
