@@ -256,11 +256,11 @@ TEST(StateForms, ASnapshotOfNoKnownKindGoesIntoTheOthersEnvelope) {
   const StateMap& map = **maps.find("gb.chunked-a");
   const Blob inside = *open_envelope(core(bare_state), map.envelope);
   for (const Compression kind : {Compression::gzip, Compression::zlib, Compression::chunks}) {
-    const auto own = map_for(map, wrap(kind, inside), find_layers(wrap(kind, inside)));
+    const auto own = map_for(map, wrap(kind, inside));
     ASSERT_TRUE(own);
     EXPECT_TRUE(battery_in_state(*own, wrap(kind, inside), {{PartKind::sram, 32768, ""}}));
   }
-  EXPECT_FALSE(map_for(map, noise(202816, 4), find_layers(noise(202816, 4))));
+  EXPECT_FALSE(map_for(map, noise(202816, 4)));
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include <bayswap/content.hpp>
 
 #include <unordered_map>
+#include <unordered_set>
 
 namespace bayswap {
 
@@ -156,6 +157,7 @@ class TracingStore final : public Store {
 
   Store& below_;
   std::string trace_;
+  std::unordered_set<std::string> noted_;
 };
 
 struct ScanOptions {

@@ -79,15 +79,29 @@ class StateMaps {
   std::vector<std::shared_ptr<const StateMap>> added_;
 };
 
+/// A file that may be a state, with what has been unpacked of it so far. Not for several threads at once.
+class StateFile {
+ public:
+  StateFile(Blob bytes) : bytes_(std::move(bytes)) {}  // NOLINT(google-explicit-constructor)
+  [[nodiscard]] const Blob& bytes() const { return bytes_; }
+  /// As open_envelope.
+  [[nodiscard]] Result<Blob> layer(const Envelope& envelope) const;
+  /// As find_layers.
+  [[nodiscard]] const std::vector<Layer>& layers() const;
+
+ private:
+  Blob bytes_;
+  mutable std::vector<std::pair<Envelope, Result<Blob>>> opened_;
+  mutable std::optional<std::vector<Layer>> layers_;
+};
+
 /// Returns whether the file is a state of that kind: the envelope leads somewhere, sizes and marks agree.
 /// Nothing if it is not, otherwise why, a sentence each.
-[[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file);
+[[nodiscard]] std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const StateFile& file);
 
 /// Returns the map as it reads this file: itself, or, where another program has put the same snapshot into
-/// another envelope, with that one. `layers`: those of the file, by find_layers. Nothing if none is of that
-/// kind.
-[[nodiscard]] std::optional<StateMap> map_for(const StateMap& map, const Blob& file,
-                                              const std::vector<Layer>& layers);
+/// another envelope, with that one. Nothing if no layer of the file is of that kind.
+[[nodiscard]] std::optional<StateMap> map_for(const StateMap& map, const StateFile& file);
 
 /// Returns whether a layer can be the snapshot that such a state holds, whatever is around it: its marks are
 /// there. A map without marks in its layer is of none.
@@ -96,13 +110,13 @@ class StateMaps {
 /// Returns the battery save in a state, as the chips hold it: of each kind of part the slot that fits
 /// `chips`, or the only one. Fails with `not_recognised` if the file is no state of that kind, `does_not_fit`
 /// if several sizes could be meant and `chips` do not tell.
-[[nodiscard]] Result<Save> battery_in_state(const StateMap& map, const Blob& file,
+[[nodiscard]] Result<Save> battery_in_state(const StateMap& map, const StateFile& file,
                                             const std::vector<ChipFact>& chips);
 /// Returns the state with another battery save: its bytes and the checksums over them are exchanged, the
 /// envelope is closed again, every other byte stays. A clock that the map has no place for stays as the state
 /// has it. Fails as battery_in_state, and with `does_not_fit` for another part that has no place or is of
 /// another size.
-[[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery);
+[[nodiscard]] Result<Blob> grafted_state(const StateMap& map, const StateFile& file, const Save& battery);
 
 /// What is in a state.
 struct StateLook {
@@ -116,7 +130,7 @@ struct StateLook {
   std::optional<Save> save;  // the battery save, where there is one
 };
 /// Looks into it, by the maps alone. `chips` are those of the game.
-[[nodiscard]] StateLook look_at_state(const StateMaps& maps, const Blob& state,
+[[nodiscard]] StateLook look_at_state(const StateMaps& maps, const StateFile& state,
                                       std::optional<Platform> platform, const std::vector<ChipFact>& chips);
 
 /// What the ROM and the battery save of the same game are called beside the state at `path`, without their
@@ -155,7 +169,7 @@ struct BatteryFinds {
 /// Looks for the battery save in every layer and storage order, by the chip sizes of the game or of its
 /// platform: memory that is named, that a length or a table sets apart, that is alive between fillers, that
 /// equals or is like a known save. Only the first candidate can be certain.
-[[nodiscard]] BatteryFinds find_batteries(const Catalog& catalog, const Blob& state,
+[[nodiscard]] BatteryFinds find_batteries(const Catalog& catalog, const StateFile& state,
                                           const BatterySearch& what);
 
 /// What is different in one layer of two states.

@@ -59,10 +59,13 @@ Result<std::vector<FileInfo>> TracingStore::list(const std::string& folder) {
 }
 
 void TracingStore::note(char what, const std::string& path, std::uint64_t hash) {
-  trace_ += what;
-  put(trace_, path.size(), 4);
-  trace_ += path;
-  put(trace_, hash, 8);
+  std::string question;
+  question += what;
+  put(question, path.size(), 4);
+  question += path;
+  put(question, hash, 8);
+  // Asked again, with the same answer.
+  if (noted_.insert(question).second) trace_ += question;
 }
 
 namespace {

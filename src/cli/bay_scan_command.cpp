@@ -3,23 +3,17 @@
 #include <algorithm>
 #include <utility>
 
-#include "base/endian.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
+#include "cli/last_answer.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
-
-// What was looked at below a folder, as a TracingStore noted it.
-struct Watched {
-  std::string root;
-  std::string trace;
-};
 
 // Looks at the other bays only if something here is nameless. Notes what it looked at.
 void compare_with_others(const Books& books, BayView& view, std::vector<HeldSave>& saves,
@@ -90,74 +84,6 @@ std::vector<std::string> row_of(const HeldSave& save) {
                                                         : save.path)};
 }
 
-// What a scan printed, kept with what it had looked at: where all of that is still the same, so is the
-// answer.
-class LastScan {
- public:
-  LastScan(const Globals& globals, const Home& home, const Bay& bay, const std::string& titles)
-      : path_(normalized(
-            join_path(home.data, fmt::format("../scans/{}.{}", bay.name, globals.json ? "json" : "table")))) {
-    std::string words = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n", version(), local_time(0),
-                                    toned(Tone::bold, "x"), table_width(), bay.root, titles);
-    words += to_toml(bay);
-    for (const std::string& folder : {home.layouts, home.bays})
-      if (const auto files = disk_.list(folder))
-        for (const FileInfo& file : *files)
-          words += fmt::format("{} {}.{} {}\n", file.name, file.modified, file.modified_ns, file.size_bytes);
-    key_ = sha256({reinterpret_cast<const Byte*>(words.data()), words.size()}).hex();
-  }
-
-  /// The text to print again.
-  [[nodiscard]] std::optional<std::string> still_right() {
-    const auto file = disk_.read(path_);
-    if (!file || file->size() < digest_digits) return std::nullopt;
-    std::string_view rest(reinterpret_cast<const char*>(file->data()), file->size());
-    const std::string_view digest = rest.substr(0, digest_digits);
-    rest.remove_prefix(digest_digits);
-    if (sha256(file->view().subspan(digest_digits)).hex() != digest || take(rest) != key_)
-      return std::nullopt;
-    std::string text(take(rest));
-    while (!rest.empty()) {
-      LocalStore store{std::string(take(rest))};
-      if (!TracingStore::is_as_then(store, take(rest))) return std::nullopt;
-    }
-    return text;
-  }
-
-  void keep(const std::string& text, const std::vector<Watched>& watched) {
-    std::string rest;
-    put(rest, key_);
-    put(rest, text);
-    for (const Watched& one : watched) {
-      put(rest, one.root);
-      put(rest, one.trace);
-    }
-    const std::string all = sha256({reinterpret_cast<const Byte*>(rest.data()), rest.size()}).hex() + rest;
-    // A home folder that can't be written only makes the next scan slower.
-    (void)disk_.replace(path_, {reinterpret_cast<const Byte*>(all.data()), all.size()});
-  }
-
- private:
-  static constexpr std::size_t digest_digits = 64;
-  static constexpr std::size_t size_bytes = 8;  // in front of each text
-
-  static void put(std::string& out, std::string_view text) {
-    for (std::size_t i = 0; i < size_bytes; ++i) out += static_cast<char>(text.size() >> (8 * i));
-    out += text;
-  }
-  static std::string_view take(std::string_view& rest) {
-    if (rest.size() < size_bytes) return std::exchange(rest, {});
-    const std::size_t size = le64({reinterpret_cast<const Byte*>(rest.data()), size_bytes}, 0);
-    const std::string_view text = rest.substr(size_bytes, size);
-    rest.remove_prefix(size_bytes + text.size());
-    return text;
-  }
-
-  LocalStore disk_;
-  std::string path_;
-  std::string key_;
-};
-
 std::string in_words(const std::vector<HeldSave>& saves, const Bay& bay) {
   if (saves.empty())
     return fmt::format("No save was found in {}. `bayswap bay show {}` says where it looks.\n", bay.root,
@@ -190,7 +116,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   BAYSWAP_TRY(const PairBook pairs, PairBook::load(home));
   BAYSWAP_TRY(const auto place, open_place(bay));
-  LastScan last(globals, home, bay, titles.to_toml() + pairs.to_toml());
+  LastAnswer last(globals, home, bay, "scan", titles.to_toml() + pairs.to_toml());
   if (const auto text = last.still_right()) {
     fmt::print("{}", *text);
     return exit_done;

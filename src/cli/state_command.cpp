@@ -15,10 +15,10 @@ struct Job {
   StateJob state{globals, options};
 
   Result<int> show() {
-    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
-    const auto layers = find_layers(file);
+    const auto& layers = file.layers();
     if (globals.json) {
       Json all = Json::array();
       for (const Layer& layer : layers)
@@ -27,10 +27,11 @@ struct Job {
                        {"sha256", sha256(layer.bytes.view()).hex()}});
       Json ids = Json::array();
       for (const StateMap& map : kinds) ids.push_back(map.id);
-      print_json({{"path", options.state}, {"size_bytes", file.size()}, {"maps", ids}, {"layers", all}});
+      print_json(
+          {{"path", options.state}, {"size_bytes", file.bytes().size()}, {"maps", ids}, {"layers", all}});
       return exit_done;
     }
-    print_field("state", fmt::format("{}, {} bytes", options.state, file.size()));
+    print_field("state", fmt::format("{}, {} bytes", options.state, file.bytes().size()));
     for (std::size_t i = 0; i < kinds.size(); ++i) {
       print_field(i == 0 ? "kind" : "", fmt::format("{}: {}", kinds[i].id, kinds[i].about));
       for (const std::string& why : is_state_of(kinds[i], file).value_or(std::vector<std::string>{}))
@@ -49,7 +50,7 @@ struct Job {
   }
 
   // Where the map has what.
-  static void print_regions(const StateMap& map, const Blob& file) {
+  static void print_regions(const StateMap& map, const StateFile& file) {
     bool first = true;
     for (const Slot& slot : map.batteries) {
       const std::string bytes =
@@ -62,7 +63,7 @@ struct Job {
                                             to_text(map.envelope)));
       first = false;
     }
-    const auto sections = read_sections(map, file);
+    const auto sections = read_sections(map, file.bytes());
     if (!sections || map.items == StateMap::Items::none) return;
     print_field("snapshot", fmt::format("{} bytes", sections->body.size()));
     for (const StateItem& item : sections->items)
@@ -70,7 +71,7 @@ struct Job {
   }
 
   Result<int> take() {
-    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
@@ -120,7 +121,7 @@ struct Job {
   }
 
   Result<int> graft() {
-    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
@@ -157,10 +158,10 @@ struct Job {
     if (options.to.empty() && options.base.empty())
       return fail(ErrorCode::bad_usage, "convert to what?",
                   "say --to MAP, or --base FILE: a state that the other program wrote");
-    BAYSWAP_TRY(const Blob file, state.read_state(options.state));
+    BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
-    std::optional<Blob> base;
+    std::optional<StateFile> base;
     std::vector<StateMap> targets;
     if (!options.base.empty()) {
       BAYSWAP_TRY(base, state.read_state(options.base));
@@ -176,7 +177,7 @@ struct Job {
     for (const StateMap& from : kinds)
       for (const StateMap& to : targets) {
         if (made) break;
-        auto one = converted_state(from, file, to, base ? &*base : nullptr);
+        auto one = converted_state(from, file.bytes(), to, base ? &base->bytes() : nullptr);
         if (one)
           made = *std::move(one);
         else if (!failed || failed->code == ErrorCode::unsupported)
@@ -184,7 +185,7 @@ struct Job {
       }
     // Kinds that no map knows can still hold one and the same layer.
     if (!made && base && (kinds.empty() || targets.empty())) {
-      BAYSWAP_TRY(made, rewrapped_state(file, *base));
+      BAYSWAP_TRY(made, rewrapped_state(file.bytes(), base->bytes()));
     }
     if (!made) {
       if (failed) return tl::unexpected(*std::move(failed));
@@ -205,11 +206,12 @@ struct Job {
   }
 
   Result<int> diff() {
-    BAYSWAP_TRY(const Blob before, state.read_state(options.files.front()));
-    BAYSWAP_TRY(const Blob after, state.read_state(options.files.back()));
+    BAYSWAP_TRY(const StateFile before, state.read_state(options.files.front()));
+    BAYSWAP_TRY(const StateFile after, state.read_state(options.files.back()));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, before));
-    const auto changes = compare_states(before, after, kinds.empty() ? nullptr : &kinds.front());
+    const auto changes =
+        compare_states(before.bytes(), after.bytes(), kinds.empty() ? nullptr : &kinds.front());
     if (globals.json) {
       Json all = Json::array();
       for (const LayerChange& change : changes) {
@@ -272,7 +274,8 @@ struct Job {
     std::vector<StatePair> pairs;
     for (std::size_t i = 0; i < options.files.size(); i += 2) {
       StatePair pair;
-      BAYSWAP_TRY(pair.state, state.read_state(options.files[i]));
+      BAYSWAP_TRY(const StateFile one, state.read_state(options.files[i]));
+      pair.state = one.bytes();
       BAYSWAP_TRY(pair.battery, state.save_in(catalog, options.files[i + 1], *platform));
       pairs.push_back(std::move(pair));
     }

@@ -19,27 +19,26 @@ Json to_json(const Save& save) {
   return parts;
 }
 
-Result<Blob> StateJob::read_state(const std::string& path) {
+Result<StateFile> StateJob::read_state(const std::string& path) {
   BAYSWAP_TRY(Blob file, disk_.read(path, max_state_bytes));
   if (file.size() == 0)
     return fail(ErrorCode::not_recognised, fmt::format("{} is empty", path),
                 "copy it again from where it was made");
-  return file;
+  return StateFile(std::move(file));
 }
 
-Result<std::vector<StateMap>> StateJob::kinds_of(const StateMaps& maps, const Blob& file) const {
+Result<std::vector<StateMap>> StateJob::kinds_of(const StateMaps& maps, const StateFile& file) const {
   std::vector<StateMap> fitting;
   if (!options_.map.empty()) {
     BAYSWAP_TRY(const StateMap* named, maps.find(options_.map));
-    fitting.push_back(map_for(*named, file, find_layers(file)).value_or(*named));
+    fitting.push_back(map_for(*named, file).value_or(*named));
     return fitting;
   }
   for (const StateMap* map : maps.all(what_.platform))
     if (is_state_of(*map, file)) fitting.push_back(*map);
   if (!fitting.empty()) return fitting;
-  const auto layers = find_layers(file);
   for (const StateMap* map : maps.all(what_.platform))
-    if (auto other = map_for(*map, file, layers)) fitting.push_back(*std::move(other));
+    if (auto other = map_for(*map, file)) fitting.push_back(*std::move(other));
   return fitting;
 }
 
@@ -93,14 +92,14 @@ Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::s
     if (save && !save->is_blank()) what_.known.push_back({*std::move(save), known[i]});
   }
   for (const std::string& path : options_.others) {
-    BAYSWAP_TRY(Blob other, read_state(path));
-    what_.others.push_back(std::move(other));
+    BAYSWAP_TRY(const StateFile other, read_state(path));
+    what_.others.push_back(other.bytes());
   }
   return {};
 }
 
 Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& maps,
-                                       const Blob& file) const {
+                                       const StateFile& file) const {
   BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
   std::optional<Error> failed;
   bool blank = false;
@@ -132,7 +131,7 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
   return found;
 }
 
-Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps, const Blob& file,
+Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps& maps, const StateFile& file,
                                          BatterySearch what, bool print) const {
   if (!what.platform)
     return fail(ErrorCode::not_recognised,

@@ -21,14 +21,14 @@ class StateJob {
  public:
   StateJob(const Globals& globals, const StateOptions& options) : globals_(globals), options_(options) {}
 
-  [[nodiscard]] Result<Blob> read_state(const std::string& path);
+  [[nodiscard]] Result<StateFile> read_state(const std::string& path);
   /// The maps that the file is a state of, whatever is around its snapshot; only the one that was named,
   /// where one was.
-  [[nodiscard]] Result<std::vector<StateMap>> kinds_of(const StateMaps& maps, const Blob& file) const;
+  [[nodiscard]] Result<std::vector<StateMap>> kinds_of(const StateMaps& maps, const StateFile& file) const;
   /// By a map, or by search. Where nothing is certain all candidates are printed, and it fails with
   /// `not_recognised`.
   [[nodiscard]] Result<FoundBattery> battery(const Catalog& catalog, const StateMaps& maps,
-                                             const Blob& file) const;
+                                             const StateFile& file) const;
   /// A battery save from a file in any form.
   [[nodiscard]] Result<Save> save_in(const Catalog& catalog, const std::string& path,
                                      Platform platform) const;
@@ -39,7 +39,7 @@ class StateJob {
 
  private:
   [[nodiscard]] Result<FoundBattery> by_search(const Catalog& catalog, const StateMaps& maps,
-                                               const Blob& file, BatterySearch what, bool print) const;
+                                               const StateFile& file, BatterySearch what, bool print) const;
   void print_candidates(const BatteryFinds& finds) const;
 
   const Globals& globals_;

@@ -74,13 +74,14 @@ void look_for_title(const Blob& bytes, const Hints& hints, Finding& finding) {
 }  // namespace
 
 bool find_mapped_state(const Blob& bytes, const Hints& hints, Finding& finding) {
+  const StateFile file(bytes);
   const auto platform = platform_of(hints);
   const StateMap* found = nullptr;
   std::optional<Save> save;
   const auto ask = [&](const StateMaps& maps) {
     for (const StateMap* map : maps.all(platform)) {
-      if (!is_telling(*map) || !is_state_of(*map, bytes)) continue;
-      auto inside = battery_in_state(*map, bytes, hints.chips);
+      if (!is_telling(*map) || !is_state_of(*map, file)) continue;
+      auto inside = battery_in_state(*map, file, hints.chips);
       if (found != nullptr && (!inside || save)) continue;
       found = map;
       if (inside) save = *std::move(inside);
@@ -94,7 +95,7 @@ bool find_mapped_state(const Blob& bytes, const Hints& hints, Finding& finding) 
   finding.confidence = 0.97;
   finding.state_map = found->id;
   finding.evidence.push_back(fmt::format("{}: {}", found->id, found->about));
-  const auto reasons = is_state_of(*found, bytes).value_or(std::vector<std::string>{});
+  const auto reasons = is_state_of(*found, file).value_or(std::vector<std::string>{});
   finding.evidence.insert(finding.evidence.end(), reasons.begin(), reasons.end());
   if (is_png(bytes.view()))
     finding.evidence.emplace_back("it is a picture of the moment, which any viewer shows");

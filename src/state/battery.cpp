@@ -26,8 +26,8 @@ tl::unexpected<Error> no_such_state(const StateMap& map, std::string_view why) {
               "name another map, or none: then all are tried");
 }
 
-Result<Blob> layer_of(const StateMap& map, const Blob& file) {
-  auto layer = open_envelope(file, map.envelope);
+Result<Blob> layer_of(const StateMap& map, const StateFile& file) {
+  auto layer = file.layer(map.envelope);
   if (!layer) return no_such_state(map, layer.error().message);
   return layer;
 }
@@ -145,6 +145,17 @@ bool is_there(const StateMark& mark, ByteView bytes) {
 
 }  // namespace
 
+Result<Blob> StateFile::layer(const Envelope& envelope) const {
+  for (const auto& [known, bytes] : opened_)
+    if (known == envelope) return bytes;
+  return opened_.emplace_back(envelope, open_envelope(bytes_, envelope)).second;
+}
+
+const std::vector<Layer>& StateFile::layers() const {
+  if (!layers_) layers_ = find_layers(bytes_);
+  return *layers_;
+}
+
 bool is_snapshot_of(const StateMap& map, ByteView layer) {
   bool any = false;
   for (const StateMark& mark : map.marks) {
@@ -155,10 +166,10 @@ bool is_snapshot_of(const StateMap& map, ByteView layer) {
   return any;
 }
 
-std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const Blob& file) {
+std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const StateFile& file) {
   for (const StateMark& mark : map.marks)
-    if (mark.in_file && !is_there(mark, file.view())) return std::nullopt;
-  const auto layer = open_envelope(file, map.envelope);
+    if (mark.in_file && !is_there(mark, file.bytes().view())) return std::nullopt;
+  const auto layer = file.layer(map.envelope);
   if (!layer) return std::nullopt;
   std::vector<std::string> why;
   if (!map.envelope.empty())
@@ -177,7 +188,7 @@ std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const B
   if (marked > 0) why.push_back(fmt::format("{} bytes that all of them have are there", marked));
   if (map.envelope.empty() && map.marks.empty() && map.layer_bytes.empty()) return std::nullopt;
   if (map.body_bytes > 0 && map.body != map.envelope) {
-    const auto body = open_envelope(file, map.body);
+    const auto body = file.layer(map.body);
     if (!body || body->size() < map.body_bytes ||
         (map.items != StateMap::Items::table && body->size() != map.body_bytes))
       return std::nullopt;
@@ -189,7 +200,8 @@ std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const B
   return why;
 }
 
-Result<Save> battery_in_state(const StateMap& map, const Blob& file, const std::vector<ChipFact>& chips) {
+Result<Save> battery_in_state(const StateMap& map, const StateFile& file,
+                              const std::vector<ChipFact>& chips) {
   if (!is_state_of(map, file)) return no_such_state(map, "sizes or marks do not agree");
   BAYSWAP_TRY(const Blob layer, layer_of(map, file));
   BAYSWAP_TRY(const auto parts, placed_parts(map, layer, chips));
@@ -202,7 +214,7 @@ Result<Save> battery_in_state(const StateMap& map, const Blob& file, const std::
   return save;
 }
 
-Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& battery) {
+Result<Blob> grafted_state(const StateMap& map, const StateFile& file, const Save& battery) {
   if (!is_state_of(map, file)) return no_such_state(map, "sizes or marks do not agree");
   BAYSWAP_TRY(const Blob layer, layer_of(map, file));
   std::vector<ChipFact> chips;
@@ -228,7 +240,7 @@ Result<Blob> grafted_state(const StateMap& map, const Blob& file, const Save& ba
     const std::vector<Byte> value = value_of(field, out);
     std::copy(value.begin(), value.end(), out.begin() + static_cast<std::ptrdiff_t>(field.at));
   }
-  return close_envelope(file, map.envelope, Blob::copy_of(out));
+  return close_envelope(file.bytes(), map.envelope, Blob::copy_of(out));
 }
 
 }  // namespace bayswap

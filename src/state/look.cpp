@@ -27,10 +27,10 @@ std::optional<Blob> picture_in_state(const Blob& state) {
   return std::nullopt;
 }
 
-StateLook look_at_state(const StateMaps& maps, const Blob& state, std::optional<Platform> platform,
+StateLook look_at_state(const StateMaps& maps, const StateFile& state, std::optional<Platform> platform,
                         const std::vector<ChipFact>& chips) {
   StateLook look;
-  look.picture = is_png(state.view());
+  look.picture = is_png(state.bytes().view());
   for (const StateMap* map : maps.all(platform)) {
     if (!is_state_of(*map, state)) continue;
     if (look.map.empty()) look.map = map->id;

@@ -33,13 +33,13 @@ bool is_filler(ByteView bytes) {
 
 class Searcher {
  public:
-  Searcher(const Catalog& catalog, const Blob& state, const BatterySearch& what)
+  Searcher(const Catalog& catalog, const StateFile& state, const BatterySearch& what)
       : catalog_(catalog), state_(state), what_(what), shapes_(shapes_of(catalog, what)) {
     for (const Shape& shape : shapes_) sizes_.insert(shape.stored());
   }
 
   BatteryFinds run() {
-    const auto layers = find_layers(state_);
+    const auto& layers = state_.layers();
     for (const Layer& layer : layers) {
       look_for_known(layer);
       if (!shapes_.empty() && !is_divided(layers, layer)) look_into(layer);
@@ -337,7 +337,7 @@ class Searcher {
   }
 
   const Catalog& catalog_;
-  const Blob& state_;
+  const StateFile& state_;
   const BatterySearch& what_;
   std::vector<Shape> shapes_;
   std::set<std::size_t> sizes_;
@@ -347,7 +347,7 @@ class Searcher {
 
 }  // namespace
 
-BatteryFinds find_batteries(const Catalog& catalog, const Blob& state, const BatterySearch& what) {
+BatteryFinds find_batteries(const Catalog& catalog, const StateFile& state, const BatterySearch& what) {
   return Searcher(catalog, state, what).run();
 }
 

@@ -19,9 +19,9 @@ tl::unexpected<Error> other_core(std::string_view a, std::string_view b) {
 
 }  // namespace
 
-std::optional<StateMap> map_for(const StateMap& map, const Blob& file, const std::vector<Layer>& layers) {
+std::optional<StateMap> map_for(const StateMap& map, const StateFile& file) {
   if (is_state_of(map, file)) return map;
-  for (const Layer& layer : layers) {
+  for (const Layer& layer : file.layers()) {
     if (!is_snapshot_of(map, layer.bytes.view())) continue;
     if (!map.layer_bytes.empty() &&
         !std::binary_search(map.layer_bytes.begin(), map.layer_bytes.end(), layer.bytes.size()))

@@ -1,0 +1,160 @@
+#include "cli/state_place.hpp"
+
+#include <algorithm>
+
+#include "base/checksum.hpp"
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/session.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+std::string digest(const Save& save) {
+  Content content;
+  content.kind = Content::Kind::chips;
+  content.chips = save;
+  return digest_of(content).hex();
+}
+
+}  // namespace
+
+std::string short_digest(const std::string& text) {
+  return fmt::format("{:08x}", crc32({reinterpret_cast<const Byte*>(text.data()), text.size()}));
+}
+
+std::string_view to_text(Verdict verdict) {
+  switch (verdict) {
+    case Verdict::unknown:
+      return "unknown";
+    case Verdict::blank:
+      return "none";
+    case Verdict::alone:
+      return "alone";
+    case Verdict::same:
+      return "same";
+    case Verdict::older:
+      return "older";
+    case Verdict::newer:
+      return "newer";
+  }
+  return "";
+}
+
+Result<Bay> bay_at(const Home& home, const std::string& name) {
+  LocalStore disk;
+  BAYSWAP_TRY(const auto info, disk.stat(name));
+  const bool folder = info && info->kind == FileInfo::Kind::folder;
+  auto bay = is_bay_name(name) || !folder ? find_bay(home, name) : tl::unexpected(Error{});
+  if (bay || !folder) return bay;
+  return bay_like("beside-rom", "folder", disk.absolute_path(name));
+}
+
+Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, Bay bay) {
+  auto place = std::make_unique<StatePlace>();
+  BAYSWAP_TRY(place->books_, Books::load(globals));
+  place->bay_ = std::move(bay);
+  BAYSWAP_TRY(place->store_, open_place(place->bay_));
+  place->traced_ = std::make_unique<TracingStore>(*place->store_);
+  place->memory_path_ =
+      normalized(join_path(place->books_->home.data, fmt::format("../scans/{}.{}.states", place->bay_.name,
+                                                                 short_digest(place->bay_.root))));
+  LocalStore disk;
+  place->memory_ = ScanMemory::load(disk, place->memory_path_);
+  place->view_ = std::make_unique<BayView>(place->books_->catalog, place->bay_, *place->traced_,
+                                           place->books_->view_options());
+  return place;
+}
+
+Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, const std::string& name) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(Bay bay, bay_at(home, name));
+  return open(globals, std::move(bay));
+}
+
+Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& states,
+                                                  const StateMaps& maps) {
+  std::vector<ListedState> listed;
+  for (const HeldState& state : states) {
+    ListedState one;
+    one.state = &state;
+    const ScanMemory::Row row = row_of(state, maps);
+    one.map = row.label;
+    one.picture = row.thumbnail;
+    one.verdict = verdict_of(state, row);
+    listed.push_back(std::move(one));
+  }
+  if (memory_.changed()) {
+    LocalStore disk;
+    (void)memory_.save(disk, memory_path_);
+  }
+  return listed;
+}
+
+// What the file holds: label is the map, code the battery save's digest, or "-" where it is blank.
+ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps) {
+  const std::string key = fmt::format("{}|{}|{}|{}\n", state.path, state.size_bytes,
+                                      state.modified.value_or(0), maps.all().size());
+  if (const ScanMemory::Row* known = memory_.find(key)) {
+    ScanMemory::Row row = *known;
+    memory_.add(key, row);
+    return row;
+  }
+  ScanMemory::Row row;
+  const auto bytes = traced_->read(state.path, max_state_bytes);
+  if (!bytes) return row;
+  const auto chips = state.rom != nullptr ? view_->facts_of(*state.rom).chips : std::vector<ChipFact>{};
+  StateLook look = look_at_state(maps, *bytes, state.rule->platform, chips);
+  if (look.map.empty() && state.rom != nullptr) {
+    BatterySearch what;
+    what.platform = state.rule->platform;
+    what.chips = chips;
+    what.tells_chips = view_->facts_of(*state.rom).tells_chips;
+    what.maps = &maps;
+    const BatteryFinds finds = find_batteries(books_->catalog, *bytes, what);
+    if (!finds.candidates.empty() && finds.candidates.front().certain)
+      look.save = finds.candidates.front().save;
+  }
+  row.label = look.map;
+  row.thumbnail = look.picture;
+  row.code = look.battery == StateLook::Battery::blank ? "-" : look.save ? digest(*look.save) : "";
+  memory_.add(key, row);
+  return row;
+}
+
+Verdict StatePlace::verdict_of(const HeldState& state, const ScanMemory::Row& row) {
+  if (row.code.empty()) return Verdict::unknown;
+  if (row.code == "-") return Verdict::blank;
+  const Beside& beside = beside_of(state);
+  if (beside.digest.empty()) return Verdict::alone;
+  if (beside.digest == row.code) return Verdict::same;
+  return state.modified.value_or(0) < beside.modified ? Verdict::older : Verdict::newer;
+}
+
+const StatePlace::Beside& StatePlace::beside_of(const HeldState& state) {
+  const auto known = beside_.find(state.game);
+  if (known != beside_.end()) return known->second;
+  Beside found;
+  const auto saves = view_->saves(BayView::Depth::names);
+  for (const HeldSave& save : saves ? **saves : std::vector<HeldSave>{}) {
+    if (save.kind != SaveKind::battery || !save.facts.rom_path ||
+        lower(stem_of(*save.facts.rom_path)) != lower(state.game))
+      continue;
+    Hints hints;
+    hints.platform = saves_as(state.rule->platform);
+    if (state.rom != nullptr) hints.chips = view_->facts_of(*state.rom).chips;
+    IssueList issues;
+    const auto content = load_save(*view_, save, hints, issues);
+    if (content && !content->is_blank()) {
+      const auto memory = std::find_if(save.held.begin(), save.held.end(),
+                                       [](const HeldFile& file) { return file.role.kind != PartKind::rtc; });
+      found = {memory == save.held.end() ? save.path : memory->path, digest(content->chips),
+               save.modified.value_or(0)};
+    }
+    break;
+  }
+  return beside_.emplace(state.game, std::move(found)).first->second;
+}
+
+}  // namespace bayswap::cli
