@@ -253,5 +253,18 @@ TEST_F(DemoStates, AreToldFromBatterySavesWhateverTheyAreCalled) {
   }
 }
 
+TEST_F(StateCli, FormattedMemoryIsNoSave) {
+  put("fresh.state", core("pce/pce-fresh/coreF/N/Tideward (World).state.auto"));
+  const Outcome fresh =
+      bayswap({"state", "battery", folder_ / "fresh.state", "--platform", "pce", "--out", folder_ / "f"});
+  EXPECT_EQ(fresh.code, 4);
+  EXPECT_TRUE(has(fresh.err, "no battery save is in this state"));
+  EXPECT_FALSE(exists("f"));
+  EXPECT_EQ(bayswap({"state", "battery", folder_ / "fresh.state", "--platform", "pce", "--candidate", "1",
+                     "--out", folder_ / "f"})
+                .code,
+            0);
+}
+
 }  // namespace
 }  // namespace bayswap::test

@@ -162,7 +162,10 @@ void print_plan(const Plan& plan, bool explain) {
   std::string heading = std::string(to_text(plan.kind));
   if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
   if (plan.kind == EntryKind::undo || plan.kind == EntryKind::restore) heading = plan.reason;
-  if (plan.kind == EntryKind::carry) heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
+  if (plan.kind == EntryKind::carry && plan.from_bay == plan.to_bay)
+    heading = plan.reason;
+  else if (plan.kind == EntryKind::carry)
+    heading += fmt::format(" from {} to {}", plan.from_bay, plan.to_bay);
   fmt::print("{}\n", toned(Tone::bold, printable(heading)));
   explain ? print_steps(plan) : print_changes(plan);
   for (const auto level : {PlanIssue::Level::note, PlanIssue::Level::warning})

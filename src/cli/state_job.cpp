@@ -1,5 +1,6 @@
 #include "cli/state_job.hpp"
 
+#include <bayswap/card.hpp>
 #include <bayswap/inspect.hpp>
 
 #include <algorithm>
@@ -98,6 +99,17 @@ Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::s
   return {};
 }
 
+namespace {
+
+// A console's own memory, which it or the program formats long before anything is saved.
+bool is_only_formatted(const Save& save) {
+  if (save.parts.size() != 1) return false;
+  const auto card = open_card(save.parts.front().bytes);
+  return card && to_text((*card)->kind()) == tag(save.platform) && (*card)->entries().empty();
+}
+
+}  // namespace
+
 Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& maps,
                                        const StateFile& file) const {
   BAYSWAP_TRY(const auto kinds, kinds_of(maps, file));
@@ -124,6 +136,12 @@ Result<FoundBattery> StateJob::battery(const Catalog& catalog, const StateMaps& 
   if (!what.platform && !kinds.empty()) what.platform = kinds.front().platform;
   const bool only_size_open = failed && what_.chips.empty() && options_.candidate == 0;
   auto found = by_search(catalog, maps, file, std::move(what), !only_size_open);
+  if (found && options_.candidate == 0 && is_only_formatted(found->save))
+    return fail(ErrorCode::not_found,
+                fmt::format("{}: no battery save is in this state: its backup memory is formatted, and holds "
+                            "no save",
+                            options_.state),
+                "nothing was written; --candidate 1 takes the memory all the same");
   if (!found && only_size_open && found.error().code == ErrorCode::not_recognised) {
     failed->message = fmt::format("{}: {}", options_.state, failed->message);
     return tl::unexpected(*std::move(failed));

@@ -85,13 +85,25 @@ std::string empty_slots(const std::vector<ListedState>& listed, const std::strin
   return joined(ranges, ", ");
 }
 
+// With the games that there are states of.
+Error no_state_of(BayView& view, const StateOptions& options) {
+  std::vector<std::string> games;
+  const auto all = held_states(view);
+  for (const HeldState& one : all ? *all : std::vector<HeldState>{})
+    if (games.empty() || games.back() != one.game) games.push_back(one.game);
+  constexpr std::size_t shown = 8;
+  if (games.size() > shown) games.resize(shown);
+  return {ErrorCode::not_found,
+          fmt::format("no state of '{}' is in {}", printable(options.game), options.place),
+          games.empty() ? "there are no states at all; their names stand in `states` of the bay file"
+                        : fmt::format("there are states of {}", printable(joined(games, ", "))),
+          {}};
+}
+
 Result<std::vector<HeldState>> wanted(StatePlace& place, const StateOptions& options) {
   if (options.game.empty()) return held_states(place.view());
   BAYSWAP_TRY(auto states, find_states(place.view(), options.game));
-  if (states.empty())
-    return fail(ErrorCode::not_found,
-                fmt::format("no state of '{}' is in {}", printable(options.game), options.place),
-                "`bayswap state list` without a game lists all");
+  if (states.empty()) return tl::unexpected(no_state_of(place.view(), options));
   return states;
 }
 
@@ -218,6 +230,7 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
                   "a slot is a number from 0 to 999, or auto");
   BAYSWAP_TRY(const auto place, StatePlace::open(globals, options.place));
   BAYSWAP_TRY(const auto states, find_states(place->view(), options.game));
+  if (states.empty()) return tl::unexpected(no_state_of(place->view(), options));
   const auto state =
       std::find_if(states.begin(), states.end(), [&](const HeldState& one) { return one.slot == *from; });
   if (state == states.end()) {
@@ -226,8 +239,7 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
     return fail(ErrorCode::not_found,
                 fmt::format("no state of '{}' is in slot {} of {}", printable(options.game), to_text(*from),
                             options.place),
-                slots.empty() ? "`bayswap state list` shows what there is"
-                              : fmt::format("it has slots {}", joined(slots, ", ")));
+                fmt::format("it has slots {}", joined(slots, ", ")));
   }
   BAYSWAP_TRY(const Plan plan, plan_slot_change(place->view(), *state, *to, move, options.replace));
   std::optional<std::int64_t> entry;
