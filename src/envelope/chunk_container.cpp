@@ -85,22 +85,31 @@ std::vector<ContainerItem> items(const Blob& file) {
     auto found = chunks_in_form(bytes, form);
     if (found.size() > best.size()) best = std::move(found);
   };
-  for (std::size_t from = 0; from <= std::min(max_from, bytes.size() - 16); ++from) {
-    if (!is_name_byte(bytes[from]) && !is_name_byte(bytes[from + 2]) && !is_name_byte(bytes[from + 4]) &&
-        !is_name_byte(bytes[from + 8]))
-      continue;
-    for (const std::size_t name : {std::size_t{16}, std::size_t{8}, std::size_t{4}, std::size_t{3}}) {
-      ChunkForm decimal{from, name, decimal_digits, false, false, false, true, 1};
-      consider(decimal);
-      for (const std::size_t length : {std::size_t{8}, std::size_t{4}, std::size_t{2}})
-        for (const bool big : {false, true})
-          for (const bool first : {false, true})
-            for (const bool counts : {false, true})
+  // Most forms have no name where the first one should be: those are passed by at once.
+  constexpr std::array<std::size_t, 4> widths{16, 8, 4, 3};
+  constexpr std::array<std::size_t, 3> lengths{8, 4, 2};
+  constexpr std::size_t places = max_from + lengths.front() + 1;
+  std::array<std::array<bool, widths.size()>, places> named{};
+  for (std::size_t at = 0; at < places; ++at)
+    for (std::size_t w = 0; w < widths.size(); ++w)
+      named.at(at).at(w) =
+          at + widths.at(w) <= bytes.size() && !name_of(bytes.subspan(at, widths.at(w))).empty();
+  for (std::size_t from = 0; from <= std::min(max_from, bytes.size() - 16); ++from)
+    for (std::size_t w = 0; w < widths.size(); ++w) {
+      const std::size_t name = widths.at(w);
+      if (named.at(from).at(w)) consider({from, name, decimal_digits, false, false, false, true, 1});
+      for (const std::size_t length : lengths)
+        for (const bool first : {false, true}) {
+          if (!named.at(first ? from + length : from).at(w)) continue;
+          for (const bool big : {false, true})
+            for (const bool counts : {false, true}) {
+              if (!head_at(bytes, from, {from, name, length, big, first, counts, false, 1})) continue;
               for (const std::size_t alignment :
                    {std::size_t{1}, std::size_t{2}, std::size_t{4}, std::size_t{8}, std::size_t{16}})
                 consider({from, name, length, big, first, counts, false, alignment});
+            }
+        }
     }
-  }
   return best;
 }
 
