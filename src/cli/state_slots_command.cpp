@@ -127,12 +127,9 @@ std::string in_words(StatePlace& place, const std::vector<ListedState>& listed) 
         text +=
             fmt::format("battery save beside: {}, {}\n", printable(beside.path), local_time(beside.modified));
     }
-    const Tone tone = one.verdict == Verdict::older || one.verdict == Verdict::blank ? Tone::warn
-                      : one.verdict == Verdict::same                                 ? Tone::good
-                                                                                     : Tone::plain;
     rows.push_back({to_text(one.state->slot), one.state->modified ? local_time(*one.state->modified) : "",
                     std::to_string(one.state->size_bytes), one.picture ? "yes" : "",
-                    toned(tone, std::string(in_words(one.verdict))), printable(one.state->path)});
+                    std::string(in_words(one.verdict)), printable(one.state->path)});
   }
   flush();
   return text;
