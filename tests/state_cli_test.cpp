@@ -266,5 +266,47 @@ TEST_F(StateCli, FormattedMemoryIsNoSave) {
             0);
 }
 
+// A folder as players have them: states cut short, empty, under a battery save's name and the other way
+// round.
+TEST_F(StateCli, AMessyFolderIsToldApart) {
+  const auto rom = core_files().read("roms/gb-mbc5-32k/A/Tideward (World).gb");
+  ASSERT_TRUE(rom);
+  for (const char* copy : {"place/Tideward.gb", "place/Tideward (World) [b].gb", "target/Tideward.gb"})
+    put(copy, *rom);
+  put("place/Tideward.srm", memory(0x31));
+  put("place/Tideward.state", read("a.state"));
+  put("place/Tideward.state2", Blob());
+  put("place/Tideward.state9", memory(0x31));
+  put("place/Tideward.ss1", read("picture.ss1"));
+  put("place/Tideward.ss4", read("picture.ss1").slice(0, 900));
+  const auto listed = json({"state", "list", folder_ / "place", "Tideward"});
+  std::map<std::string, std::string> found;
+  for (const auto& one : listed["states"]) found[one["path"]] = one["battery"];
+  const std::map<std::string, std::string> expected{{"Tideward.state", "same"},
+                                                    {"Tideward.state2", "empty file"},
+                                                    {"Tideward.state9", "no state"},
+                                                    {"Tideward.ss1", "same"},
+                                                    {"Tideward.ss4", "unknown"}};
+  EXPECT_EQ(found, expected);
+  EXPECT_EQ(
+      bayswap({"state", "copy", "Tideward", "--in", folder_ / "place", "--slot", "2", "--to-slot", "5"}).code,
+      3);
+  EXPECT_EQ(json({"inspect", folder_ / "place/Tideward.ss4"}, 4)[0]["kind"], "unknown");
+  // A state in a battery save's place, whole or cut short, is never carried as one.
+  for (const char* name : {"place", "target"})
+    ASSERT_EQ(bayswap({"bay", "add", name, "--like", "beside-rom", "--root", folder_ / name}).code, 0);
+  for (const Blob& state : {read("picture.ss1"), read("picture.ss1").slice(0, 900), read("a.state"),
+                            read("a.state").slice(0, 30000)}) {
+    put("place/Tideward.srm", state);
+    EXPECT_EQ(bayswap({"carry", "place/Tideward.srm", "--from", "place", "--to", "target", "--yes",
+                       "--accept", "short"})
+                  .code,
+              4);
+    EXPECT_EQ(bayswap({"carry", "Tideward", "--from", "place", "--to", "target", "--yes"}).code == 0, false);
+    EXPECT_FALSE(exists("target/Tideward.sav"));
+    EXPECT_FALSE(exists("target/Tideward.srm"));
+  }
+}
+
 }  // namespace
 }  // namespace bayswap::test

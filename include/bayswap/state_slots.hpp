@@ -10,7 +10,10 @@ namespace bayswap {
 struct StateSlot {
   bool automatic = false;
   int number = 0;
-  [[nodiscard]] auto operator<=>(const StateSlot&) const = default;
+  [[nodiscard]] bool operator==(const StateSlot&) const = default;
+  [[nodiscard]] bool operator<(const StateSlot& other) const {
+    return std::pair(automatic, number) < std::pair(other.automatic, other.number);
+  }
 };
 /// "3" or "auto".
 [[nodiscard]] std::string to_text(StateSlot slot);
@@ -21,6 +24,7 @@ struct StateSlot {
 struct HeldState {
   std::string path;  // below the bay's root
   const PlatformRule* rule = nullptr;
+  bool any_platform = false;       // rules of several platforms fit, and no ROM tells which
   const NameRule* name = nullptr;  // one of rule->states
   StateSlot slot;
   std::string game;              // the ROM's stem, or what the name has in its place

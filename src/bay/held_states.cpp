@@ -98,6 +98,9 @@ class StateScanner {
       found_.push_back(std::move(state));
     else if (found_[known->second].rom == nullptr && state.rom != nullptr)
       found_[known->second] = std::move(state);
+    else if (found_[known->second].rom == nullptr &&
+             saves_as(found_[known->second].rule->platform) != saves_as(state.rule->platform))
+      found_[known->second].any_platform = true;
   }
 
   static bool shift_digit(NameRule::Words& words) {
@@ -118,9 +121,12 @@ class StateScanner {
   std::vector<HeldState> found_;
 };
 
+bool is_called(const HeldState& state, const std::string& what) {
+  const std::string low = lower(what);
+  return lower(state.path) == low || lower(state.game) == low || lower(name_of(state.path)) == low;
+}
 bool is_named(const HeldState& state, const std::string& what) {
   const std::string low = lower(what);
-  if (lower(state.path) == low || lower(state.game) == low || lower(name_of(state.path)) == low) return true;
   if (normalized_title(state.game) == normalized_title(what)) return true;
   if (state.rom == nullptr) return false;
   const GameId& game = state.rom->facts.game;
@@ -148,7 +154,11 @@ Result<std::vector<HeldState>> held_states(BayView& view) {
 
 Result<std::vector<HeldState>> find_states(BayView& view, const std::string& game) {
   BAYSWAP_TRY(std::vector<HeldState> all, held_states(view));
-  std::erase_if(all, [&](const HeldState& one) { return !is_named(one, game); });
+  // The very name before what only reads like it, or is the title of several dumps.
+  const bool called =
+      std::any_of(all.begin(), all.end(), [&](const HeldState& one) { return is_called(one, game); });
+  std::erase_if(all,
+                [&](const HeldState& one) { return called ? !is_called(one, game) : !is_named(one, game); });
   std::set<std::string> games;
   for (const HeldState& one : all) games.insert(one.game);
   if (games.size() > 1)

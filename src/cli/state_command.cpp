@@ -116,8 +116,10 @@ struct Job {
   void print_found(const FoundBattery& found) const {
     const bool searched = found.map.origin == "found";
     print_field("read", searched ? options.state : fmt::format("{} as {}", options.state, found.map.id));
+    constexpr std::size_t most = 4;
     if (searched)
-      for (const std::string& why : found.evidence) print_field("", why);
+      for (std::size_t i = 0; i < std::min(most, found.evidence.size()); ++i)
+        print_field("", found.evidence[i]);
   }
 
   Result<int> graft() {

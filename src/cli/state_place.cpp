@@ -11,6 +11,10 @@
 namespace bayswap::cli {
 namespace {
 
+// In the place of a battery save's digest.
+constexpr const char* is_blank_memory = "-";
+constexpr const char* not_a_state = "=";
+
 std::string digest(const Save& save) {
   Content content;
   content.kind = Content::Kind::chips;
@@ -28,6 +32,10 @@ std::string_view to_text(Verdict verdict) {
   switch (verdict) {
     case Verdict::unknown:
       return "unknown";
+    case Verdict::empty:
+      return "empty file";
+    case Verdict::battery_save:
+      return "no state";
     case Verdict::blank:
       return "none";
     case Verdict::alone:
@@ -81,6 +89,7 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
     one.state = &state;
     const ScanMemory::Row row = row_of(state, maps);
     one.map = row.label;
+    one.platform = row.platform;
     one.picture = row.thumbnail;
     one.verdict = verdict_of(state, row);
     listed.push_back(std::move(one));
@@ -94,8 +103,9 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
 
 // What the file holds: label is the map, code the battery save's digest, or "-" where it is blank.
 ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps) {
-  const std::string key = fmt::format("{}|{}|{}|{}\n", state.path, state.size_bytes,
-                                      state.modified.value_or(0), maps.all().size());
+  const std::string key =
+      fmt::format("{}|{}|{}|{}|{}\n", state.path, state.size_bytes, state.modified.value_or(0),
+                  maps.all().size(), state.rom != nullptr ? state.rom->path : "");
   if (const ScanMemory::Row* known = memory_.find(key)) {
     ScanMemory::Row row = *known;
     memory_.add(key, row);
@@ -105,27 +115,41 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
   const auto bytes = traced_->read(state.path, max_state_bytes);
   if (!bytes) return row;
   const auto chips = state.rom != nullptr ? view_->facts_of(*state.rom).chips : std::vector<ChipFact>{};
-  StateLook look = look_at_state(maps, *bytes, state.rule->platform, chips);
+  const std::optional<Platform> platform =
+      state.any_platform ? std::nullopt : std::optional(state.rule->platform);
+  const StateFile file(*bytes);
+  StateLook look = look_at_state(maps, file, platform, chips);
+  row.platform = platform ? tag(*platform) : look.map.substr(0, look.map.find('.'));
   if (look.map.empty() && state.rom != nullptr) {
     BatterySearch what;
     what.platform = state.rule->platform;
     what.chips = chips;
     what.tells_chips = view_->facts_of(*state.rom).tells_chips;
     what.maps = &maps;
-    const BatteryFinds finds = find_batteries(books_->catalog, *bytes, what);
+    const BatteryFinds finds = find_batteries(books_->catalog, file, what);
     if (!finds.candidates.empty() && finds.candidates.front().certain)
       look.save = finds.candidates.front().save;
+    // A file that is little but the memory is a battery save under a state's name.
+    if (look.save && bytes->size() < look.save->parts.front().bytes.size() * 5 / 4) {
+      row.code = not_a_state;
+      memory_.add(key, row);
+      return row;
+    }
   }
   row.label = look.map;
   row.thumbnail = look.picture;
-  row.code = look.battery == StateLook::Battery::blank ? "-" : look.save ? digest(*look.save) : "";
+  row.code = look.battery == StateLook::Battery::blank ? is_blank_memory
+             : look.save                               ? digest(*look.save)
+                                                       : "";
   memory_.add(key, row);
   return row;
 }
 
 Verdict StatePlace::verdict_of(const HeldState& state, const ScanMemory::Row& row) {
+  if (state.size_bytes == 0) return Verdict::empty;
   if (row.code.empty()) return Verdict::unknown;
-  if (row.code == "-") return Verdict::blank;
+  if (row.code == not_a_state) return Verdict::battery_save;
+  if (row.code == is_blank_memory) return Verdict::blank;
   const Beside& beside = beside_of(state);
   if (beside.digest.empty()) return Verdict::alone;
   if (beside.digest == row.code) return Verdict::same;

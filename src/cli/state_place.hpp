@@ -12,7 +12,7 @@
 namespace bayswap::cli {
 
 /// What a state's battery save is to the one beside the state.
-enum class Verdict { unknown, blank, alone, same, older, newer };
+enum class Verdict { unknown, empty, battery_save, blank, alone, same, older, newer };
 [[nodiscard]] std::string_view to_text(Verdict verdict);
 
 /// Tells folders apart in the names of what is remembered of them.
@@ -20,6 +20,7 @@ enum class Verdict { unknown, blank, alone, same, older, newer };
 
 struct ListedState {
   const HeldState* state = nullptr;
+  std::string platform;  // tag; empty where nothing tells
   std::string map;
   bool picture = false;
   Verdict verdict = Verdict::unknown;

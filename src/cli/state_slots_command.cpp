@@ -21,6 +21,10 @@ std::string_view in_words(Verdict verdict) {
   switch (verdict) {
     case Verdict::unknown:
       return "not known: no map";
+    case Verdict::empty:
+      return "no state: empty file";
+    case Verdict::battery_save:
+      return "no state: a battery save";
     case Verdict::blank:
       return "none in it";
     case Verdict::alone:
@@ -39,6 +43,10 @@ std::string_view on_sheet(Verdict verdict) {
   switch (verdict) {
     case Verdict::unknown:
       return "battery save not known";
+    case Verdict::empty:
+      return "empty file";
+    case Verdict::battery_save:
+      return "no state, a battery save";
     case Verdict::blank:
       return "no battery save in it";
     case Verdict::alone:
@@ -53,9 +61,14 @@ std::string_view on_sheet(Verdict verdict) {
   return "";
 }
 
+std::string titled(const ListedState& one) {
+  const std::string game = printable(one.state->game);
+  return one.platform.empty() ? game : fmt::format("{} ({})", game, one.platform);
+}
+
 Json to_json(const ListedState& one) {
   return {{"game", one.state->game},
-          {"platform", tag(one.state->rule->platform)},
+          {"platform", one.platform},
           {"slot", one.state->slot.automatic ? Json("auto") : Json(one.state->slot.number)},
           {"path", one.state->path},
           {"size_bytes", one.state->size_bytes},
@@ -121,8 +134,7 @@ std::string in_words(StatePlace& place, const std::vector<ListedState>& listed) 
     if (one.state->game != game) {
       flush();
       game = one.state->game;
-      text += fmt::format(
-          "{}\n", toned(Tone::bold, fmt::format("{} ({})", printable(game), tag(one.state->rule->platform))));
+      text += fmt::format("{}\n", toned(Tone::bold, titled(one)));
       if (const StatePlace::Beside& beside = place.beside_of(*one.state); !beside.path.empty())
         text +=
             fmt::format("battery save beside: {}, {}\n", printable(beside.path), local_time(beside.modified));
@@ -189,8 +201,7 @@ Result<int> picture(const Globals& globals, const StateOptions& options) {
   BAYSWAP_TRY(const auto listed, place->look(states, maps));
   std::vector<StateGroup> groups;
   for (const ListedState& one : listed) {
-    const std::string game =
-        fmt::format("{} ({})", printable(one.state->game), tag(one.state->rule->platform));
+    const std::string game = titled(one);
     if (groups.empty() || groups.back().game != game) groups.push_back({game, {}});
     StateTile tile;
     tile.slot = one.state->slot.automatic ? "autosave" : fmt::format("slot {}", one.state->slot.number);

@@ -32,6 +32,17 @@ void describe_unknown(const Catalog& catalog, const Blob& bytes, const Hints& hi
   Byte fill = 0;
   if (is_uniform(bytes.view(), &fill))
     finding.evidence.push_back(fmt::format("every byte is {:02X}: it holds nothing", fill));
+  if (hints.states != nullptr)
+    for (const StateMap* map : hints.states->all())
+      for (const StateMark& mark : map->marks)
+        if (mark.in_file && mark.at == 0 && bytes.size() > mark.bytes.size() &&
+            std::equal(mark.bytes.begin(), mark.bytes.end(), bytes.view().begin())) {
+          finding.evidence.emplace_back(
+              map->picture_size.first > 0
+                  ? "it is a picture: of no state that a map knows, or of one that breaks off"
+                  : "it begins as save states of a known kind do, and breaks off: copy it again");
+          return;
+        }
   // The nearest size that a layout has: a file cut short or with a few bytes too many.
   const Layout* nearest = nullptr;
   std::size_t nearest_size = 0;

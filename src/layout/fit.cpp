@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
 #include "base/try.hpp"
 
@@ -12,6 +13,25 @@ namespace {
 bool is_padding(ByteView bytes) {
   Byte value = 1;
   return is_uniform(bytes, &value) && (value == 0x00 || value == 0xff);
+}
+
+// What other kind of file begins like this; no chip holds these bytes by chance.
+std::string_view other_file(ByteView bytes) {
+  struct Signature {
+    std::array<Byte, 8> bytes;
+    std::size_t count;
+    std::string_view what;
+  };
+  static constexpr std::array<Signature, 4> signatures{
+      Signature{{0x89, 'P', 'N', 'G', 0x0d, 0x0a, 0x1a, 0x0a}, 8, "a PNG picture"},
+      Signature{{0x52, 0x41, 0x53, 0x54, 0x41, 0x54, 0x45, 0x01}, 8, "a save state in chunks"},
+      Signature{{'P', 'K', 3, 4}, 4, "a zip archive"},
+      Signature{{'7', 'z', 0xbc, 0xaf, 0x27, 0x1c}, 6, "a 7z archive"}};
+  for (const Signature& one : signatures)
+    if (bytes.size() >= one.count &&
+        std::equal(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(one.count), one.bytes.begin()))
+      return one.what;
+  return {};
 }
 
 // How long a file with a part of that size in the elastic slot would be.
@@ -59,6 +79,10 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
     if (!is_padding(file.view().subspan(*size))) break;
     return Fitted{file.slice(0, *size), Fit::padded, file.slice(*size, file.size()), 0};
   }
+  if (const std::string_view other = other_file(file.view()); !other.empty() && file.size() < sizes.back())
+    return fail(ErrorCode::not_recognised,
+                fmt::format("it begins as {} does: it is no {} file, whole or cut short", other, layout.id),
+                "look what the file is", {Remedy::Kind::inspect, {}});
   // Only a known chip tells a trimmed file from one that was cut short.
   for (const std::size_t size : sizes) {
     if (size <= file.size() || (known && size != *known) || file.empty()) continue;

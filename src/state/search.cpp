@@ -199,12 +199,14 @@ class Searcher {
     for (const KnownBattery& known : what_.known)
       for (const Part& part : known.save.parts) {
         if (!is_battery_memory(part.role.kind) || is_blank(part)) continue;
+        bool equal = false;
         for (const Slot& slot : find_part(part, layer.bytes.view())) {
+          equal = true;
           add(layer.envelope, slot, part, layer.bytes.size(), 0.95,
               fmt::format("in {} at {}: it equals {}", to_text(layer.envelope), slot.at, known.shown));
           break;
         }
-        look_for_like(layer, part, known.shown);
+        if (!equal) look_for_like(layer, part, known.shown);
       }
   }
 
