@@ -171,6 +171,7 @@ Result<CardSave> save_in_file(CardJob& job, const Card& card, const std::string&
   const EmbeddedSave* chosen = &inside.front();
   if (inside.size() > 1) {
     std::vector<std::string> choices;
+    choices.reserve(inside.size());
     for (const EmbeddedSave& one : inside) choices.push_back(one.evidence);
     const auto answer = choose(job.globals, fmt::format("{} could be several things. Which?", path), choices);
     if (!answer)

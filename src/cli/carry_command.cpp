@@ -112,6 +112,7 @@ class CarryJob {
   Result<std::vector<HeldState>> wanted_states() {
     BAYSWAP_TRY(std::vector<HeldState> states, find_states(*from_->view, options_.what));
     std::vector<std::string> slots;
+    slots.reserve(states.size());
     for (const HeldState& one : states) slots.push_back(to_text(one.slot));
     if (states.empty())
       return fail(ErrorCode::not_found,

@@ -1,5 +1,7 @@
 #include "cli/state_place.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/checksum.hpp"

@@ -243,6 +243,7 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
       std::find_if(states.begin(), states.end(), [&](const HeldState& one) { return one.slot == *from; });
   if (state == states.end()) {
     std::vector<std::string> slots;
+    slots.reserve(states.size());
     for (const HeldState& one : states) slots.push_back(to_text(one.slot));
     return fail(ErrorCode::not_found,
                 fmt::format("no state of '{}' is in slot {} of {}", printable(options.game), to_text(*from),

@@ -104,6 +104,7 @@ Result<void> keep_one_of_a_place(std::vector<Choice>& choices, const std::vector
     std::erase_if(choices, [](const Choice& one) { return one.to_the_end.empty(); });
   if (choices.size() == 1) return {};
   std::vector<std::string> kinds;
+  kinds.reserve(choices.size());
   for (const Choice& one : choices) kinds.push_back(to_text(one.role));
   return fail(
       ErrorCode::does_not_fit,

@@ -1,0 +1,55 @@
+// The host's side of the line protocol: questions asked until they are answered.
+#pragma once
+
+#include <functional>
+
+#include "cart/line.hpp"
+#include "cart/protocol.hpp"
+
+namespace bayswap::cart {
+
+class Talk {
+ public:
+  /// Gets each piece of a read once, in no order.
+  using Take = std::function<void(std::size_t at, ByteView bytes)>;
+
+  explicit Talk(Line& line) : line_(&line), frames_(usual_max_body) {}
+
+  /// Agrees on version and sizes. `session`: another number each time. Fails with `unsupported` if there is
+  /// no common version, `io` if nobody answers.
+  [[nodiscard]] Result<HelloAnswer> hello(std::uint32_t session);
+  /// Asks until there is an answer, and returns its body. Fails as the reader says, and with `io` if it is
+  /// silent, or once `is_cancelled` says so.
+  [[nodiscard]] Result<std::vector<Byte>> ask(Byte kind, const std::vector<Byte>& body);
+  /// Reads the whole range; what does not come through is asked for again. Fails as ask.
+  [[nodiscard]] Result<void> read(const Range& range, const Take& take);
+  /// How many bytes a write may carry.
+  [[nodiscard]] std::size_t most_written() const { return max_body_ - 8; }
+
+  std::function<bool()> is_cancelled = [] { return false; };
+  /// How often something had to be asked again.
+  [[nodiscard]] std::size_t repeats() const { return repeats_; }
+
+ private:
+  struct Gap {
+    std::size_t at = 0;
+    std::size_t end = 0;
+  };
+  /// The next frame with that number; nothing after a silence.
+  [[nodiscard]] Result<std::optional<Frame>> receive(Byte number);
+  /// One question of a read. Returns how many bytes came.
+  [[nodiscard]] Result<std::size_t> read_once(const Range& range, std::vector<Gap>& gaps, const Take& take);
+  [[nodiscard]] Result<void> check_cancelled() const;
+
+  Line* line_;
+  FrameReader frames_;
+  std::size_t max_body_ = usual_max_body;
+  int silence_ms_ = 250;
+  Byte number_ = 0;
+  std::size_t repeats_ = 0;
+};
+
+/// What the reader refused, as an error with a remedy.
+[[nodiscard]] Error error_of(const Refusal& refusal);
+
+}  // namespace bayswap::cart
