@@ -1,0 +1,187 @@
+// bayswap-simport: a reader of cartridges that is not there. Opens a pseudo-terminal, prints its path, and
+// speaks the line protocol over it; commands come on standard input, an answer each on standard output.
+#include <fmt/format.h>
+#include <poll.h>
+#include <unistd.h>
+#include <CLI/CLI.hpp>
+
+#include <chrono>
+#include <iostream>
+#include <sstream>
+#include <thread>
+
+#include "simport/pty.hpp"
+#include "simport/sim_slot.hpp"
+
+namespace bayswap::simport {
+namespace {
+
+struct LineFaults {
+  int lost = 0;  // of a hundred frames, in either direction
+  int doubled = 0;
+  int corrupted = 0;
+  std::uint32_t rate = 0;  // bytes a second; 0: as fast as it goes
+};
+
+class Program {
+ public:
+  Program(Pty pty, const LineFaults& faults, std::uint32_t seed)
+      : pty_(std::move(pty)),
+        faults_(faults),
+        dice_(seed),
+        reader_(slot_, "simulated reader", [this](const std::vector<Byte>& bytes) { send(bytes); }) {
+    reader_.usual_rate = 1000000;
+    slot_.wait = [this](int ms) {
+      for (; ms > 0; ms -= 100) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(std::min(ms, 100)));
+        reader_.still_at_it();
+      }
+    };
+  }
+
+  Result<void> insert(const std::string& folder) { return slot_.insert(folder); }
+
+  // Until it is told to quit.
+  void run() {
+    bool listening = true;
+    while (!over_) {
+      std::array<pollfd, 2> waiting{pollfd{pty_.fd(), POLLIN, 0},
+                                    pollfd{listening ? STDIN_FILENO : -1, POLLIN, 0}};
+      poll(waiting.data(), waiting.size(), reader_.is_reading() ? 0 : 500);
+      if ((waiting[1].revents & (POLLIN | POLLHUP)) != 0) listening = take_commands();
+      if ((waiting[0].revents & POLLIN) != 0) receive(pty_.read());
+      if (!over_) reader_.go_on();
+    }
+  }
+
+ private:
+  // False once nobody commands any more.
+  bool take_commands() {
+    std::array<char, 4096> text{};
+    const ssize_t came = ::read(STDIN_FILENO, text.data(), text.size());
+    if (came <= 0) return false;
+    typed_.append(text.data(), static_cast<std::size_t>(came));
+    for (std::size_t end = typed_.find('\n'); end != std::string::npos; end = typed_.find('\n')) {
+      const std::string line = typed_.substr(0, end);
+      typed_.erase(0, end + 1);
+      fmt::print("{}\n", obey(line));
+      std::fflush(stdout);
+    }
+    return true;
+  }
+
+  std::string obey(const std::string& line) {
+    std::istringstream words(line);
+    std::string command;
+    std::string rest;
+    words >> command >> std::ws;
+    std::getline(words, rest);
+    const auto number = [&](int& into) {
+      std::istringstream value(rest);
+      return (value >> into) && into >= 0;
+    };
+    int rate = 0;
+    bool good = true;
+    if (command == "insert") {
+      if (const auto done = slot_.insert(rest); !done) return "error: " + done.error().message;
+    } else if (command == "remove") {
+      slot_.remove();
+    } else if (command == "seat") {
+      slot_.seat_badly(rest == "badly");
+    } else if (command == "lost") {
+      good = number(faults_.lost);
+    } else if (command == "doubled") {
+      good = number(faults_.doubled);
+    } else if (command == "corrupted") {
+      good = number(faults_.corrupted);
+    } else if (command == "rate") {
+      good = number(rate);
+      faults_.rate = static_cast<std::uint32_t>(rate);
+    } else if (command == "hang-up-after") {
+      good = number(hang_up_after_);
+    } else if (command == "quit") {
+      over_ = true;
+    } else {
+      good = false;
+    }
+    return good ? "ok" : "error: no command: " + line;
+  }
+
+  bool happens(int percent) { return static_cast<int>(dice_() % 100) < percent; }
+
+  void receive(std::vector<Byte> bytes) {
+    // The plug is pulled: nothing of this is heard any more.
+    if (hang_up_after_ >= 0) {
+      hang_up_after_ -= static_cast<int>(bytes.size());
+      if (hang_up_after_ < 0) {
+        over_ = true;
+        return;
+      }
+    }
+    if (bytes.empty() || happens(faults_.lost)) return;
+    if (happens(faults_.corrupted)) bytes[dice_() % bytes.size()] ^= static_cast<Byte>(1 + dice_() % 255);
+    reader_.take(bytes);
+    if (happens(faults_.doubled)) reader_.take(bytes);
+  }
+
+  void send(std::vector<Byte> bytes) {
+    if (over_ || happens(faults_.lost)) return;
+    if (happens(faults_.corrupted)) bytes[dice_() % bytes.size()] ^= static_cast<Byte>(1 + dice_() % 255);
+    const int times = happens(faults_.doubled) ? 2 : 1;
+    for (int i = 0; i < times; ++i) {
+      if (faults_.rate > 0)
+        std::this_thread::sleep_for(std::chrono::microseconds(bytes.size() * 1000000 / faults_.rate));
+      if (!pty_.write(bytes)) over_ = true;
+    }
+  }
+
+  Pty pty_;
+  LineFaults faults_;
+  std::mt19937 dice_;
+  SimSlot slot_;
+  Reader reader_;
+  std::string typed_;
+  int hang_up_after_ = -1;
+  bool over_ = false;
+};
+
+}  // namespace
+}  // namespace bayswap::simport
+
+int main(int argc, char** argv) {
+  using namespace bayswap::simport;
+  CLI::App app("A reader of cartridges that is not there: for trying things out, and for tests",
+               "bayswap-simport");
+  std::string cartridge;
+  LineFaults faults;
+  std::uint32_t seed = 2031;
+  app.add_option("CARTRIDGE", cartridge, "The folder of the cartridge that is in it")
+      ->option_text("CARTRIDGE");
+  app.add_option("--rate", faults.rate, "Bytes a second; as fast as it goes if not said")->option_text("N");
+  app.add_option("--lost", faults.lost, "Of a hundred frames so many are lost")->option_text("N");
+  app.add_option("--doubled", faults.doubled, "Of a hundred frames so many come twice")->option_text("N");
+  app.add_option("--corrupted", faults.corrupted, "Of a hundred frames so many are damaged")
+      ->option_text("N");
+  app.add_option("--seed", seed, "For what happens by chance")->option_text("N");
+  app.footer(
+      "Prints the path of its line. Commands on standard input: insert DIR, remove, seat badly|well, lost "
+      "N,\n"
+      "doubled N, corrupted N, rate N, hang-up-after BYTES, quit. The line and the cartridge folders are\n"
+      "described in docs/cart-protocol.md and docs/cartridges.md.");
+  CLI11_PARSE(app, argc, argv);
+  auto pty = Pty::open();
+  if (!pty) {
+    fmt::print(stderr, "bayswap-simport: {}\n", pty.error().message);
+    return 5;
+  }
+  fmt::print("{}\n", pty->path());
+  std::fflush(stdout);
+  Program program(*std::move(pty), faults, seed);
+  if (!cartridge.empty())
+    if (const auto done = program.insert(cartridge); !done) {
+      fmt::print(stderr, "bayswap-simport: {}\nWhat to do: {}\n", done.error().message, done.error().hint);
+      return 4;
+    }
+  program.run();
+  return 0;
+}

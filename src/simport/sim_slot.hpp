@@ -1,0 +1,40 @@
+// The slot of the simulated reader: one cartridge at a time.
+#pragma once
+
+#include "simport/cartridge.hpp"
+#include "simport/reader.hpp"
+
+namespace bayswap::simport {
+
+class SimSlot final : public Slot {
+ public:
+  /// Puts a cartridge in, in the place of the one that is there.
+  Result<void> insert(const std::string& folder);
+  void remove();
+  /// It sits badly: what is read is wrong, and differs each time.
+  void seat_badly(bool badly) { badly_ = badly; }
+  [[nodiscard]] const Cartridge* cartridge() const { return cartridge_.get(); }
+
+  [[nodiscard]] cart::LookAnswer look() override;
+  [[nodiscard]] Refused power(std::uint16_t millivolts) override;
+  [[nodiscard]] Refused select(const cart::Select& what, cart::SelectAnswer& said) override;
+  [[nodiscard]] Refused read(std::uint32_t at, std::span<Byte> into) override;
+  [[nodiscard]] Refused write(std::uint32_t at, ByteView bytes) override;
+  [[nodiscard]] Refused erase(std::uint32_t at, std::uint32_t bytes) override;
+  [[nodiscard]] Refused settle() override { return std::nullopt; }
+
+  /// Called while a chip is busy, with how long it still is.
+  std::function<void(int ms)> wait = [](int) {};
+
+ private:
+  [[nodiscard]] bool reads_badly() const;
+
+  std::unique_ptr<Cartridge> cartridge_;
+  bool badly_ = false;
+  std::uint32_t counter_ = 1;
+  std::uint16_t millivolts_ = 0;
+  cart::Select::Space space_ = cart::Select::Space::rom;
+  std::mt19937 dice_{2031};
+};
+
+}  // namespace bayswap::simport
