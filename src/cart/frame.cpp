@@ -19,6 +19,7 @@ std::vector<Byte> stuffed(ByteView bytes) {
   begin_piece();
   for (const Byte b : bytes) {
     if (b == 0) {
+      if (out[head] == longest_piece + 1) begin_piece();  // a full piece has no 00 behind it
       begin_piece();
       continue;
     }

@@ -21,6 +21,8 @@ struct LineFaults {
   int doubled = 0;
   int corrupted = 0;
   std::uint32_t rate = 0;  // bytes a second; 0: as fast as it goes
+  int silence_ms = 250;
+  int hurry = 1;  // chips are so many times as fast as real ones
 };
 
 class Program {
@@ -31,10 +33,12 @@ class Program {
         dice_(seed),
         reader_(slot_, "simulated reader", [this](const std::vector<Byte>& bytes) { send(bytes); }) {
     reader_.usual_rate = 1000000;
+    reader_.silence_ms = static_cast<std::uint16_t>(faults.silence_ms);
     slot_.wait = [this](int ms) {
-      for (; ms > 0; ms -= 100) {
-        std::this_thread::sleep_for(std::chrono::milliseconds(std::min(ms, 100)));
-        reader_.still_at_it();
+      const int step = std::max(1, faults_.silence_ms / 2);
+      for (ms /= faults_.hurry; ms > 0; ms -= step) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(std::min(ms, step)));
+        if (ms > step) reader_.still_at_it();
       }
     };
   }
@@ -162,6 +166,13 @@ int main(int argc, char** argv) {
   app.add_option("--doubled", faults.doubled, "Of a hundred frames so many come twice")->option_text("N");
   app.add_option("--corrupted", faults.corrupted, "Of a hundred frames so many are damaged")
       ->option_text("N");
+  app.add_option("--silence", faults.silence_ms,
+                 "It answers within so many milliseconds, or says that it is busy")
+      ->option_text("MS")
+      ->check(CLI::Range(10, 5000));
+  app.add_option("--hurry", faults.hurry, "Chips are so many times as fast as real ones")
+      ->option_text("N")
+      ->check(CLI::Range(1, 1000));
   app.add_option("--seed", seed, "For what happens by chance")->option_text("N");
   app.footer(
       "Prints the path of its line. Commands on standard input: insert DIR, remove, seat badly|well, lost "
