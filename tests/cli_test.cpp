@@ -470,7 +470,7 @@ TEST_F(Cli, ConvertToTheFormThatABaseHas) {
 
 TEST_F(Cli, FoldersAreLookedThrough) {
   const auto list = json({"inspect", path("locker"), path(dump)});
-  ASSERT_EQ(list.size(), 6U);
+  ASSERT_EQ(list.size(), 8U);
   std::map<std::string, nlohmann::json> by_name;
   for (const auto& entry : list)
     by_name[std::filesystem::path(entry["path"].get<std::string>()).filename()] = entry;
@@ -478,6 +478,8 @@ TEST_F(Cli, FoldersAreLookedThrough) {
   EXPECT_EQ(by_name["Ropewalk.srm"]["layout"], "md.spread-ff");
   EXPECT_EQ(by_name["Tin Orchard.srm"]["compression"], "chunks");
   EXPECT_EQ(by_name["shopping list.txt"]["kind"], "unknown");
+  EXPECT_EQ(by_name["Tin Orchard.state"]["state_map"], "snes.gzip-a");
+  EXPECT_EQ(by_name["Cinder Quay.snapshot"]["kind"], "save state");
   EXPECT_TRUE(has(by_name["Cinder Quay.sav"]["layout"].get<std::string>(), "nes.raw"));
   EXPECT_EQ(bayswap({"inspect", path("locker")}).code, 0) << "a text among saves is no mistake";
   const auto rom = json({"inspect", path("bench/roms/Gull Ledger (World).gb")});
