@@ -85,13 +85,18 @@ class StateFile {
   StateFile(Blob bytes) : bytes_(std::move(bytes)) {}  // NOLINT(google-explicit-constructor)
   [[nodiscard]] const Blob& bytes() const { return bytes_; }
   /// As open_envelope.
-  [[nodiscard]] Result<Blob> layer(const Envelope& envelope) const;
+  [[nodiscard]] Result<Blob> layer(const Envelope& envelope, std::size_t max_bytes = max_state_bytes) const;
   /// As find_layers.
   [[nodiscard]] const std::vector<Layer>& layers() const;
 
  private:
   Blob bytes_;
-  mutable std::vector<std::pair<Envelope, Result<Blob>>> opened_;
+  struct Opened {
+    Envelope envelope;
+    std::size_t max_bytes = 0;
+    Result<Blob> bytes;
+  };
+  mutable std::vector<Opened> opened_;
   mutable std::optional<std::vector<Layer>> layers_;
 };
 

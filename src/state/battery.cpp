@@ -146,10 +146,12 @@ bool is_there(const StateMark& mark, ByteView bytes) {
 
 }  // namespace
 
-Result<Blob> StateFile::layer(const Envelope& envelope) const {
-  for (const auto& [known, bytes] : opened_)
-    if (known == envelope) return bytes;
-  return opened_.emplace_back(envelope, open_envelope(bytes_, envelope)).second;
+Result<Blob> StateFile::layer(const Envelope& envelope, std::size_t max_bytes) const {
+  // What was too large for a smaller limit may be none for a larger one.
+  for (const Opened& one : opened_)
+    if (one.envelope == envelope && (one.bytes || one.max_bytes >= max_bytes)) return one.bytes;
+  opened_.push_back({envelope, max_bytes, open_envelope(bytes_, envelope, max_bytes)});
+  return opened_.back().bytes;
 }
 
 const std::vector<Layer>& StateFile::layers() const {
@@ -170,7 +172,9 @@ bool is_snapshot_of(const StateMap& map, ByteView layer) {
 std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const StateFile& file) {
   for (const StateMark& mark : map.marks)
     if (mark.in_file && !is_there(mark, file.bytes().view())) return std::nullopt;
-  const auto layer = file.layer(map.envelope);
+  // No more than such a state can have: a file may unfold to anything.
+  const auto layer =
+      file.layer(map.envelope, map.layer_bytes.empty() ? max_state_bytes : map.layer_bytes.back());
   if (!layer) return std::nullopt;
   std::vector<std::string> why;
   if (!map.envelope.empty())
@@ -189,7 +193,8 @@ std::optional<std::vector<std::string>> is_state_of(const StateMap& map, const S
   if (marked > 0) why.push_back(fmt::format("{} bytes that all of them have are there", marked));
   if (map.envelope.empty() && map.marks.empty() && map.layer_bytes.empty()) return std::nullopt;
   if (map.body_bytes > 0 && map.body != map.envelope) {
-    const auto body = file.layer(map.body);
+    const auto body =
+        file.layer(map.body, map.items == StateMap::Items::table ? max_state_bytes : map.body_bytes);
     if (!body || body->size() < map.body_bytes ||
         (map.items != StateMap::Items::table && body->size() != map.body_bytes))
       return std::nullopt;
