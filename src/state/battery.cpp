@@ -150,7 +150,11 @@ Result<Blob> StateFile::layer(const Envelope& envelope, std::size_t max_bytes) c
   // What was too large for a smaller limit may be none for a larger one.
   for (const Opened& one : opened_)
     if (one.envelope == envelope && (one.bytes || one.max_bytes >= max_bytes)) return one.bytes;
-  opened_.push_back({envelope, max_bytes, open_envelope(bytes_, envelope, max_bytes)});
+  // The limit is that of the layer; what leads to it may be larger.
+  auto outer = envelope.size() < 2 ? Result<Blob>(bytes_) : layer({envelope.begin(), envelope.end() - 1});
+  auto bytes =
+      outer && !envelope.empty() ? open_envelope(*outer, {envelope.back()}, max_bytes) : std::move(outer);
+  opened_.push_back({envelope, max_bytes, std::move(bytes)});
   return opened_.back().bytes;
 }
 
