@@ -200,6 +200,52 @@ TEST_F(DemoStates, AreCarriedInTheOtherProgramsForm) {
   EXPECT_FALSE(exists("c"));
 }
 
+// Two states that would become one file, a file that is none, another game's ROM: nothing is done.
+TEST_F(DemoStates, NothingMeetsInOneSlot) {
+  const std::string home = "world/home/bays/home-pc.toml";
+  std::string bay = text_of(read(home));
+  const std::string rule = "\"states/{rom.stem}, last.png\"";
+  bay.replace(bay.find(rule), rule.size(), rule + ", \"other/{rom.stem}.{slot}\"");
+  put(home, text_blob(bay));
+  put("world/home-pc/other/Gull Ledger (World).4", read("world/quay-tv/states/Gull Ledger (World).0"));
+  const std::vector<std::string> carry{"carry", "Gull Ledger", "--from",   "home-pc",
+                                       "--to",  "quay-tv",     "--states", "--yes"};
+  const auto with = [&](std::vector<std::string> more) {
+    more.insert(more.begin(), carry.begin(), carry.end());
+    return bayswap(more);
+  };
+  const std::string target = "world/quay-tv/states/Gull Ledger (World).4";
+  const Outcome both = with({"--slot", "4"});
+  EXPECT_EQ(both.code, 3);
+  EXPECT_TRUE(has(both.err, "would both become"));
+  EXPECT_FALSE(exists(target));
+  EXPECT_EQ(
+      bayswap({"state", "copy", "Gull Ledger", "--in", "home-pc", "--slot", "4", "--to-slot", "8"}).code, 2);
+  EXPECT_EQ(bayswap({"carry", "Gull Ledger", "--from", "home-pc", "--to", "quay-tv", "--from-state", "--slot",
+                     "4", "--yes"})
+                .code,
+            2);
+  // By its path it is one of them.
+  auto one = carry;
+  one[1] = "other/Gull Ledger (World).4";
+  EXPECT_EQ(bayswap(one).code, 0);
+  EXPECT_EQ(read(target), read("world/home-pc/other/Gull Ledger (World).4"));
+  EXPECT_EQ(with({"--slot", "4", "--region", "europe"}).code, 2) << "no effect on states";
+  put("world/home-pc/other/Gull Ledger (World).4", Blob());
+  EXPECT_EQ(bayswap(one).code, 3) << "an empty file over a good state";
+  EXPECT_NE(read(target).size(), 0U);
+  // The same name, another game.
+  std::vector<Byte> rom = bytes_of(read("world/quay-tv/roms/Gull Ledger (World).gb"));
+  std::copy_n("OTHER GAME ", 11, rom.begin() + 0x134);
+  Byte sum = 0;
+  for (std::size_t i = 0x134; i < 0x14d; ++i) sum = static_cast<Byte>(sum - rom[i] - 1);
+  rom[0x14d] = sum;
+  put("world/quay-tv/roms/Gull Ledger (World).gb", Blob::copy_of(rom));
+  const Outcome other = with({"--slot", "2"});
+  EXPECT_EQ(other.code, 3);
+  EXPECT_TRUE(has(other.err, "another game"));
+}
+
 TEST_F(DemoStates, TheSaveInOneGoesOnInAnotherBay) {
   const std::vector<std::string> carry{"carry", "Gull Ledger", "--from", "home-pc",      "--to",
                                        "bench", "--slot",      "4",      "--from-state", "--yes"};

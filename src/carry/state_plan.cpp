@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <map>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/rom_list.hpp"
@@ -106,6 +108,24 @@ class StateCarrier {
         by_game = &rom;
     }
     const RomFile* found = by_name != nullptr ? by_name : by_game;
+    // A state holds addresses of its very ROM: another game, or another region's, crashes or corrupts it.
+    if (found != nullptr && state.rom != nullptr) {
+      const GameMatch match = compare(found->facts.game, state.rom->facts.game);
+      if (match == GameMatch::other_game)
+        issues_.unless_accepted(
+            IssueCode::wrong_game,
+            fmt::format("{} in {} is another game than {}", found->path, to_.bay().name, state.rom->path),
+            "a state loads only with its own ROM");
+      else if (match == GameMatch::other_region)
+        issues_.unless_accepted(IssueCode::wrong_region,
+                                fmt::format("{} in {} is of another region than {}", found->path,
+                                            to_.bay().name, state.rom->path),
+                                "a state loads only with its own ROM");
+      else if (match == GameMatch::other_revision)
+        issues_.warn(IssueCode::other_revision,
+                     fmt::format("{} in {} is another revision than {}: its states may not load there",
+                                 found->path, to_.bay().name, state.rom->path));
+    }
     if (found == nullptr)
       return fail(ErrorCode::not_found, fmt::format("{} has no ROM of {}", to_.bay().name, state.game),
                   "a state is named after its ROM: copy that there first");
@@ -126,7 +146,15 @@ class StateCarrier {
       return {};
     }
     BAYSWAP_TRY(const std::string path, std::move(path_there));
+    // Two programs' states of one slot would become one file.
+    if (const auto [known, is_new] = taken_.emplace(path, state.path); !is_new)
+      return fail(ErrorCode::unsafe,
+                  fmt::format("{} and {} would both become {}", known->second, state.path, path),
+                  "name one of them by its path, or a slot with --slot; nothing was changed");
     BAYSWAP_TRY(Blob bytes, from_.store().read(state.path, max_state_bytes));
+    if (bytes.empty())
+      return fail(ErrorCode::unsafe, fmt::format("{} is empty: it is no state", state.path),
+                  "remove it, or name the other slots one by one; nothing was changed");
     BAYSWAP_TRY(bytes, in_form(state, bytes, kind));
     FileChange change{path, std::nullopt, bytes, state.modified};
     BAYSWAP_TRY(const auto info, to_.store().stat(path));
@@ -185,6 +213,7 @@ class StateCarrier {
   const StateMaps& maps_;
   IssueList issues_;
   Plan plan_;
+  std::map<std::string, std::string> taken_;  // by their new path the old ones
 };
 
 }  // namespace
@@ -229,14 +258,20 @@ Result<StateSource> source_of_state(BayView& from, const HeldState& state, const
   if (!made) return tl::unexpected(std::move(made.error()));
   auto store = std::make_unique<VersionStore>(from.store());
   StateSource source;
+  std::size_t placed = 0;
   for (ConvertedFile& one : made->files)
     for (const SaveFile& file : files) {
       if (files.size() > 1 && (file.layout != one.layout || !(file.role == one.role))) continue;
       const std::string path = from.path_on_disk(file.path);
       store->set(path, std::move(one.bytes), state.modified.value_or(0));
       if (source.path.empty()) source.path = path;
+      ++placed;
       break;
     }
+  if (placed != made->files.size() || placed == 0)
+    return fail(ErrorCode::does_not_fit,
+                fmt::format("{} has no place for all parts of the battery save", from.bay().name),
+                "take the battery save out into a file, and adopt that");
   source.store = std::move(store);
   return source;
 }

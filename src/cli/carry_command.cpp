@@ -61,6 +61,14 @@ class CarryJob {
     if (options_.states && options_.from_state)
       return fail(ErrorCode::bad_usage, "--states and --from-state at once",
                   "--states takes the states themselves, --from-state the battery save in one");
+    if (options_.states)
+      for (const auto& [said, word] :
+           {std::pair(!options_.rom.empty(), "rom"), std::pair(!options_.chips.empty(), "chip"),
+            std::pair(!options_.region.empty(), "region"), std::pair(!options_.accounts.empty(), "account"),
+            std::pair(options_.exact, "exact"), std::pair(options_.companions, "companions")})
+        if (said)
+          return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on states", word),
+                      "leave it out");
     BAYSWAP_TRY(books_, Books::load(globals_));
     BAYSWAP_TRY(const Bay from, find_bay(books_->home, options_.from));
     BAYSWAP_TRY(const Bay to, find_bay(books_->home, options_.to));
@@ -142,12 +150,18 @@ class CarryJob {
   Result<void> use_state() {
     BAYSWAP_TRY(const auto states, wanted_states());
     if (states.size() > 1) {
-      std::vector<std::string> slots;
-      for (const HeldState& one : states) slots.push_back(to_text(one.slot));
-      return fail(ErrorCode::bad_usage, fmt::format("'{}' has several states", printable(options_.what)),
-                  fmt::format("say --slot with one of {}", joined(slots, ", ")));
+      std::vector<std::string> each;
+      each.reserve(states.size());
+      for (const HeldState& one : states) each.push_back(fmt::format("{} ({})", to_text(one.slot), one.path));
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("several states of '{}' are meant", printable(options_.what)),
+                  fmt::format("say --slot, or the path of one: {}", joined(each, ", ")));
     }
     const HeldState& state = states.front();
+    if (state.any_platform)
+      return fail(ErrorCode::bad_usage, fmt::format("nothing tells which platform {} is of", state.path),
+                  "put its ROM into the bay; or take the battery save out with `bayswap state battery "
+                  "--platform TAG`");
     StateOptions of_state;
     of_state.state = from_->store->display_path(state.path);
     of_state.platform = tag(state.rule->platform);

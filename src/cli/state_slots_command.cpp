@@ -250,6 +250,12 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
                             options.place),
                 fmt::format("it has slots {}", joined(slots, ", ")));
   }
+  if (const auto second =
+          std::find_if(state + 1, states.end(), [&](const HeldState& one) { return one.slot == *from; });
+      second != states.end())
+    return fail(ErrorCode::bad_usage,
+                fmt::format("two states of '{}' are in slot {}", printable(options.game), to_text(*from)),
+                fmt::format("name one by its path: {} or {}", state->path, second->path));
   BAYSWAP_TRY(const Plan plan, plan_slot_change(place->view(), *state, *to, move, options.replace));
   std::optional<std::int64_t> entry;
   if (options.dry_run) {
