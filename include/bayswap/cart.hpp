@@ -84,6 +84,7 @@ class CartPort {
   [[nodiscard]] Result<CartDump> dump_rom(const CartIdentity& game);
   /// Reads the whole chip, twice.
   [[nodiscard]] Result<CartDump> dump(const CartIdentity& game, const CartChip& chip);
+  /// Keeps no copy of the old bytes: the caller reads them with `dump` and stores them before it writes.
   /// Writes what differs, reads it back, and does so again while it is not equal, at most `attempts` times.
   /// Fails with `does_not_fit` for another size than the chip has, `unsupported` if it can't be written,
   /// `busy` if another cartridge is in, `io` once the line is gone; what the chip has then is not known.

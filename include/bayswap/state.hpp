@@ -13,7 +13,7 @@ constexpr std::size_t max_state_bytes = std::size_t{128} << 20;  // no larger fi
 struct IntegrityField {
   enum class Kind { crc32, crc16, adler32, sum32, sum16, md5, sha1 };
   Kind kind{};
-  std::size_t at = 0;  // where it stands
+  std::size_t at = 0;  // offset in the layer
   bool big_endian = false;
   std::size_t from = 0;        // it covers the bytes from there
   std::size_t before_end = 0;  // to so many before the layer's end, but for itself
@@ -162,7 +162,7 @@ struct BatterySearch {
 /// One place where the battery save could stand.
 struct BatteryCandidate {
   StateMap map;      // leads there and nowhere else: for battery_in_state and grafted_state
-  Save save;         // what stands there, as the chip holds it
+  Save save;         // the content of that place, in hardware order
   double score = 0;  // 0 to 1
   bool certain = false;
   std::vector<std::string> evidence;  // sentences

@@ -150,7 +150,7 @@ class StateCarrier {
     if (const auto [known, is_new] = taken_.emplace(path, state.path); !is_new)
       return fail(ErrorCode::unsafe,
                   fmt::format("{} and {} would both become {}", known->second, state.path, path),
-                  "name one of them by its path, or a slot with --slot; nothing was changed");
+                  "name one of them by its path; nothing was changed");
     BAYSWAP_TRY(Blob bytes, from_.store().read(state.path, max_state_bytes));
     if (bytes.empty())
       return fail(ErrorCode::unsafe, fmt::format("{} is empty: it is no state", state.path),

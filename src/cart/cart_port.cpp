@@ -179,6 +179,9 @@ Result<CartIdentity> CartPort::identify() {
 }
 
 Result<CartChip> CartPort::find_chip(const CartIdentity& game, const ChipFact& chip) {
+  if (chip.kind == PartKind::pak || chip.kind == PartKind::rtc)
+    return fail(ErrorCode::unsupported, "controller paks and clocks are not read through the port yet",
+                "read the save chip of the cartridge");
   Select what;
   what.space = Select::Space::chip;
   what.platform = tag(game.rom.game.platform);

@@ -66,7 +66,7 @@ struct Select {
   std::string platform;     // a tag
   std::string chip;         // "sram", "eeprom", "flash", "fram"; of Space::chip
   std::uint32_t bytes = 0;  // how large the host takes it to be; 0: the reader says
-  std::uint16_t board = 0;  // as the ROM's header has it: a gb cartridge's type, an nes mapper, ...
+  std::uint16_t board = 0;  // as the ROM's header has it: a gb cartridge's type; otherwise 0
 };
 struct SelectAnswer {
   std::uint32_t bytes = 0;

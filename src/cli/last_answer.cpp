@@ -41,6 +41,9 @@ LastAnswer::LastAnswer(const Globals& globals, const Home& home, const Bay& bay,
   key_ = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n", version(), local_time(0), toned(Tone::bold, "x"),
                      table_width(), bay.root, more);
   key_ += to_toml(bay);
+  // What was learned about chips decides what is read as a save.
+  if (const auto chips = disk_.stat(home.chips); chips && *chips)
+    key_ += fmt::format("{}.{} {}\n", (*chips)->modified, (*chips)->modified_ns, (*chips)->size_bytes);
   for (const std::string& folder : {home.layouts, home.bays, home.states})
     if (const auto files = disk_.list(folder))
       for (const FileInfo& file : *files)

@@ -44,6 +44,8 @@ std::string_view to_text(Verdict verdict) {
       return "alone";
     case Verdict::same:
       return "same";
+    case Verdict::other:
+      return "other";
     case Verdict::older:
       return "older";
     case Verdict::newer:
@@ -155,7 +157,9 @@ Verdict StatePlace::verdict_of(const HeldState& state, const ScanMemory::Row& ro
   const Beside& beside = beside_of(state);
   if (beside.digest.empty()) return Verdict::alone;
   if (beside.digest == row.code) return Verdict::same;
-  return state.modified.value_or(0) < beside.modified ? Verdict::older : Verdict::newer;
+  // Copied files often have one date: then nothing tells which came first.
+  const std::int64_t own = state.modified.value_or(0);
+  return own == beside.modified ? Verdict::other : own < beside.modified ? Verdict::older : Verdict::newer;
 }
 
 const StatePlace::Beside& StatePlace::beside_of(const HeldState& state) {

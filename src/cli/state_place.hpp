@@ -12,7 +12,7 @@
 namespace bayswap::cli {
 
 /// What a state's battery save is to the one beside the state.
-enum class Verdict { unknown, empty, battery_save, blank, alone, same, older, newer };
+enum class Verdict { unknown, empty, battery_save, blank, alone, same, other, older, newer };
 [[nodiscard]] std::string_view to_text(Verdict verdict);
 
 /// Tells folders apart in the names of what is remembered of them.

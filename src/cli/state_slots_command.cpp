@@ -31,6 +31,8 @@ std::string_view in_words(Verdict verdict) {
       return "in it, none beside it";
     case Verdict::same:
       return "the same as beside it";
+    case Verdict::other:
+      return "another, of the same date";
     case Verdict::older:
       return "older than beside it";
     case Verdict::newer:
@@ -53,6 +55,8 @@ std::string_view on_sheet(Verdict verdict) {
       return "no battery save beside it";
     case Verdict::same:
       return "same as the battery save";
+    case Verdict::other:
+      return "another, of the same date";
     case Verdict::older:
       return "older than the battery save";
     case Verdict::newer:
@@ -168,7 +172,7 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
   LastAnswer last(
       globals, home, bay, "states-" + short_digest(bay.root),
       fmt::format("{}\n{}\n{}{}", options.place, options.game, titles.to_toml(), pairs.to_toml()));
-  // The note stands behind the list.
+  // The answer contains the list, a NUL, and the note.
   const auto print = [&](const std::string& answer) {
     const std::size_t end = answer.find('\0');
     fmt::print("{}", answer.substr(0, end));

@@ -129,7 +129,7 @@ Result<std::vector<Placed>> placed_parts(const StateMap& map, const Blob& layer,
                   "the game's ROM tells its chip", {Remedy::Kind::chip, {}});
     chosen.push_back(fitting.front());
   }
-  // A clock stands behind the memory where the layer is so much longer.
+  // If the layer is longer than the memory by the size of a clock, the clock follows the memory.
   const std::size_t behind = bytes_behind(map);
   if (const std::size_t end = chosen.front().at + chosen.front().file_bytes;
       chosen.size() == 1 && behind > 0 && end_of_memory(map, layer, chosen.front().at) == end + behind)

@@ -78,7 +78,7 @@ class Searcher {
     const int says = says_battery(name, work_memory_is_kept());
     if (says >= 0 && !layer.envelope.empty()) {
       Sighting whole{says > 0 ? Sighting::By::name : Sighting::By::label, 0, layer.bytes.size(),
-                     says > 0 ? 0.85 : 0.5, "it is all that stands there"};
+                     says > 0 ? 0.85 : 0.5, "it is the whole content of the layer"};
       if (says > 0) whole.evidence = fmt::format("the name '{}' says so", printable(name));
       weigh(layer, whole);
     }
@@ -210,7 +210,8 @@ class Searcher {
       }
   }
 
-  // An earlier or a later one: many stretches of it stand there at the same distance from each other.
+  // An earlier or later version of a known save: many of its stretches occur in the layer, at the same
+  // distances.
   void look_for_like(const Layer& layer, const Part& part, const std::string& shown) {
     constexpr std::size_t stretch = 16;
     constexpr std::size_t tries = 64;
@@ -241,8 +242,7 @@ class Searcher {
       Part like{part.role, layer.bytes.slice(at, own.size()), true};
       if (is_blank(like)) continue;
       add(layer.envelope, slot, std::move(like), layer.bytes.size(), 0.55 + 0.35 * share,
-          fmt::format("in {} at {}: {:.0f} % of {} stand there", to_text(layer.envelope), at, share * 100,
-                      shown));
+          fmt::format("in {} at {}: {:.0f} % of {} match", to_text(layer.envelope), at, share * 100, shown));
     }
   }
 
@@ -299,7 +299,7 @@ class Searcher {
       if (any && by_[i] == Sighting::By::borders) finds_.candidates[i].score -= 0.3;
   }
 
-  // Where many places have the right number before them it stands there by chance.
+  // If the right number precedes many places, most of them are chance.
   void doubt_numbers() {
     constexpr std::ptrdiff_t few = 2;
     constexpr double doubt = 0.15;

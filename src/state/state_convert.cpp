@@ -68,7 +68,7 @@ Result<ConvertedState> rewrapped_state(const Blob& state, const Blob& base) {
   const auto theirs = find_layers(base);
   const Layer* best = nullptr;
   const Layer* place = nullptr;
-  // A file with a stream or a picture in it is no snapshot itself.
+  // A layer that contains another layer is a wrapper, not a snapshot.
   const auto is_wrapper = [](const std::vector<Layer>& layers, const Layer& outer) {
     return std::any_of(layers.begin(), layers.end(), [&](const Layer& inner) {
       return inner.envelope.size() > outer.envelope.size() &&
