@@ -338,6 +338,12 @@ TEST_F(StateCli, AMessyFolderIsToldApart) {
       bayswap({"state", "copy", "Tideward", "--in", folder_ / "place", "--slot", "2", "--to-slot", "5"}).code,
       3);
   EXPECT_EQ(json({"inspect", folder_ / "place/Tideward.ss4"}, 4)[0]["kind"], "unknown");
+  for (const char* state : {"place/Tideward.state", "place/Tideward.ss1"})
+    EXPECT_TRUE(has(bayswap({"inspect", folder_ / state}).out, "the CRC-32 of Tideward.gb is in")) << state;
+  put("place/Tideward.srm", memory(0x52), 1000000009);
+  put("place/Tideward.state", read("a.state"), 1000000009);
+  EXPECT_EQ(json({"state", "list", folder_ / "place", "Tideward"})["states"][0]["battery"], "other")
+      << "of one date: which came first is not known";
   // A state in a battery save's place, whole or cut short, is never carried as one.
   for (const char* name : {"place", "target"})
     ASSERT_EQ(bayswap({"bay", "add", name, "--like", "beside-rom", "--root", folder_ / name}).code, 0);

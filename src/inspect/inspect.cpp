@@ -319,6 +319,7 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
     known.chips = std::move(beside.chips);
   }
   Finding finding = inspect_save(catalog, bytes, known);
+  name_rom_inside(store, path, bytes, finding);
   compare_with_saves_beside(store, path, catalog, known, bytes, finding);
   return finding;
 }

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
 
 #include "base/endian.hpp"
 #include "base/text.hpp"
@@ -50,6 +51,16 @@ bool is_telling(const StateMap& map) {
 bool is_png(ByteView bytes) {
   constexpr std::array<Byte, 8> signature{0x89, 'P', 'N', 'G', '\r', '\n', 0x1a, '\n'};
   return bytes.size() > 64 && std::equal(signature.begin(), signature.end(), bytes.begin());
+}
+
+std::vector<Byte> bytes_of_hex(std::string_view hex) {
+  std::vector<Byte> bytes;
+  for (std::size_t i = 0; i + 1 < hex.size(); i += 2) {
+    unsigned value = 0;
+    (void)std::from_chars(hex.data() + i, hex.data() + i + 2, value, 16);
+    bytes.push_back(static_cast<Byte>(value));
+  }
+  return bytes;
 }
 
 void say_parts(const Save& save, Finding& finding) {
@@ -163,6 +174,40 @@ bool find_other_state(const Catalog& catalog, const Blob& bytes, const Hints& hi
   say_parts(inside->save, finding);
   finding.evidence.emplace_back(what_it_is_good_for);
   return true;
+}
+
+void name_rom_inside(Store& store, const std::string& path, const Blob& bytes, Finding& finding) {
+  constexpr std::uint64_t largest_rom = std::uint64_t{64} << 20;
+  if (finding.kind != FileKind::save_state) return;
+  for (const std::string& name : names_beside_state(path)) {
+    const auto rom = rom_beside(store, name + ".state");
+    if (!rom) continue;
+    const auto source = rom_source(store, rom->first);
+    if (!source || source->size_bytes > largest_rom) return;
+    const auto layers = find_layers(bytes);
+    std::vector<std::size_t> skips{0};
+    if (rom->second.header_size_bytes != 0) skips.push_back(rom->second.header_size_bytes);
+    for (const std::size_t skip : skips) {
+      const auto digests = digest_rom(*source, skip);
+      if (!digests) return;
+      std::vector<Byte> crc(4);
+      put_le(crc, 0, 4, digests->crc32);
+      const std::vector<Byte> reversed(crc.rbegin(), crc.rend());
+      for (const auto& [what, wanted] :
+           {std::pair("CRC-32", crc), std::pair("CRC-32", reversed),
+            std::pair("MD5", bytes_of_hex(digests->md5)), std::pair("SHA-1", bytes_of_hex(digests->sha1))})
+        for (const Layer& layer : layers) {
+          const ByteView view = layer.bytes.view();
+          const auto at = std::search(view.begin(), view.end(), wanted.begin(), wanted.end());
+          if (at == view.end()) continue;
+          finding.evidence.push_back(fmt::format("the {} of {} is in {} at {}: the state is of this ROM",
+                                                 what, name_of(rom->first), to_text(layer.envelope),
+                                                 at - view.begin()));
+          return;
+        }
+    }
+    return;
+  }
 }
 
 void compare_with_saves_beside(Store& store, const std::string& path, const Catalog& catalog,

@@ -12,6 +12,9 @@ namespace bayswap {
 [[nodiscard]] bool find_other_state(const Catalog& catalog, const Blob& bytes, const Hints& hints,
                                     Finding& finding);
 
+/// Adds whether the state contains a digest of the ROM beside it: its CRC-32, MD5 or SHA-1.
+void name_rom_inside(Store& store, const std::string& path, const Blob& bytes, Finding& finding);
+
 /// Adds what the battery saves beside the state say of the one in it.
 void compare_with_saves_beside(Store& store, const std::string& path, const Catalog& catalog,
                                const Hints& hints, const Blob& bytes, Finding& finding);

@@ -73,10 +73,6 @@ bool same_shape(const Slot& a, const Slot& b) {
          a.spread == b.spread && (a.spread == Interleave::none || a.lane == b.lane);
 }
 
-bool battery_kind(PartKind kind) {
-  return kind != PartKind::rtc && kind != PartKind::pak;
-}
-
 bool is_battery_memory(PartKind kind) {
   return kind != PartKind::rtc && kind != PartKind::pak;
 }
