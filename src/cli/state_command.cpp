@@ -95,6 +95,13 @@ struct Job {
           files.emplace_back(files.empty() ? options.out : options.out + "." + to_text(part.role),
                              part.bytes);
     }
+    // All of them or none.
+    for (const auto& [path, bytes] : files) {
+      BAYSWAP_TRY(const auto there, disk.stat(path));
+      if (there)
+        return fail(ErrorCode::unsafe, fmt::format("{} exists already", path),
+                    "name another file with --out");
+    }
     for (const auto& [path, bytes] : files) BAYSWAP_CHECK(disk.create(path, bytes.view()));
     if (globals.json) {
       Json made = Json::array();

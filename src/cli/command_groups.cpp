@@ -1,0 +1,187 @@
+// The words of the card and the state commands.
+#include "cli/command_words.hpp"
+
+namespace bayswap::cli {
+
+void add_card_commands(CLI::App& app, Words& w) {
+  CLI::App* card =
+      app.add_subcommand("card", "List, take, add, check, rescue and draw the saves of a memory card");
+  card->require_subcommand(1);
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const CardOptions&)) {
+    CLI::App* made = command(*card, w, name, about, [&w, run] { return run(w.globals, w.card); });
+    if (std::string_view(name) != "make")
+      made->add_option("IMAGE", w.card.image, "The card image, or a folder of single saves")->required();
+    if (std::string_view(name) != "make")
+      made->add_option("--slot", w.card.slot, "Which controller pak, in a file with four")
+          ->type_name("N")
+          ->check(CLI::Range(1, 4));
+    return made;
+  };
+  const auto names = [&](CLI::App& made, const char* what, const char* about) {
+    return made.add_option(what, w.card.names, about);
+  };
+  action("list", "What is on the card", card_list_command);
+
+  CLI::App* take = action("take", "Write saves into files of their own", card_take_command);
+  names(*take, "NAME", "Saves, as `card list` names them");
+  take->add_option("--out", w.card.out, "The file to write, or a folder")->required()->type_name("OUT");
+  take->add_flag("--all", w.card.all, "Every good save of the card");
+  CLI::Option* parcel =
+      take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
+  take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")->excludes(parcel);
+
+  CLI::App* add = action("add", "Put single saves onto the card", card_add_command);
+  names(*add, "FILE", "Parcels, single saves with their directory entry, or folders")->required();
+  add->add_flag("--replace", w.card.replace,
+                "Replace a save of the same name; the old card is kept in the logbook");
+  add->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
+  add->add_option("--as", w.card.as, "FILE is a save's data alone: the name it gets on the card")
+      ->type_name("NAME");
+
+  names(*action("drop", "Delete saves from the card", card_drop_command), "NAME",
+        "Saves, as `card list` names them")
+      ->required();
+
+  names(*action("undelete", "Bring a deleted save back", card_undelete_command), "NAME",
+        "Saves that `card list` shows as deleted")
+      ->required();
+
+  CLI::App* copy = action("copy", "Copy saves to another card", card_copy_command);
+  names(*copy, "NAME TO-IMAGE", "Saves, and last the card they go to")->required();
+  copy->add_flag("--all", w.card.all, "Every good save of the card");
+  copy->add_flag("--replace", w.card.replace, "Replace a save of the same name there");
+  copy->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
+
+  CLI::App* rename =
+      action("rename", "Stamp another region into a save's code and name", card_rename_command);
+  names(*rename, "NAME", "Saves, as `card list` names them")->required();
+  rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
+      ->required()
+      ->type_name("REGION");
+  CLI::Option* code =
+      rename->add_option("--code", w.card.code, "ps1, ps2: the game's product code there, e.g. SLES-99001");
+  code->type_name("CODE");
+  rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which tells the code")
+      ->type_name("FILE")
+      ->excludes(code);
+  rename->add_flag("--replace", w.card.replace, "Replace a save that has the new name");
+
+  CLI::App* make = action("make", "Make a freshly formatted card", card_make_command);
+  make->add_option("KIND", w.card.kind, "ps1, ps2, gc, n64, dc, sat, pce or scd")->required();
+  make->add_option("IMAGE", w.card.image, "The file to write")->required();
+  make->add_option("--blocks", w.card.blocks, "How many blocks for saves; the usual size where not said")
+      ->type_name("N");
+  make->add_option("--bytes", w.card.bytes, "The size of the memory, where that tells it better")
+      ->type_name("N");
+  make->add_option("--form", w.card.form, "ps2: ecc or plain; sat: packed or spread")->type_name("FORM");
+  make->add_flag("--japanese", w.card.japanese, "gc: the card's text is Shift-JIS");
+
+  CLI::App* check = action("check", "Name every violation of the card's own rules", card_check_command);
+  check->add_flag("--repair", w.card.repair,
+                  "Mend what can be mended without guessing; the old card is kept");
+
+  CLI::App* rescue =
+      action("rescue", "Find every save on a broken card, and put the good ones on a fresh one",
+             card_rescue_command);
+  rescue
+      ->add_option("--out", w.card.out,
+                   "The fresh card to write, or a folder (ending in /) for parcels of all")
+      ->required()
+      ->type_name("OUT");
+  rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");
+  rescue->add_flag("--doubtful", w.card.doubtful, "Put what is doubtful onto the fresh card as well");
+  rescue->add_flag("--yes", w.card.yes, "Don't ask");
+
+  CLI::App* picture = action("picture", "Draw the saves' icons and the card's blocks", card_picture_command);
+  picture->add_option("--out", w.card.out, "The PNG file to write")->required()->type_name("PNG");
+}
+
+void add_state_commands(CLI::App& app, Words& w) {
+  CLI::App* state =
+      app.add_subcommand("state", "Look into save states, take battery saves out and put them in");
+  state->require_subcommand(1);
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const StateOptions&)) {
+    return command(*state, w, name, about, [&w, run] { return run(w.globals, w.state); });
+  };
+  const auto of_state = [&](CLI::App& made) {
+    made.add_option("STATE", w.state.state, "The save state")->required();
+    made.add_option("--map", w.state.map, "The kind of state it is; `state maps` lists them")
+        ->type_name("ID");
+  };
+  CLI::App* show = action("show", "What is in a state: its kind and its layers", state_show_command);
+  of_state(*show);
+
+  CLI::App* list = action("list", "The states of a bay or a folder, by game and slot", state_list_command);
+  list->add_option("PLACE", w.state.place, "A bay, or a folder with ROMs and states")->required();
+  list->add_option("GAME", w.state.game, "Only this game's");
+  for (const bool move : {false, true}) {
+    CLI::App* change = move ? action("move", "Move a state to another slot", state_move_command)
+                            : action("copy", "Copy a state to another slot", state_copy_command);
+    change->add_option("GAME", w.state.game, "A ROM, a title, a code, or a state's path")->required();
+    change->add_option("--in", w.state.place, "The bay or folder")->required()->type_name("PLACE");
+    change->add_option("--slot", w.state.slot, "The slot it is in: a number, or auto")
+        ->required()
+        ->type_name("N");
+    change->add_option("--to-slot", w.state.to_slot, "The slot it goes to")->required()->type_name("N");
+    change->add_flag("--replace", w.state.replace, "Replace the state that is there");
+    change->add_flag("--dry-run", w.state.dry_run, "Print the plan and stop");
+  }
+
+  const auto of_game = [&](CLI::App& made) {
+    made.add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
+    made.add_option("--platform", w.state.platform, "The game's platform, where no ROM tells it")
+        ->type_name("TAG");
+    made.add_option("--like", w.state.like, "A battery save of the same game, older or newer")
+        ->type_name("FILE");
+    made.add_option("--other", w.state.others, "Another state of the same game and program")
+        ->type_name("STATE");
+    made.add_option("--candidate", w.state.candidate,
+                    "Take the place with this number, where none is certain")
+        ->check(CLI::PositiveNumber)
+        ->type_name("N");
+    add_chips(made, w.state.chips);
+  };
+  CLI::App* battery = action("battery", "Take the battery save out of a state", state_battery_command);
+  of_state(*battery);
+  of_game(*battery);
+  battery->add_option("--to", w.state.to, "The layout to write; the bare chip if not said")
+      ->type_name("LAYOUT");
+  battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
+
+  CLI::App* graft = action("graft", "Put a battery save into a state", state_graft_command);
+  of_state(*graft);
+  graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
+  of_game(*graft);
+  graft->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
+
+  CLI::App* convert = action("convert", "The same snapshot in another program's form", state_convert_command);
+  of_state(*convert);
+  convert->add_option("--to", w.state.to, "The map of the form to make")->type_name("MAP");
+  convert->add_option("--base", w.state.base, "A state that the other program wrote: its form is taken")
+      ->type_name("FILE");
+  convert->add_option("--out", w.state.out, "The state to write")->required()->type_name("FILE");
+
+  CLI::App* diff = action("diff", "What is different in two states", state_diff_command);
+  diff->add_option("STATES", w.state.files, "The earlier and the later one")->required()->expected(2);
+
+  CLI::App* picture = action("picture", "Draw a sheet of the states' own pictures", state_picture_command);
+  picture->add_option("PLACE", w.state.place, "A bay, or a folder with ROMs and states")->required();
+  picture->add_option("GAME", w.state.game, "Only this game's");
+  picture->add_option("--out", w.state.out, "The PNG file to write")->required()->type_name("PNG");
+
+  CLI::App* learn = action("learn", "Learn where a kind of state has the battery save", state_learn_command);
+  learn->add_option("PAIRS", w.state.files, "States, each with the battery save of that moment")
+      ->required()
+      ->expected(2, 64);
+  learn->add_option("--rom", w.state.rom, "The ROM the saves belong to")->type_name("ROM");
+  learn->add_option("--id", w.state.map, "What to call the map: the platform, a dot, a name")
+      ->required()
+      ->type_name("ID");
+
+  CLI::App* maps = action("maps", "List the state maps, or print one", state_maps_command);
+  maps->add_option("ID", w.state.map, "The map to print");
+}
+
+}  // namespace bayswap::cli
