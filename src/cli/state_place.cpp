@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 
 #include "base/checksum.hpp"
+#include "base/parallel.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/session.hpp"
@@ -87,15 +89,24 @@ Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, con
 
 Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& states,
                                                   const StateMaps& maps) {
+  // Unfolding a state is most of the work, and each is on its own.
+  std::vector<ScanMemory::Row> rows(states.size());
+  std::mutex own;  // guards all that is not of one state
+  std::atomic<std::size_t> next = 0;
+  const std::size_t helpers =
+      std::min<std::size_t>(std::max(1U, std::min(std::thread::hardware_concurrency(), 4U)),
+                            std::max<std::size_t>(states.size(), 1));
+  in_parallel(helpers - 1, [&] {
+    for (std::size_t i = next++; i < states.size(); i = next++) rows[i] = row_of(states[i], maps, own);
+  });
   std::vector<ListedState> listed;
-  for (const HeldState& state : states) {
+  for (std::size_t i = 0; i < states.size(); ++i) {
     ListedState one;
-    one.state = &state;
-    const ScanMemory::Row row = row_of(state, maps);
-    one.map = row.label;
-    one.platform = row.platform;
-    one.picture = row.thumbnail;
-    one.verdict = verdict_of(state, row);
+    one.state = &states[i];
+    one.map = rows[i].label;
+    one.platform = rows[i].platform;
+    one.picture = rows[i].thumbnail;
+    one.verdict = verdict_of(states[i], rows[i]);
     listed.push_back(std::move(one));
   }
   if (memory_.changed()) {
@@ -106,7 +117,8 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
 }
 
 // What the file holds: label is the map, code the battery save's digest, or "-" where it is blank.
-ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps) {
+ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps, std::mutex& own) {
+  std::unique_lock lock(own);
   const std::string key =
       fmt::format("{}|{}|{}|{}|{}\n", state.path, state.size_bytes, state.modified.value_or(0),
                   maps.all().size(), state.rom != nullptr ? state.rom->path : "");
@@ -118,17 +130,19 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
   ScanMemory::Row row;
   const auto bytes = traced_->read(state.path, max_state_bytes);
   if (!bytes) return row;
-  const auto chips = state.rom != nullptr ? view_->facts_of(*state.rom).chips : std::vector<ChipFact>{};
+  RomFacts rom;
+  if (state.rom != nullptr) rom = view_->facts_of(*state.rom);
+  lock.unlock();
   const std::optional<Platform> platform =
       state.any_platform ? std::nullopt : std::optional(state.rule->platform);
   const StateFile file(*bytes);
-  StateLook look = look_at_state(maps, file, platform, chips);
+  StateLook look = look_at_state(maps, file, platform, rom.chips);
   row.platform = platform ? tag(*platform) : look.map.substr(0, look.map.find('.'));
   if (look.map.empty() && state.rom != nullptr) {
     BatterySearch what;
     what.platform = state.rule->platform;
-    what.chips = chips;
-    what.tells_chips = view_->facts_of(*state.rom).tells_chips;
+    what.chips = rom.chips;
+    what.tells_chips = rom.tells_chips;
     what.maps = &maps;
     const BatteryFinds finds = find_batteries(books_->catalog, file, what);
     if (!finds.candidates.empty() && finds.candidates.front().certain)
@@ -136,6 +150,7 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
     // A file that is little but the memory is a battery save under a state's name.
     if (look.save && bytes->size() < look.save->parts.front().bytes.size() * 5 / 4) {
       row.code = not_a_state;
+      lock.lock();
       memory_.add(key, row);
       return row;
     }
@@ -145,6 +160,7 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
   row.code = look.battery == StateLook::Battery::blank ? is_blank_memory
              : look.save                               ? digest(*look.save)
                                                        : "";
+  lock.lock();
   memory_.add(key, row);
   return row;
 }

@@ -5,6 +5,7 @@
 #include <bayswap/state_plan.hpp>
 
 #include <map>
+#include <mutex>
 
 #include "cli/books.hpp"
 #include "cli/last_answer.hpp"
@@ -53,7 +54,7 @@ class StatePlace {
   [[nodiscard]] const Beside& beside_of(const HeldState& state);
 
  private:
-  [[nodiscard]] ScanMemory::Row row_of(const HeldState& state, const StateMaps& maps);
+  [[nodiscard]] ScanMemory::Row row_of(const HeldState& state, const StateMaps& maps, std::mutex& own);
   [[nodiscard]] Verdict verdict_of(const HeldState& state, const ScanMemory::Row& row);
 
   std::unique_ptr<Books> books_;

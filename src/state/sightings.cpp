@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <bit>
-#include <cstring>
 
 #include "base/endian.hpp"
 #include "base/order.hpp"
@@ -19,16 +18,6 @@ constexpr std::size_t longest_gap = 12;      // between a name and a length
 constexpr std::size_t furthest_item = 4096;  // of a table, from its entry
 constexpr std::size_t large = 2048;  // smaller stretches have borders, and lengths before them, by chance
 constexpr double small_counts = 0.7;
-
-std::uint32_t swapped32(std::uint32_t x) {
-  return x << 24 | (x & 0xff00) << 8 | (x >> 8 & 0xff00) | x >> 24;
-}
-
-std::uint32_t number_at(const Byte* bytes) {
-  std::uint32_t number = 0;
-  std::memcpy(&number, bytes, 4);
-  return std::endian::native == std::endian::big ? swapped32(number) : number;
-}
 
 constexpr std::array<bool, 256> name_bytes = [] {
   std::array<bool, 256> are{};
@@ -157,15 +146,15 @@ std::vector<Sighting> Sightings::labelled(const std::set<std::size_t>& sizes,
   unsigned letters = 0;  // before this place
   unsigned since = 0;    // the last of them
   for (std::size_t at = 0; at + 4 <= most; ++at) {
-    const std::uint32_t little = number_at(bytes + at);
-    const std::uint32_t big = swapped32(little);
+    const std::uint32_t little = le32(layer_, at);
+    const std::uint32_t big = be32(layer_, at);
     if ((letters >= 2 && since <= longest_gap) || wanted.may_have(little) || wanted.may_have(big)) {
       if (little >= least && little <= most) consider_record(at, little, sizes, work_memory_is_kept, found);
       if (big >= least && big <= most && big != little)
         consider_record(at, big, sizes, work_memory_is_kept, found);
     }
     if (at % 4 == 0 && at + 32 <= most && little >= least_item && little <= most &&
-        number_at(bytes + at + 4) - at - 1 < furthest_item)
+        le32(layer_, at + 4) - at - 1 < furthest_item)
       consider_table(at, found);
     const bool letter = name_bytes[bytes[at]];
     letters = letter ? letters + 1 : bytes[at] == 0 ? letters : 0;
