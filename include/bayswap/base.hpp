@@ -62,8 +62,9 @@ struct Remedy {
     show_logbook,
     check_logbook,
     import_logbook,
-    from_state,  // take the battery save out of the state and carry that
-    undo         // the entry in `values`
+    resume_cart,  // go on with a write to a cartridge, or undo the entry in `values`
+    from_state,   // take the battery save out of the state and carry that
+    undo          // the entry in `values`
   };
   Kind kind = Kind::none;
   std::vector<std::string> values;

@@ -34,8 +34,8 @@ class PairBook {
   std::vector<RomPair> pairs_;
 };
 
-/// Opens the place that a bay names: a folder, or a zip, 7z, rar or tar file, which is only read. Fails with
-/// `not_found` if it does not exist.
+/// Opens the place that a bay names: a folder; a zip, 7z, rar or tar file, which is only read; or the
+/// cartridge in a reader, "cart:" and its line. Fails with `not_found` if it does not exist.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_place(const Bay& bay);
 
 struct ViewOptions {

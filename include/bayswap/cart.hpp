@@ -6,6 +6,7 @@
 
 #include <functional>
 #include <memory>
+#include <utility>
 
 namespace bayswap {
 
@@ -32,7 +33,14 @@ struct CartChip {
   std::size_t bytes = 0;
   std::size_t write_bytes = 0;   // a write is so long; 0: it can't be written
   std::size_t sector_bytes = 0;  // has to be erased before it is written; 0: not at all
+  bool needs_battery = false;
+  std::string evidence;  // how it is known, a sentence
 };
+
+/// Returns the voltage that cartridges of the platform are made for, in millivolts.
+[[nodiscard]] std::uint16_t volts_of(Platform platform);
+/// Returns the serial devices of this machine that may be readers: their paths, and what they say they are.
+[[nodiscard]] std::vector<std::pair<std::string, std::string>> serial_ports();
 
 /// What was read, twice.
 struct CartDump {
@@ -75,10 +83,24 @@ class CartPort {
   [[nodiscard]] Result<void> power_up(std::optional<std::uint16_t> said = {});
   [[nodiscard]] Result<void> power_down();
 
-  /// Reads as much of the ROM as tells whose it is. Fails with `not_recognised` if nothing does.
+  /// Reads as much of the ROM as tells whose it is. A controller pak has none, and pce cards no header: they
+  /// have a platform and no name. Fails with `not_recognised` if nothing tells.
   [[nodiscard]] Result<CartIdentity> identify();
-  /// Asks for the chip that the game has. Fails with `unsupported` if none answers.
+  /// Returns the chips that answer: those of `said`, otherwise those that the ROM tells of, otherwise of all
+  /// kinds that the platform's cartridges can have. Clocks are not among them.
+  [[nodiscard]] Result<std::vector<CartChip>> find_chips(const CartIdentity& game,
+                                                         const std::vector<ChipFact>& said = {});
+  /// Asks for the chip that the game has; of 0 bytes: the reader says how large it is. Fails with
+  /// `unsupported` if none answers.
   [[nodiscard]] Result<CartChip> find_chip(const CartIdentity& game, const ChipFact& chip);
+
+  /// Reads up to `count` bytes of the ROM from `at` on, once.
+  [[nodiscard]] Result<Blob> read_rom(const CartIdentity& game, std::uint64_t at, std::size_t count);
+  /// Returns when the cartridge's clock stood at zero: seconds since 1970, as this machine's clock has it;
+  /// nothing if it has no clock.
+  [[nodiscard]] Result<std::optional<std::int64_t>> clock_start(const CartIdentity& game);
+  /// Sets it and reads it back. Fails with `io` if it does not hold, `unsupported` if there is none.
+  [[nodiscard]] Result<void> set_clock_start(const CartIdentity& game, std::int64_t start);
 
   /// Reads the whole ROM, twice.
   [[nodiscard]] Result<CartDump> dump_rom(const CartIdentity& game);
@@ -86,12 +108,15 @@ class CartPort {
   [[nodiscard]] Result<CartDump> dump(const CartIdentity& game, const CartChip& chip);
   /// Keeps no copy of the old bytes: the caller reads them with `dump` and stores them before it writes.
   /// Writes what differs, reads it back, and does so again while it is not equal, at most `attempts` times.
-  /// Fails with `does_not_fit` for another size than the chip has, `unsupported` if it can't be written,
-  /// `busy` if another cartridge is in, `io` once the line is gone; what the chip has then is not known.
+  /// With `only_if`, only where the chip holds that. Fails with `does_not_fit` for another size than the chip
+  /// has, `unsupported` if it can't be written, `busy` if another cartridge is in or it holds something else,
+  /// `io` once the line is gone; what the chip has then is not known.
   [[nodiscard]] Result<CartWrite> write(const CartIdentity& game, const CartChip& chip, const Blob& bytes,
-                                        int attempts);
+                                        int attempts, const Blob* only_if = nullptr);
 
   std::function<void(const CartProgress&)> on_progress;
+  /// Called after each attempt of a write: which one, and how many bytes are not as wanted; 0: before any.
+  std::function<void(int attempt, std::size_t differing)> on_attempt;
   /// Asked often; a write ends only between two attempts.
   std::function<bool()> is_cancelled;
 
@@ -101,6 +126,8 @@ class CartPort {
   [[nodiscard]] Result<void> select_chip(const CartIdentity& game, const CartChip& chip);
   [[nodiscard]] Result<Blob> read_selected(std::uint32_t counter, std::uint64_t bytes, std::string_view what);
   [[nodiscard]] Result<CartDump> twice(std::uint32_t counter, std::uint64_t bytes);
+  [[nodiscard]] Result<Blob> read_here(std::uint32_t counter, std::uint64_t end, std::uint64_t at,
+                                       std::size_t count);
   [[nodiscard]] Result<void> write_once(const CartChip& chip, const Blob& now, const Blob& wanted);
   void tell(std::string_view what, std::uint64_t done, std::uint64_t total) const;
 

@@ -37,6 +37,13 @@ struct FileChange {
 struct StoreTraits {
   bool writable = true;         // false for archives, and for bays as they once were
   bool atomic_replace = false;  // many files are changed as Store::apply of the local disk does it
+  bool slow = false;            // a serial line: not read unasked
+};
+
+/// What is special about one file.
+struct FileTraits {
+  bool may_tear = false;  // a write that is cut off leaves neither the old nor the new bytes
+  bool runs_on = false;   // a clock: its bytes never stay the same
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
@@ -73,6 +80,10 @@ class Store {
   /// Returns whether files can be made and replaced in a folder, as far as permissions tell.
   [[nodiscard]] virtual bool may_write(const std::string& folder) = 0;
   [[nodiscard]] virtual StoreTraits traits() const { return {}; }
+  [[nodiscard]] virtual FileTraits file_traits(const std::string& path) const {
+    (void)path;
+    return {};
+  }
   /// Returns the path as the user knows it.
   [[nodiscard]] virtual std::string display_path(const std::string& path) const = 0;
 

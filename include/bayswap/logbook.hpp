@@ -88,11 +88,12 @@ struct Recovered {
     cancelled,    // nothing was changed
     rolled_back,  // some files were changed, and put back
     cut_short,    // some files may have been changed; undo puts them back
+    unfinished,   // neither the old nor the new bytes are in a file that can tear (FileTraits): stays open
     still_open    // could not be found out; the next command tries again
   };
   Entry entry;
   Outcome outcome{};
-  std::string why;  // for cut_short and still_open: a sentence
+  std::string why;  // for cut_short, unfinished and still_open: a sentence
 };
 
 /// Blobs under their SHA-256 (`blobs/ab/abcdef...`) and records (`records/0000000001.toml`) in a store, and
@@ -118,6 +119,8 @@ class Logbook {
   /// Ends an entry as cut short. Only the changes of `paths` stay in it: the others were not made.
   [[nodiscard]] Result<void> cut_short(std::int64_t id, const std::vector<std::string>& paths);
 
+  /// Returns the entries that are still open, the oldest first.
+  [[nodiscard]] Result<std::vector<Entry>> unfinished();
   /// Returns entries, the newest first. `what` keeps those whose title, code, bays or paths contain it, in
   /// any letter case.
   [[nodiscard]] Result<std::vector<Entry>> entries(const std::string& what = {}, std::size_t limit = 1000);

@@ -41,6 +41,17 @@ struct RomSource {
 [[nodiscard]] Result<RomFacts> identify_rom(const RomSource& rom);
 [[nodiscard]] Result<RomFacts> identify_rom(ByteView rom);
 
+/// A sum that a ROM's header holds, and what the bytes come to.
+struct RomSum {
+  std::string what;  // "the header's sum at 14D"
+  std::uint32_t stored = 0;
+  std::uint32_t computed = 0;
+  int digits = 4;  // of its hexadecimal form
+};
+/// Returns the sums of a whole ROM as its cartridge has it: gb, gba, md, snes, sms, gg, ws, nds; none for the
+/// others. Source: docs/formats/roms.md.
+[[nodiscard]] std::vector<RomSum> check_rom(Platform platform, ByteView rom);
+
 /// Looks through a gba ROM for the names that the console's save libraries leave in it, and adds the chips
 /// they stand for. Reads the whole ROM. Does nothing for other platforms. Fails if the ROM can't be read;
 /// what was found until then is in `facts`.

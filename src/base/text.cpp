@@ -267,4 +267,20 @@ std::size_t edit_distance(std::string_view a, std::string_view b) {
   return row.back();
 }
 
+std::string as_file_name(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    const bool refused = static_cast<Byte>(c) < 0x20 || c == 0x7f ||
+                         std::string_view("/\\:*?\"<>|").find(c) != std::string_view::npos;
+    out += refused ? '_' : c;
+  }
+  while (!out.empty() && (out.back() == ' ' || out.back() == '.')) out.pop_back();
+  while (!out.empty() && out.front() == ' ') out.erase(out.begin());
+  return out;
+}
+
+std::string counted(std::size_t count, std::string_view one) {
+  return fmt::format("{} {}{}", count, one, count == 1 ? "" : "s");
+}
+
 }  // namespace bayswap

@@ -46,6 +46,13 @@ enum class TextEncoding {
 /// "..", without '/' and '\\'. Every name that is read from a file has to pass before it becomes a path.
 [[nodiscard]] bool is_safe_name(std::string_view text);
 
+/// Returns the text as a file's name: '_' for separators and all that FAT or a desktop refuses, no spaces or
+/// dots at its ends.
+[[nodiscard]] std::string as_file_name(std::string_view text);
+
+/// Returns "1 byte", "2 bytes".
+[[nodiscard]] std::string counted(std::size_t count, std::string_view one);
+
 /// All bytes up to the first 00 are plain ASCII, from space on, and there is one.
 [[nodiscard]] bool is_plain_text(ByteView bytes);
 

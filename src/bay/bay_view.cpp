@@ -1,4 +1,5 @@
 #include <bayswap/bay_view.hpp>
+#include <bayswap/cart_store.hpp>
 
 #include <fmt/format.h>
 #include <bayswap/inspect.hpp>
@@ -189,6 +190,11 @@ const TreeSketch& BayView::sketch(const HeldSave& save) {
 }
 
 Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
+  if (is_cart_path(bay.root)) {
+    auto cartridge = std::make_unique<CartStore>(bay.root);
+    BAYSWAP_CHECK(cartridge->game());
+    return std::unique_ptr<Store>(std::move(cartridge));
+  }
   LocalStore disk;
   BAYSWAP_TRY(const auto info, disk.stat(bay.root));
   if (info && info->kind == FileInfo::Kind::file) {

@@ -288,7 +288,8 @@ class FileScanner {
     for (const Told& one : files) {
       save.held.push_back(one.file);
       save.size_bytes += one.file.size_bytes;
-      save.modified = std::max(save.modified.value_or(one.file.modified), one.file.modified);
+      if (one.file.modified != 0)  // chips have no date
+        save.modified = std::max(save.modified.value_or(one.file.modified), one.file.modified);
       if (!one.misplaced.empty()) save.misplaced = one.misplaced;
       if (one.row.label.size() > save.label.size()) save.label = one.row.label;
       // Of several files one that holds something decides, and one that is broken all the more.

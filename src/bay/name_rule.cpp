@@ -115,20 +115,6 @@ std::uint64_t number_of(std::string_view hex) {
   return value;
 }
 
-// One component of a path: no separators, nothing that FAT or a desktop refuses, no spaces or dots at its
-// ends.
-std::string as_component(std::string_view text) {
-  std::string out;
-  for (const char c : text) {
-    const bool refused = static_cast<Byte>(c) < 0x20 || c == 0x7f ||
-                         std::string_view("/\\:*?\"<>|").find(c) != std::string_view::npos;
-    out += refused ? '_' : c;
-  }
-  while (!out.empty() && (out.back() == ' ' || out.back() == '.')) out.pop_back();
-  while (!out.empty() && out.front() == ' ') out.erase(out.begin());
-  return out;
-}
-
 Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   const auto needed = [&](const std::string& value, std::string_view what) -> Result<std::string> {
     if (value.empty())
@@ -143,9 +129,9 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   }
   if (word == "rom.md5") return needed(facts.rom_md5, "no ROM of the game is in the bay");
   const GameId& game = facts.game;
-  if (word == "game.code") return needed(as_component(game.code), "the game's code is not known");
-  if (word == "game.title") return needed(as_component(game.title), "the game's title is not known");
-  if (word == "game.maker") return needed(as_component(game.maker), "the game's maker is not known");
+  if (word == "game.code") return needed(as_file_name(game.code), "the game's code is not known");
+  if (word == "game.title") return needed(as_file_name(game.title), "the game's title is not known");
+  if (word == "game.maker") return needed(as_file_name(game.maker), "the game's maker is not known");
   if (word == "region") return std::string(name(game.region));
   if (word == "region.area")
     return needed(std::string(area_of(game.region)), "the game's region is not known");
@@ -156,11 +142,11 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   if (word == "slot.letter")
     return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
   if (word == "platform") return std::string(tag(game.platform));
-  if (word == "account") return needed(as_component(facts.account), "no account is said");
-  if (word == "save.name") return needed(as_component(facts.save_name), "the save has no name");
-  if (word == "suffix") return as_component(facts.suffix);
+  if (word == "account") return needed(as_file_name(facts.account), "no account is said");
+  if (word == "save.name") return needed(as_file_name(facts.save_name), "the save has no name");
+  if (word == "suffix") return as_file_name(facts.suffix);
   if (word == "folder")
-    return needed(as_component(facts.folder), "it can only be found by looking, and was not");
+    return needed(as_file_name(facts.folder), "it can only be found by looking, and was not");
   const bool numbered = word.starts_with("title.") || word == "code.hex";
   if (numbered) {
     if (game.title_id == 0) return needed("", "the game's title id is not known");

@@ -14,6 +14,7 @@ namespace {
 Error put_back(Store& store, const std::vector<FileChange>& changes, const std::vector<FileChange>& as_logged,
                const std::vector<bool>& placed, Error error, Logbook& logbook, std::int64_t id) {
   std::vector<std::string> left;
+  bool torn = false;
   for (std::size_t i = changes.size(); i-- > 0;) {
     if (!placed[i]) continue;
     const auto now = store.read_if_there(changes[i].path);
@@ -22,8 +23,16 @@ Error put_back(Store& store, const std::vector<FileChange>& changes, const std::
     const std::vector<FileChange> back{
         {changes[i].path, changes[i].after, changes[i].before, as_logged[i].before_modified}};
     std::vector<bool> done;
-    if (!now || *now != changes[i].after || !store.apply(back, done))
+    const bool stays = store.file_traits(changes[i].path).may_tear;
+    if (stays || !now || *now != changes[i].after || !store.apply(back, done))
       left.push_back(store.absolute_path(changes[i].path));
+    torn = torn || store.file_traits(changes[i].path).may_tear;
+  }
+  if (torn) {
+    // Stays open: every command says so until the write goes on, or is taken back.
+    error.remedy = {Remedy::Kind::resume_cart, {std::to_string(id)}};
+    error.hint = "the old and the new bytes are safe in the logbook";
+    return error;
   }
   const auto logged = left.empty() ? logbook.finish(id, EntryState::cancelled) : logbook.cut_short(id, left);
   if (!left.empty() || !logged) {
@@ -47,6 +56,23 @@ std::string root_of(const Plan& plan, Store& target) {
   return {};
 }
 
+// Writes that were cut off, and that this one has mended: the bytes of all of them are in the logbook.
+Result<void> close_unfinished(Logbook& logbook, std::int64_t id, const std::vector<FileChange>& changes) {
+  BAYSWAP_TRY(const auto open, logbook.unfinished());
+  for (const Entry& entry : open) {
+    std::vector<std::string> paths;
+    bool is_mended = entry.id != id;
+    for (const LoggedChange& change : entry.changes) {
+      paths.push_back(change.path);
+      is_mended = is_mended && std::ranges::any_of(changes, [&](const FileChange& one) {
+                    return name_of(one.path) == name_of(change.path);
+                  });
+    }
+    if (is_mended && !paths.empty()) BAYSWAP_CHECK(logbook.cut_short(entry.id, paths));
+  }
+  return {};
+}
+
 }  // namespace
 
 void Plan::add(PlanIssue issue) {
@@ -66,7 +92,7 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
   if (plan.changes.empty()) return fail(ErrorCode::bad_usage, "there is nothing to do");
   for (const FileChange& change : plan.changes) {
     BAYSWAP_TRY(const auto now, target.read_if_there(change.path));
-    if (now != change.before)
+    if (now != change.before && !target.file_traits(change.path).runs_on)
       return fail(ErrorCode::busy,
                   fmt::format("{} has changed since the plan was made", target.display_path(change.path)),
                   "close the game that uses it, and try again");
@@ -100,6 +126,9 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
     closed.error().hint = fmt::format("the files are in place; the next command will complete entry {}", id);
     return tl::unexpected(std::move(closed.error()));
   }
+  if (std::ranges::any_of(plan.changes,
+                          [&](const FileChange& one) { return target.file_traits(one.path).may_tear; }))
+    BAYSWAP_CHECK(close_unfinished(logbook, id, logged));
   return id;
 }
 

@@ -8,7 +8,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "cart/talk.hpp"
+#include "cart/cart_inside.hpp"
 
 namespace bayswap {
 namespace {
@@ -18,8 +18,18 @@ using namespace cart;
 // What the ROM's header says of the hardware, for the reader's banks.
 std::uint16_t board_of(Platform platform, const Blob& head) {
   if (saves_as(platform) == Platform::gb && head.size() > 0x147) return head.view()[0x147];
+  // The type in the entry of external RAM: whether it is wired to odd, even or all addresses.
+  if (platform == Platform::md && head.size() > 0x1b2 && head.view()[0x1b0] == 'R') return head.view()[0x1b2];
 
   return 0;
+}
+
+// As the reader can tell, or as all cartridges are that fit its slot.
+std::uint16_t wanted_by(const CartLook& look) {
+  if (look.wanted != 0 || look.platforms.empty()) return look.wanted;
+  const std::uint16_t first = volts_of(look.platforms.front());
+  const bool all = std::ranges::all_of(look.platforms, [&](Platform one) { return volts_of(one) == first; });
+  return all ? first : std::uint16_t{0};
 }
 
 std::string_view chip_word(PartKind kind) {
@@ -28,8 +38,9 @@ std::string_view chip_word(PartKind kind) {
       return "eeprom";
     case PartKind::flash:
       return "flash";
-    case PartKind::sram:
     case PartKind::pak:
+      return "pak";
+    case PartKind::sram:
     case PartKind::rtc:
       break;
   }
@@ -45,27 +56,7 @@ std::size_t count_differing(ByteView a, ByteView b, std::size_t& first) {
   return count;
 }
 
-tl::unexpected<Error> nonsense() {
-  return fail(ErrorCode::io, "the reader's answer makes no sense",
-              "unplug the reader and plug it in again; look whether there is a newer program for it");
-}
-
 }  // namespace
-
-struct CartPort::Inside {
-  explicit Inside(std::unique_ptr<Line> opened) : line(std::move(opened)), talk(*line) {}
-  std::unique_ptr<Line> line;
-  Talk talk;
-  HelloAnswer reader;
-  std::uint16_t board = 0;
-
-  Result<SelectAnswer> select(const Select& what) {
-    BAYSWAP_TRY(const auto body, talk.ask(ask_select, body_of(what)));
-    const auto said = select_answer_in(body);
-    if (!said) return nonsense();
-    return *said;
-  }
-};
 
 CartPort::CartPort(std::unique_ptr<Inside> inside) : inside_(std::move(inside)) {
   inside_->talk.is_cancelled = [this] { return is_cancelled && is_cancelled(); };
@@ -79,7 +70,12 @@ CartPort::~CartPort() {
 Result<std::unique_ptr<CartPort>> CartPort::open(const std::string& device) {
   BAYSWAP_TRY(auto line, open_serial(device));
   auto inside = std::make_unique<Inside>(std::move(line));
-  BAYSWAP_TRY(inside->reader, inside->talk.hello(std::random_device{}()));
+  auto hello = inside->talk.hello(std::random_device{}());
+  if (!hello) {
+    hello.error().message = fmt::format("{}: {}", device, hello.error().message);
+    return tl::unexpected(std::move(hello.error()));
+  }
+  inside->reader = *std::move(hello);
   return std::unique_ptr<CartPort>(new CartPort(std::move(inside)));
 }
 
@@ -96,7 +92,7 @@ void CartPort::tell(std::string_view what, std::uint64_t done, std::uint64_t tot
 Result<CartLook> CartPort::look() {
   BAYSWAP_TRY(const auto body, inside_->talk.ask(ask_look, {}));
   const auto said = look_answer_in(body);
-  if (!said) return nonsense();
+  if (!said) return cart::nonsense();
   CartLook look;
   look.seat = static_cast<CartLook::Seat>(said->seat);
   look.counter = said->counter;
@@ -118,13 +114,14 @@ Result<void> CartPort::power_up(std::optional<std::uint16_t> said) {
     return fail(ErrorCode::not_found, "the cartridge sits badly",
                 "take it out, clean its contacts, and put it in straight and all the way");
   if (now.offered.empty()) return nonsense();
-  if (said && now.wanted != 0 && *said != now.wanted)
+  const std::uint16_t wanted = wanted_by(now);
+  if (said && wanted != 0 && *said != wanted)
     return fail(ErrorCode::unsafe,
                 fmt::format("the cartridge wants {:.1f} V, not {:.1f} V: it was given no power",
-                            now.wanted / 1000.0, *said / 1000.0),
+                            wanted / 1000.0, *said / 1000.0),
                 "leave the voltage out, or set the reader's switch if it is that which is wrong");
   const std::uint16_t chosen =
-      now.wanted != 0 ? now.wanted : said.value_or(*std::min_element(now.offered.begin(), now.offered.end()));
+      wanted != 0 ? wanted : said.value_or(*std::min_element(now.offered.begin(), now.offered.end()));
   if (std::find(now.offered.begin(), now.offered.end(), chosen) == now.offered.end())
     return fail(ErrorCode::unsupported, fmt::format("the reader has no {:.1f} V", chosen / 1000.0),
                 "choose one that it has");
@@ -141,27 +138,25 @@ Result<CartIdentity> CartPort::identify() {
   BAYSWAP_TRY(const CartLook now, look());
   CartIdentity game;
   game.counter = now.counter;
-  std::optional<Error> failed;
   for (const Platform platform : now.platforms) {
     Select what;
     what.platform = tag(platform);
     auto space = inside_->select(what);
-    if (!space && space.error().code == ErrorCode::unsupported) continue;
+    if (!space && space.error().code == ErrorCode::unsupported) {
+      if (now.platforms.size() == 1) {
+        game.rom.game.platform = platform;
+        return game;
+      }
+      continue;
+    }
     if (!space) return tl::unexpected(std::move(space.error()));
     game.rom_bytes = space->bytes;
     RomSource source;
     source.size_bytes = space->bytes;
-    source.read = [&](std::uint64_t at, std::size_t count) -> Result<Blob> {
-      if (at >= space->bytes) return Blob();
-      Buffer bytes(std::min<std::uint64_t>(count, space->bytes - at));
-      if (bytes.bytes().empty()) return Blob();
-      BAYSWAP_CHECK(inside_->talk.read(
-          {now.counter, static_cast<std::uint32_t>(at), static_cast<std::uint32_t>(bytes.bytes().size())},
-          [&](std::size_t where, ByteView piece) {
-            std::copy(piece.begin(), piece.end(),
-                      bytes.bytes().begin() + static_cast<std::ptrdiff_t>(where - at));
-          }));
-      return std::move(bytes).freeze();
+    source.read = [&](std::uint64_t at, std::size_t count) {
+      constexpr std::uint64_t header = 0x10000;
+      if (at >= header) tell("looking", at, space->bytes);  // for a library's name, through all of it
+      return read_here(now.counter, space->bytes, at, count);
     };
     auto rom = identify_rom(source);
     if (rom) {
@@ -172,16 +167,18 @@ Result<CartIdentity> CartPort::identify() {
       return game;
     }
     if (rom.error().code != ErrorCode::not_recognised) return tl::unexpected(std::move(rom.error()));
-    failed = std::move(rom.error());
+    if (platform == Platform::pce && now.platforms.size() == 1) {
+      game.rom.game.platform = platform;
+      game.rom.evidence.emplace_back("the slot takes pce cards, which have no header");
+      return game;
+    }
   }
   return fail(ErrorCode::not_recognised, "the cartridge's header can't be read",
               "clean its contacts and put it in again; if the reader can't tell its voltage, say it");
 }
 
 Result<CartChip> CartPort::find_chip(const CartIdentity& game, const ChipFact& chip) {
-  if (chip.kind == PartKind::pak || chip.kind == PartKind::rtc)
-    return fail(ErrorCode::unsupported, "controller paks and clocks are not read through the port yet",
-                "read the save chip of the cartridge");
+  if (chip.kind == PartKind::rtc) return fail(ErrorCode::unsupported, "a clock is no save chip", "");
   Select what;
   what.space = Select::Space::chip;
   what.platform = tag(game.rom.game.platform);
@@ -190,6 +187,8 @@ Result<CartChip> CartPort::find_chip(const CartIdentity& game, const ChipFact& c
   // Some boards have memory that needs no battery in the place of SRAM.
   std::vector<std::string_view> words{chip_word(chip.kind)};
   if (chip.kind == PartKind::sram) words.push_back("fram");
+  // The saves of nds cartridges are alike, whatever the chip.
+  if (game.rom.game.platform == Platform::nds) words = {"flash", "eeprom", "fram"};
   std::optional<Error> failed;
   for (const std::string_view word : words) {
     what.chip = word;
@@ -199,7 +198,14 @@ Result<CartChip> CartPort::find_chip(const CartIdentity& game, const ChipFact& c
       if (failed->code != ErrorCode::unsupported) break;
       continue;
     }
-    return CartChip{game.counter, chip.kind, said->bytes, said->write_bytes, said->sector_bytes};
+    CartChip found{game.counter,      chip.kind,          said->bytes,
+                   said->write_bytes, said->sector_bytes, word == "sram" || word == "pak",
+                   chip.evidence};
+    if (chip.size_bytes == 0) {
+      if (!found.evidence.empty()) found.evidence += "; ";
+      found.evidence += fmt::format("{} of {} bytes answers", word, found.bytes);
+    }
+    return found;
   }
   return tl::unexpected(*std::move(failed));
 }
@@ -225,6 +231,27 @@ Result<Blob> CartPort::read_selected(std::uint32_t counter, std::uint64_t bytes,
         tell(what, done, bytes);
       }));
   return std::move(buffer).freeze();
+}
+
+Result<Blob> CartPort::read_here(std::uint32_t counter, std::uint64_t end, std::uint64_t at,
+                                 std::size_t count) {
+  if (at >= end || count == 0) return Blob();
+  Buffer bytes(static_cast<std::size_t>(std::min<std::uint64_t>(count, end - at)));
+  BAYSWAP_CHECK(inside_->talk.read(
+      {counter, static_cast<std::uint32_t>(at), static_cast<std::uint32_t>(bytes.bytes().size())},
+      [&](std::size_t where, ByteView piece) {
+        std::copy(piece.begin(), piece.end(),
+                  bytes.bytes().begin() + static_cast<std::ptrdiff_t>(where - at));
+      }));
+  return std::move(bytes).freeze();
+}
+
+Result<Blob> CartPort::read_rom(const CartIdentity& game, std::uint64_t at, std::size_t count) {
+  Select what;
+  what.platform = tag(game.rom.game.platform);
+  what.board = inside_->board;
+  BAYSWAP_TRY(const SelectAnswer said, inside_->select(what));
+  return read_here(game.counter, said.bytes, at, count);
 }
 
 Result<CartDump> CartPort::twice(std::uint32_t counter, std::uint64_t bytes) {
@@ -292,7 +319,7 @@ Result<void> CartPort::write_once(const CartChip& chip, const Blob& now, const B
 }
 
 Result<CartWrite> CartPort::write(const CartIdentity& game, const CartChip& chip, const Blob& bytes,
-                                  int attempts) {
+                                  int attempts, const Blob* only_if) {
   if (bytes.size() != chip.bytes)
     return fail(ErrorCode::does_not_fit,
                 fmt::format("the chip has {} bytes, not {}", chip.bytes, bytes.size()),
@@ -301,7 +328,14 @@ Result<CartWrite> CartPort::write(const CartIdentity& game, const CartChip& chip
   BAYSWAP_CHECK(select_chip(game, chip));
   CartWrite outcome;
   BAYSWAP_TRY(Blob now, read_selected(chip.counter, chip.bytes, "reading"));
-  outcome.differing.push_back(count_differing(now.view(), bytes.view(), outcome.first_wrong));
+  if (only_if != nullptr && now != *only_if)
+    return fail(ErrorCode::busy, "the chip does not hold what it held a moment ago",
+                "is it another cartridge of the same game? Look what is in it, and start again");
+  const auto count = [&](int attempt) {
+    outcome.differing.push_back(count_differing(now.view(), bytes.view(), outcome.first_wrong));
+    if (on_attempt) on_attempt(attempt, outcome.differing.back());
+  };
+  count(0);
   for (int i = 0; i < attempts && outcome.differing.back() > 0; ++i) {
     if (is_cancelled && is_cancelled()) break;
     // Once begun, an attempt goes to its end: a chip half written is worse than a wait.
@@ -310,9 +344,13 @@ Result<CartWrite> CartPort::write(const CartIdentity& game, const CartChip& chip
     auto read =
         done ? read_selected(chip.counter, chip.bytes, "checking") : tl::unexpected(std::move(done.error()));
     is_cancelled = asked;
-    if (!read) return tl::unexpected(std::move(read.error()));
+    if (!read) {
+      // Whatever it was, bytes may have changed.
+      read.error().code = ErrorCode::io;
+      return tl::unexpected(std::move(read.error()));
+    }
     now = *std::move(read);
-    outcome.differing.push_back(count_differing(now.view(), bytes.view(), outcome.first_wrong));
+    count(i + 1);
   }
   outcome.equal = outcome.differing.back() == 0;
   return outcome;

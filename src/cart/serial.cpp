@@ -7,6 +7,7 @@
 #include <sys/file.h>
 #include <termios.h>
 #include <unistd.h>
+#include <bayswap/cart.hpp>
 
 #include <cerrno>
 #include <cstring>
@@ -137,3 +138,19 @@ Result<std::unique_ptr<Line>> open_serial(const std::string& device) {
 }
 
 }  // namespace bayswap::cart
+
+namespace bayswap {
+
+std::vector<std::pair<std::string, std::string>> serial_ports() {
+  std::vector<std::pair<std::string, std::string>> found;
+  sp_port** ports = nullptr;
+  if (sp_list_ports(&ports) != SP_OK) return found;
+  for (sp_port** one = ports; *one != nullptr; ++one) {
+    const char* about = sp_get_port_description(*one);
+    found.emplace_back(sp_get_port_name(*one), about == nullptr ? "" : about);
+  }
+  sp_free_port_list(ports);
+  return found;
+}
+
+}  // namespace bayswap

@@ -172,4 +172,9 @@ Result<void> Talk::read(const Range& range, const Take& take) {
   return {};
 }
 
+tl::unexpected<Error> nonsense() {
+  return fail(ErrorCode::io, "the reader's answer makes no sense",
+              "unplug the reader and plug it in again; look whether there is a newer program for it");
+}
+
 }  // namespace bayswap::cart

@@ -49,6 +49,8 @@ class Talk {
   std::size_t repeats_ = 0;
 };
 
+/// Of an answer that can't be understood.
+[[nodiscard]] tl::unexpected<Error> nonsense();
 /// What the reader refused, as an error with a remedy.
 [[nodiscard]] Error error_of(const Refusal& refusal);
 

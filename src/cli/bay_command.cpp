@@ -1,4 +1,5 @@
 #include <bayswap/bay_view.hpp>
+#include <bayswap/cart_store.hpp>
 
 #include <algorithm>
 
@@ -23,7 +24,7 @@ std::string platforms_of(const Bay& bay) {
 Result<Bay> bay_from_template(const BayAddOptions& options) {
   if (options.root.empty())
     return fail(ErrorCode::bad_usage, "--root is missing", "say in which folder everything is: --root DIR");
-  BAYSWAP_TRY(Bay bay, bay_like(options.like, options.name, LocalStore().absolute_path(options.root)));
+  BAYSWAP_TRY(Bay bay, bay_like(options.like, options.name, AnyStore().absolute_path(options.root)));
   if (!options.about.empty()) bay.about = options.about;
   if (!options.platform.empty()) {
     const auto platform = platform_from_tag(options.platform);
@@ -68,7 +69,7 @@ Result<Bay> bay_from_words(const BayAddOptions& options) {
   Bay bay;
   bay.name = options.name;
   bay.about = options.about;
-  bay.root = LocalStore().absolute_path(options.root);
+  bay.root = AnyStore().absolute_path(options.root);
   PlatformRule made;
   made.platform = *platform;
   made.path = std::move(rule);
@@ -82,7 +83,7 @@ Result<std::string> add(const Globals& globals, const BayAddOptions& options) {
   const bool is_file = options.name.ends_with(".toml") || options.name.find('/') != std::string::npos;
   BAYSWAP_TRY(const Home home, home_of(globals));
   BAYSWAP_TRY(Bay bay, is_file ? find_bay(home, options.name) : bay_from_words(options));
-  bay.root = LocalStore().absolute_path(bay.root);
+  bay.root = AnyStore().absolute_path(bay.root);
   if (!is_bay_name(bay.name))
     return fail(ErrorCode::bad_usage, fmt::format("'{}' is no name for a bay", printable(bay.name)),
                 "use lower-case letters, digits and dashes");
@@ -188,7 +189,7 @@ int bay_list_command(const Globals& globals) {
   if (!bays) return report(bays.error());
   Json list = Json::array();
   std::vector<std::vector<std::string>> rows;
-  LocalStore disk;
+  AnyStore files;
   int worst = exit_done;
   for (const auto& [name, bay] : *bays) {
     if (!bay) {
@@ -197,10 +198,10 @@ int bay_list_command(const Globals& globals) {
       list.push_back({{"name", name}, {"error", cli::to_json(bay.error())}});
       continue;
     }
-    const auto root = disk.stat(bay->root);
+    const auto root = files.stat(bay->root);
     const bool there = root && *root && (*root)->kind == FileInfo::Kind::folder;
     rows.push_back(
-        {name, platforms_of(*bay), there ? "there" : "not there", LocalStore().absolute_path(bay->root)});
+        {name, platforms_of(*bay), there ? "there" : "not there", AnyStore().absolute_path(bay->root)});
     Json row = to_json(*bay);
     row["there"] = there;
     list.push_back(std::move(row));
@@ -240,7 +241,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   }
   fmt::print("{}\n", toned(Tone::bold, bay->name));
   if (!bay->about.empty()) print_field("about", bay->about);
-  print_field("root", LocalStore().absolute_path(bay->root));
+  print_field("root", AnyStore().absolute_path(bay->root));
   print_field("file", bay->origin);
   for (const PlatformRule& rule : bay->rules)
     print_field(tag(rule.platform),

@@ -1,4 +1,5 @@
 #include <bayswap/bay_view.hpp>
+#include <bayswap/cart_store.hpp>
 
 #include <algorithm>
 #include <utility>
@@ -31,6 +32,7 @@ void compare_with_others(const Books& books, BayView& view, std::vector<HeldSave
   for (const auto& [name, bay] : *bays) {
     if (!bay || bay->origin == view.bay().origin) continue;
     Other other;
+    if (is_cart_path(bay->root)) continue;
     other.store = std::make_unique<LocalStore>(bay->root);
     other.traced = std::make_unique<TracingStore>(*other.store);
     other.view = std::make_unique<BayView>(books.catalog, *bay, *other.traced, books.view_options());

@@ -8,6 +8,7 @@ namespace bayswap::cli {
 
 Result<std::unique_ptr<Books>> Books::load(const Globals& globals) {
   auto books = std::make_unique<Books>();
+  books->globals = &globals;
   BAYSWAP_TRY(books->home, home_of(globals));
   BAYSWAP_TRY(books->catalog, catalog_of(globals));
   BAYSWAP_TRY(books->titles, TitleBook::load(books->home));
@@ -28,6 +29,10 @@ Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std
   auto opened = std::make_unique<OpenedBay>();
   BAYSWAP_TRY(opened->bay, find_bay(books.home, name));
   BAYSWAP_TRY(opened->store, open_place(opened->bay));
+  if (auto* const cartridge = dynamic_cast<CartStore*>(opened->store.get())) {
+    opened->progress = std::make_unique<CartProgressView>(*books.globals, CartProgressView::Json::nothing);
+    opened->progress->watch(*cartridge);
+  }
   opened->view = std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
   return opened;
 }

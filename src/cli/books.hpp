@@ -1,6 +1,7 @@
 // What is known from before, and bays opened with it.
 #pragma once
 
+#include "cli/cart_progress.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
@@ -13,6 +14,7 @@ struct Books {
   AccountBook accounts;
   ChipBook chips;
   PairBook pairs;
+  const Globals* globals = nullptr;
   [[nodiscard]] static Result<std::unique_ptr<Books>> load(const Globals& globals);
   [[nodiscard]] ViewOptions view_options() const;
 };
@@ -20,6 +22,7 @@ struct Books {
 /// A bay, its store and its view, which point at each other: not to be moved.
 struct OpenedBay {
   Bay bay;
+  std::unique_ptr<CartProgressView> progress;  // where the store is slow
   std::unique_ptr<Store> store;
   std::unique_ptr<BayView> view;
   [[nodiscard]] static Result<std::unique_ptr<OpenedBay>> open(const Books& books, const std::string& name);

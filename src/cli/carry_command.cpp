@@ -1,3 +1,4 @@
+#include <bayswap/cart_store.hpp>
 #include <bayswap/state_plan.hpp>
 
 #include <algorithm>
@@ -22,7 +23,7 @@ std::vector<ChipFact> chips_in_other_bays(const Books& books, const std::vector<
   const auto bays = list_bays(books.home);
   if (!bays) return chips;
   for (const auto& [name, bay] : *bays) {
-    if (!bay || std::ranges::find(asked, bay->origin) != asked.end()) continue;
+    if (!bay || is_cart_path(bay->root) || std::ranges::find(asked, bay->origin) != asked.end()) continue;
     const auto store = open_place(*bay);
     if (!store) continue;
     BayView view(books.catalog, *bay, **store, books.view_options());

@@ -184,4 +184,56 @@ void add_state_commands(CLI::App& app, Words& w) {
   maps->add_option("ID", w.state.map, "The map to print");
 }
 
+void add_cart_commands(CLI::App& app, Words& w) {
+  CLI::App* cart = app.add_subcommand("cart", "Read and write cartridges in a reader");
+  cart->require_subcommand(1);
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const CartOptions&)) {
+    CLI::App* made = command(*cart, w, name, about, [&w, run] { return run(w.globals, w.cart); });
+    made->add_option("--port", w.cart.port, "The reader's line; the only one where not said")
+        ->type_name("DEVICE");
+    made->add_option("--volts", w.cart.volts, "The voltage, where the reader can't tell it: 3.3 or 5")
+        ->type_name("V");
+    add_chips(*made, w.cart.chips);
+    return made;
+  };
+  command(*cart, w, "ports", "The lines that readers can be on",
+          [&w] { return cart_ports_command(w.globals, w.cart); });
+  action("look", "What is in the reader: game, chips, voltage, battery", cart_look_command);
+
+  CLI::App* dump = action("dump", "Read the save chips, twice, into files or into a bay", cart_dump_command);
+  CLI::Option* out =
+      dump->add_option("--out", w.cart.out, "The file to write, or a folder; this one where not said");
+  out->type_name("OUT");
+  dump->add_option("--to", w.cart.to, "The bay it goes to, as `carry` would bring it there")
+      ->type_name("BAY")
+      ->excludes(out);
+  dump->add_flag("--unstable", w.cart.unstable,
+                 "Where two readings differ: take of five readings what most of them have");
+
+  CLI::App* rom = action("rom", "Read the ROM, twice, and check its header's checksums", cart_rom_command);
+  rom->add_option("--out", w.cart.out, "The file to write, or a folder; this one where not said")
+      ->type_name("OUT");
+
+  CLI::App* write = action("write", "Write a save into the chip, read it back, and again until it holds",
+                           cart_write_command);
+  write->add_option("SAVE", w.cart.input,
+                    "The save, in any form: a file in any layout, a state, \"IMAGE: ENTRY\" of a card");
+  write->add_flag("--resume", w.cart.resume, "Go on with a write that was cut off");
+  write->add_option("--attempts", w.cart.attempts, "How often it is tried")
+      ->type_name("N")
+      ->check(CLI::Range(1, 100));
+  write->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times")
+      ->type_name("ISSUE")
+      ->expected(1)
+      ->take_all();
+  for (CLI::App* made : {dump, write}) {
+    made->add_flag("--yes", w.cart.yes, "Don't ask");
+    made->add_flag("--dry-run", w.cart.dry_run, "Show what would be done, and change nothing");
+  }
+  for (CLI::App* made : {dump, rom})
+    made->add_flag("--replace", w.cart.replace,
+                   "Write over a file that exists; the old one is kept in the logbook");
+}
+
 }  // namespace bayswap::cli

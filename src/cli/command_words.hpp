@@ -16,6 +16,7 @@ struct Words {
   InferOptions infer;
   CardOptions card;
   StateOptions state;
+  CartOptions cart;
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
@@ -42,5 +43,6 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
 
 void add_card_commands(CLI::App& app, Words& w);
 void add_state_commands(CLI::App& app, Words& w);
+void add_cart_commands(CLI::App& app, Words& w);
 
 }  // namespace bayswap::cli

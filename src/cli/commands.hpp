@@ -111,6 +111,27 @@ int state_picture_command(const Globals& globals, const StateOptions& options);
 int state_learn_command(const Globals& globals, const StateOptions& options);
 int state_maps_command(const Globals& globals, const StateOptions& options);
 
+struct CartOptions {
+  std::string port;             // the reader's line; empty: the only one
+  std::optional<double> volts;  // that the cartridge wants
+  std::vector<std::string> chips;
+  std::string input;
+  std::string out;
+  std::string to;  // a bay
+  std::vector<std::string> accept;
+  int attempts = 5;
+  bool unstable = false;
+  bool resume = false;
+  bool replace = false;
+  bool dry_run = false;
+  bool yes = false;
+};
+int cart_ports_command(const Globals& globals, const CartOptions& options);
+int cart_look_command(const Globals& globals, const CartOptions& options);
+int cart_dump_command(const Globals& globals, const CartOptions& options);
+int cart_rom_command(const Globals& globals, const CartOptions& options);
+int cart_write_command(const Globals& globals, const CartOptions& options);
+
 int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {

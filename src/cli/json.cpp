@@ -142,6 +142,17 @@ void Json::write(std::string& out, std::size_t depth) const {
   out += is_object ? '}' : ']';
 }
 
+std::string Json::line() const {
+  // Line ends within texts are escaped: those that are there only indent.
+  std::string out;
+  bool indents = false;
+  for (const char c : text()) {
+    indents = c == '\n' || (indents && c == ' ');
+    if (!indents) out += c;
+  }
+  return out;
+}
+
 std::string Json::text() const {
   std::string out;
   write(out, 0);

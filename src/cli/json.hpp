@@ -42,6 +42,8 @@ class Json {
   /// UTF-8: a byte that is none is written as U+10FF00 plus itself, as in our TOML files. Characters that a
   /// terminal obeys (see is_control) are escaped.
   [[nodiscard]] std::string text() const;
+  /// The same as one line.
+  [[nodiscard]] std::string line() const;
 
  private:
   enum class Kind { null, boolean, number, unsigned_number, real, text, array, object };

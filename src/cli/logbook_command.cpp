@@ -1,4 +1,5 @@
 #include <bayswap/carry.hpp>
+#include <bayswap/cart_store.hpp>
 
 #include <algorithm>
 #include <cstdio>
@@ -321,7 +322,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
     return fail(ErrorCode::bad_usage,
                 fmt::format("'{}' has no version {}", printable(options.what), options.version),
                 fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
-  LocalStore disk;
+  AnyStore disk;
   if (options.all && (options.before || (!options.to.empty() && options.to != entry->to_bay)))
     return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
                 "leave --before and --to out, or name one save");
@@ -371,7 +372,7 @@ int restore_command(const Globals& globals, const RestoreOptions& options) {
 int undo_command(const Globals& globals, const UndoOptions& options) {
   auto logbook = LockedLogbook::open(globals);
   if (!logbook) return report(logbook.error());
-  LocalStore disk;
+  AnyStore disk;
   const auto plan = plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch);
   const ShowOptions how{options.yes, false, options.explain};
   if (!plan) return report(plan.error());

@@ -83,6 +83,10 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::rescue_card:
       add("`bayswap card rescue` puts what is left on a fresh card");
       break;
+    case Remedy::Kind::resume_cart:
+      add(fmt::format("`bayswap cart write --resume` goes on, `bayswap undo {}` puts the old bytes back",
+                      joined(remedy.values, " ")));
+      break;
     case Remedy::Kind::from_state:
       add("`bayswap carry GAME --from-state` does, `bayswap state battery` puts it into a file");
       break;

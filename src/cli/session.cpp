@@ -1,6 +1,7 @@
 #include "cli/session.hpp"
 
 #include <unistd.h>
+#include <bayswap/cart_store.hpp>
 #include <bayswap/inspect.hpp>
 
 #include <array>
@@ -219,7 +220,7 @@ std::vector<std::string> bay_roots(const Globals& globals) {
   const auto bays = home ? list_bays(*home) : tl::unexpected(home.error());
   if (!bays) return roots;
   for (const auto& [name, bay] : *bays)
-    if (bay) roots.push_back(LocalStore(bay->root).root());
+    if (bay) roots.push_back(is_cart_path(bay->root) ? bay->root : LocalStore(bay->root).root());
   return roots;
 }
 
@@ -239,6 +240,12 @@ void report_recovered(const Globals& globals, const Recovered& recovered) {
       say(globals.quiet,
           fmt::format("{} was cut short: {}; `bayswap undo {}` puts its files back as they were", what,
                       printable(recovered.why), entry.id));
+      return;
+    case Recovered::Outcome::unfinished:
+      say(globals.quiet,
+          fmt::format("{} is unfinished: {}. `bayswap cart write --resume` goes on, `bayswap undo {}` puts "
+                      "the old bytes back",
+                      what, printable(recovered.why), entry.id));
       return;
     case Recovered::Outcome::still_open:
       say(globals.quiet,
@@ -288,8 +295,8 @@ Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& global
   BAYSWAP_TRY(Logbook book,
               Logbook::open(locked->store_, join_path(home.data, "index.sqlite"), clock_of_process()));
   locked->book_ = std::move(book);
-  LocalStore disk;
-  BAYSWAP_TRY(const auto recovered, locked->book_->recover(disk));
+  AnyStore files;
+  BAYSWAP_TRY(const auto recovered, locked->book_->recover(files));
   for (const Recovered& one : recovered) report_recovered(globals, one);
   return locked;
 }

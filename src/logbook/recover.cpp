@@ -49,8 +49,12 @@ void remove_leftovers(const Entry& entry, Logbook& logbook, Store& files) {
 
 }  // namespace
 
+Result<std::vector<Entry>> Logbook::unfinished() {
+  return select(fmt::format("WHERE state = {}", static_cast<int>(EntryState::begun)), {});
+}
+
 Result<std::vector<Recovered>> Logbook::recover(Store& files) {
-  BAYSWAP_TRY(auto open, select(fmt::format("WHERE state = {}", static_cast<int>(EntryState::begun)), {}));
+  BAYSWAP_TRY(auto open, unfinished());
   std::vector<Recovered> recovered;
   for (Entry& entry : open) {
     BAYSWAP_TRY(Recovered one, recover_one(std::move(entry), files));
@@ -64,15 +68,27 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   Recovered result;
   if (!entry.root.empty()) files.stay_within(entry.root);
   std::vector<Holds> holds;
+  bool may_tear = false;
   for (const LoggedChange& change : entry.changes) {
     if (!is_reachable(entry, change, files)) {
       result.why =
           fmt::format("{} is not there: plug in the medium it is on", files.display_path(change.path));
       break;
     }
+    const FileTraits traits = files.file_traits(change.path);
+    may_tear = may_tear || traits.may_tear;
+    if (traits.runs_on && entry.changes.size() > 1) {
+      holds.push_back(Holds::both);  // the other files tell
+      continue;
+    }
     const auto bytes = files.read_if_there(change.path);
     if (!bytes) {
       result.why = bytes.error().message;
+      break;
+    }
+    if (traits.may_tear && !*bytes) {
+      // Another cartridge is in the reader.
+      result.why = fmt::format("{} is not there: put its cartridge in", files.display_path(change.path));
       break;
     }
     const auto now = *bytes ? std::optional(sha256((*bytes)->view())) : std::nullopt;
@@ -86,6 +102,9 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   const bool all_old = count(Holds::after) == 0 && count(Holds::other) == 0;
   if (!result.why.empty()) {
     result.outcome = Outcome::still_open;
+  } else if (may_tear && !all_new && !all_old) {
+    result.outcome = Outcome::unfinished;
+    result.why = "neither the old nor the new bytes are on the cartridge";
   } else if (all_new || (rebuilt_ > 0 && count(Holds::other) > 0)) {
     // Out of its record nothing tells whether the newest entry was finished. Bytes in its files that are
     // neither the old nor the new ones say so.
@@ -100,11 +119,11 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
     result.outcome = Outcome::cut_short;
     result.why = "other bytes than the old and the new ones are in its files";
   }
-  if (result.outcome != Outcome::still_open) {
+  if (result.outcome != Outcome::still_open && result.outcome != Outcome::unfinished) {
     entry.state = result.outcome == Outcome::done        ? EntryState::done
                   : result.outcome == Outcome::cut_short ? EntryState::cut_short
                                                          : EntryState::cancelled;
-    if (!is_foreign(entry)) remove_leftovers(entry, *this, files);
+    if (!is_foreign(entry) && !may_tear) remove_leftovers(entry, *this, files);
     // A file that was not there and holds other bytes is another program's: an undo must not remove it.
     std::vector<std::string> paths;
     for (std::size_t i = 0; i < holds.size(); ++i)

@@ -7,7 +7,7 @@
 namespace bayswap::simport {
 namespace {
 
-constexpr std::array<std::string_view, 4> kind_words{"sram", "fram", "eeprom", "flash"};
+constexpr std::array<std::string_view, 5> kind_words{"sram", "fram", "eeprom", "flash", "pak"};
 
 }  // namespace
 
@@ -27,6 +27,9 @@ ChipBuild build_of(std::string_view platform, ChipKind kind, std::size_t bytes) 
   switch (kind) {
     case ChipKind::sram:
     case ChipKind::fram:
+      break;
+    case ChipKind::pak:
+      build.write_bytes = 32;  // goes over the controller's line with a checksum
       break;
     case ChipKind::eeprom:
       // gba and n64 write 64 bits at once, nds a page, the others a word or a byte.
@@ -52,11 +55,12 @@ Chip::Chip(const ChipBuild& build, std::vector<Byte> image, const ChipFaults& fa
            std::function<void(std::size_t at, ByteView bytes)> changed)
     : build_(build), image_(std::move(image)), faults_(faults), changed_(std::move(changed)) {
   image_.resize(build_.bytes, 0xff);
-  if (faults_.flat_battery && (build_.kind == ChipKind::sram))
+  if (faults_.flat_battery && (build_.kind == ChipKind::sram || build_.kind == ChipKind::pak))
     std::fill(image_.begin(), image_.end(), Byte{0xff});
 }
 
 std::size_t Chip::wired(std::size_t at) const {
+  at %= build_.bytes;
   return faults_.dead_line ? at & ~(std::size_t{1} << *faults_.dead_line) : at;
 }
 

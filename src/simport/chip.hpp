@@ -12,7 +12,7 @@
 
 namespace bayswap::simport {
 
-enum class ChipKind { sram, fram, eeprom, flash };
+enum class ChipKind { sram, fram, eeprom, flash, pak };
 [[nodiscard]] std::optional<ChipKind> chip_kind_from_text(std::string_view text);
 [[nodiscard]] std::string_view to_text(ChipKind kind);
 
@@ -45,11 +45,14 @@ class Chip {
        std::function<void(std::size_t at, ByteView bytes)> changed);
 
   [[nodiscard]] const ChipBuild& build() const { return build_; }
+  /// Beyond its end it begins again: address lines that it does not have say nothing.
   void read(std::size_t at, std::span<Byte> into);
   /// `at` and the length are multiples of write_bytes.
   void write(std::size_t at, ByteView bytes);
   /// Whole sectors.
   void erase(std::size_t at, std::size_t bytes);
+  /// So many further writes do nothing.
+  void ignore_writes(int count) { faults_.ignored_writes = count; }
   /// How long it has been kept busy since it was last asked.
   [[nodiscard]] int take_busy_ms();
 

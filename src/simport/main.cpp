@@ -4,9 +4,11 @@
 #include <poll.h>
 #include <unistd.h>
 #include <CLI/CLI.hpp>
+#include <bayswap/fs.hpp>
 
 #include <chrono>
 #include <iostream>
+#include <map>
 #include <sstream>
 #include <thread>
 
@@ -44,6 +46,24 @@ class Program {
   }
 
   Result<void> insert(const std::string& folder) { return slot_.insert(folder); }
+  /// Lines "BYTES COMMAND": done once so many bytes have come from the host.
+  Result<void> take_script(const std::string& path) {
+    LocalStore disk;
+    auto text = disk.read(path, std::size_t{1} << 20);
+    if (!text) return tl::unexpected(std::move(text.error()));
+    std::istringstream lines(std::string(text->view().begin(), text->view().end()));
+    for (std::string line; std::getline(lines, line);) {
+      if (line.empty() || line.starts_with('#')) continue;
+      std::istringstream words(line);
+      std::size_t after = 0;
+      std::string command;
+      if (!(words >> after >> std::ws) || !std::getline(words, command))
+        return fail(ErrorCode::bad_usage, fmt::format("{}: '{}' is no line of a script", path, line),
+                    "a line is a number of bytes and a command: 20000 remove");
+      script_.emplace(after, command);
+    }
+    return {};
+  }
 
   // Until it is told to quit.
   void run() {
@@ -103,6 +123,9 @@ class Program {
       faults_.rate = static_cast<std::uint32_t>(rate);
     } else if (command == "hang-up-after") {
       good = number(hang_up_after_);
+    } else if (command == "ignore-writes") {
+      good = number(rate) && slot_.cartridge() != nullptr && slot_.cartridge()->chip;
+      if (good) slot_.cartridge()->chip->ignore_writes(rate);
     } else if (command == "quit") {
       over_ = true;
     } else {
@@ -114,6 +137,11 @@ class Program {
   bool happens(int percent) { return static_cast<int>(dice_() % 100) < percent; }
 
   void receive(std::vector<Byte> bytes) {
+    came_ += bytes.size();
+    while (!script_.empty() && script_.begin()->first <= came_) {
+      const std::string line = script_.extract(script_.begin()).mapped();
+      if (const std::string said = obey(line); said != "ok") fmt::print(stderr, "{}: {}\n", line, said);
+    }
     // The plug is pulled: nothing of this is heard any more.
     if (hang_up_after_ >= 0) {
       hang_up_after_ -= static_cast<int>(bytes.size());
@@ -145,6 +173,8 @@ class Program {
   SimSlot slot_;
   Reader reader_;
   std::string typed_;
+  std::multimap<std::size_t, std::string> script_;  // what to do once so many bytes have come
+  std::size_t came_ = 0;
   int hang_up_after_ = -1;
   bool over_ = false;
 };
@@ -159,6 +189,7 @@ int main(int argc, char** argv) {
   std::string cartridge;
   LineFaults faults;
   std::uint32_t seed = 2031;
+  std::string script;
   app.add_option("CARTRIDGE", cartridge, "The folder of the cartridge that is in it")
       ->option_text("CARTRIDGE");
   app.add_option("--rate", faults.rate, "Bytes a second; as fast as it goes if not said")->option_text("N");
@@ -174,10 +205,13 @@ int main(int argc, char** argv) {
       ->option_text("N")
       ->check(CLI::Range(1, 1000));
   app.add_option("--seed", seed, "For what happens by chance")->option_text("N");
+  app.add_option("--script", script, "A file with lines \"BYTES COMMAND\": done once so many bytes have come")
+      ->option_text("FILE");
   app.footer(
       "Prints the path of its line. Commands on standard input: insert DIR, remove, seat badly|well, lost "
       "N,\n"
-      "doubled N, corrupted N, rate N, hang-up-after BYTES, quit. The line and the cartridge folders are\n"
+      "doubled N, corrupted N, rate N, ignore-writes N, hang-up-after BYTES, quit. The line and the "
+      "cartridge folders are\n"
       "described in docs/cart-protocol.md and docs/cartridges.md.");
   CLI11_PARSE(app, argc, argv);
   auto pty = Pty::open();
@@ -192,6 +226,11 @@ int main(int argc, char** argv) {
     if (const auto done = program.insert(cartridge); !done) {
       fmt::print(stderr, "bayswap-simport: {}\nWhat to do: {}\n", done.error().message, done.error().hint);
       return 4;
+    }
+  if (!script.empty())
+    if (const auto done = program.take_script(script); !done) {
+      fmt::print(stderr, "bayswap-simport: {}\nWhat to do: {}\n", done.error().message, done.error().hint);
+      return 2;
     }
   program.run();
   return 0;

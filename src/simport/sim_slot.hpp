@@ -13,7 +13,7 @@ class SimSlot final : public Slot {
   void remove();
   /// It sits badly: what is read is wrong, and differs each time.
   void seat_badly(bool badly) { badly_ = badly; }
-  [[nodiscard]] const Cartridge* cartridge() const { return cartridge_.get(); }
+  [[nodiscard]] Cartridge* cartridge() const { return cartridge_.get(); }
 
   [[nodiscard]] cart::LookAnswer look() override;
   [[nodiscard]] Refused power(std::uint16_t millivolts) override;
@@ -28,12 +28,19 @@ class SimSlot final : public Slot {
 
  private:
   [[nodiscard]] bool reads_badly() const;
+  [[nodiscard]] Refused select_clock(cart::SelectAnswer& said);
+  void read_lanes(std::uint32_t at, std::span<Byte> into);
+  /// The chip's address of the byte that the host calls `at`; nothing where no data line is connected.
+  [[nodiscard]] std::optional<std::size_t> on_lanes(std::size_t at) const;
 
   std::unique_ptr<Cartridge> cartridge_;
   bool badly_ = false;
   std::uint32_t counter_ = 1;
   std::uint16_t millivolts_ = 0;
   cart::Select::Space space_ = cart::Select::Space::rom;
+  Chip* chip_ = nullptr;  // that is selected
+  Lanes asked_lanes_ = Lanes::odd;
+  std::array<Byte, RunningClock::bytes> latched_{};
   std::mt19937 dice_{2031};
 };
 

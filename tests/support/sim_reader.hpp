@@ -46,6 +46,8 @@ class SimReader {
   SimReader& operator=(const SimReader&) = delete;
 
   [[nodiscard]] const std::string& path() const { return path_; }
+  /// As a plug that is pulled: at once, without a word.
+  void kill_it() { kill(child_, SIGKILL); }
   void command(const std::string& words) {
     const std::string text = words + "\n";
     EXPECT_EQ(write(to_, text.data(), text.size()), static_cast<ssize_t>(text.size()));

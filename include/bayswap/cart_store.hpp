@@ -1,0 +1,113 @@
+// A cartridge as a place: its ROM and its chips as files.
+#pragma once
+
+#include <bayswap/cart.hpp>
+#include <bayswap/fs.hpp>
+
+#include <map>
+
+namespace bayswap {
+
+/// "cart:/dev/ttyACM0": the cartridge in the reader on that line.
+constexpr std::string_view cart_prefix = "cart:";
+[[nodiscard]] bool is_cart_path(std::string_view path);
+/// The line of "cart:/dev/ttyACM0/MOTH COURIER [A99P].sav": "/dev/ttyACM0". The files themselves have no '/'.
+[[nodiscard]] std::string device_of_cart(std::string_view path);
+
+/// How a write went on.
+struct CartEvents {
+  std::function<void(const CartProgress&)> progress;
+  std::function<void(int attempt, std::size_t differing)> attempt;
+  std::function<bool()> is_cancelled;
+};
+
+/// The cartridge in a reader. In its root are the ROM, a file for each chip, and one for a clock: "TITLE
+/// [CODE].gba", ".sav", ".rtc"; named by the platform's usual extensions, in the layouts of `bay add --like
+/// cartridge`. Chips are read twice, and a read fails with `damaged` where the two differ. A write is read
+/// back and repeated; a failed one leaves neither the old nor the new bytes (FileTraits::may_tear). The ROM
+/// can't be written, nothing can be removed. A line is opened at the first use, once in a process, whoever
+/// uses it; what was read is remembered until another cartridge is in. Not for several threads at once.
+class CartStore final : public Store {
+ public:
+  /// `root`: "cart:" and the line.
+  explicit CartStore(std::string root);
+  ~CartStore() override;
+
+  Result<std::optional<FileInfo>> stat(const std::string& path) override;
+  Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
+  Result<void> replace(const std::string& path, ByteView bytes) override;
+  Result<void> create(const std::string& path, ByteView bytes) override;
+  Result<void> remove(const std::string& path) override;
+  Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
+  bool may_write(const std::string& /*folder*/) override { return true; }
+  StoreTraits traits() const override;
+  FileTraits file_traits(const std::string& path) const override;
+  std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
+  std::string root() const override { return root_; }
+
+  /// Whose cartridge it is. Fails with `not_found` if there is no reader, or nothing in it.
+  [[nodiscard]] Result<CartIdentity> game();
+  /// Its chips, each with the name of its file.
+  [[nodiscard]] Result<std::vector<std::pair<std::string, CartChip>>> chips();
+  /// The name of its ROM's file; empty if it has no ROM.
+  [[nodiscard]] Result<std::string> rom_name();
+  /// The line, open.
+  [[nodiscard]] Result<CartPort*> port();
+  /// What the user says of the cartridge; before its first use.
+  void say(std::vector<ChipFact> chips, std::optional<std::uint16_t> millivolts);
+  void set_events(CartEvents events) {
+    events_ = std::move(events);
+    events_set_ = false;
+  }
+  /// How often a write is tried.
+  void set_attempts(int attempts) { attempts_ = attempts; }
+
+ private:
+  struct Inside;
+  struct Held;
+  [[nodiscard]] Result<Held*> look();
+  [[nodiscard]] Result<Blob> whole(Held& held, const std::string& name);
+  [[nodiscard]] Result<Blob> rom_range(Held& held, std::uint64_t at, std::size_t count);
+  [[nodiscard]] Result<void> write(const std::string& name, const Blob& bytes, const Blob* only_if,
+                                   bool& touched);
+  [[nodiscard]] static std::string name_in(const std::string& path);
+
+  std::string root_;
+  std::vector<ChipFact> said_;
+  std::optional<std::uint16_t> millivolts_;
+  CartEvents events_;
+  bool events_set_ = false;
+  int attempts_ = 5;
+  std::shared_ptr<CartPort> port_;
+  std::unique_ptr<Held> held_;
+};
+
+/// Files by their absolute paths: "cart:..." on the cartridge in that reader, all others on the local disk.
+/// Not for several threads at once.
+class AnyStore final : public Store {
+ public:
+  Result<std::optional<FileInfo>> stat(const std::string& path) override;
+  Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
+  Result<void> replace(const std::string& path, ByteView bytes) override;
+  Result<void> create(const std::string& path, ByteView bytes) override;
+  Result<void> remove(const std::string& path) override;
+  /// All on the disk, or on one cartridge; otherwise one file after the other.
+  Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
+  bool may_write(const std::string& folder) override;
+  StoreTraits traits() const override { return {true, true}; }
+  FileTraits file_traits(const std::string& path) const override;
+  std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
+  void stay_within(const std::string& root) override;
+
+ private:
+  [[nodiscard]] Store& of(const std::string& path) const;
+
+  mutable LocalStore disk_;
+  mutable std::map<std::string, std::unique_ptr<CartStore>> carts_;  // by line
+};
+
+}  // namespace bayswap

@@ -1,0 +1,119 @@
+#include "cli/cart_job.hpp"
+
+#include <algorithm>
+#include <array>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+
+namespace bayswap::cli {
+Result<std::string> CartJob::find_device() const {
+  if (!options_.port.empty()) return device_of_cart(options_.port);
+  const auto ports = serial_ports();
+  if (ports.size() == 1) return ports.front().first;
+  if (ports.empty())
+    return fail(ErrorCode::not_found, "no reader is plugged in",
+                "plug it in, or name its line: --port /dev/ttyACM0");
+  std::vector<std::string> names;
+  for (const auto& [name, about] : ports) names.push_back(name);
+  return fail(ErrorCode::bad_usage, fmt::format("{} lines could be the reader's", ports.size()),
+              fmt::format("name one: --port {}; there are {}", names.front(), joined(names, ", ")));
+}
+
+Result<void> CartJob::open() {
+  std::optional<std::uint16_t> millivolts;
+  if (options_.volts) {
+    constexpr double most_volts = 12;
+    if (*options_.volts <= 0 || *options_.volts > most_volts)
+      return fail(ErrorCode::bad_usage, fmt::format("{} V is no voltage of a cartridge", *options_.volts),
+                  "most want 3.3 or 5");
+    millivolts = static_cast<std::uint16_t>(*options_.volts * 1000 + 0.5);
+  }
+  BAYSWAP_TRY(auto chips, chips_from_words(options_.chips));
+  BAYSWAP_TRY(device_, find_device());
+  store_ = std::make_unique<CartStore>(std::string(cart_prefix) + device_);
+  store_->say(std::move(chips), millivolts);
+  store_->set_attempts(options_.attempts);
+  progress_.watch(*store_);
+  BAYSWAP_TRY(game_, store_->game());
+  return {};
+}
+
+Result<void> CartJob::open_bay() {
+  BAYSWAP_TRY(books_, Books::load(globals_));
+  BAYSWAP_TRY(bay_, bay_like("cartridge", "cartridge", store_->root()));
+  view_ = std::make_unique<BayView>(books_->catalog, bay_, *store_, books_->view_options());
+  return {};
+}
+
+std::string CartJob::game_in_words() const {
+  const GameId& game = game_.rom.game;
+  if (game.title.empty() && game.code.empty())
+    return fmt::format("a game without a name, {}", tag(game.platform));
+  return fmt::format("{}, {}", in_words(game), tag(game.platform));
+}
+
+namespace {
+
+// A data line without contact reads the same everywhere, an address line makes its two halves equal.
+std::vector<std::string> contact_faults(ByteView bytes) {
+  constexpr std::size_t enough_values = 16;  // fewer is a pattern, of a chip that was never used
+  std::array<bool, 256> seen{};
+  unsigned always = 0xff;
+  for (const Byte b : bytes) {
+    seen.at(b) = true;
+    always &= b;
+  }
+  std::vector<std::string> faults;
+  if (static_cast<std::size_t>(std::ranges::count(seen, true)) < enough_values) return faults;
+  for (unsigned bit = 0; bit < 8; ++bit)
+    if ((always >> bit & 1U) != 0)
+      faults.push_back(fmt::format("data bit {} is 1 in every byte: a line without contact", bit));
+  for (unsigned line = 0; (std::size_t{1} << line) < bytes.size(); ++line) {
+    const std::size_t apart = std::size_t{1} << line;
+    bool same = true;
+    for (std::size_t i = 0; same && i + apart < bytes.size(); ++i)
+      same = (i & apart) != 0 || bytes[i] == bytes[i + apart];
+    if (same)
+      faults.push_back(
+          fmt::format("what stands at address {:X} comes again at {:X}, everywhere: an address line "
+                      "without contact, or a smaller chip",
+                      0, apart));
+  }
+  return faults;
+}
+
+}  // namespace
+
+CartVerdict verdict_of(const CartChip& chip, const CartDump& dump) {
+  CartVerdict verdict;
+  const Part part{{chip.kind, 0}, dump.bytes, true};
+  constexpr std::size_t most_shown = 8;
+  if (dump.unstable_count > 0) {
+    std::vector<std::string> at;
+    for (std::size_t i = 0; i < std::min(dump.unstable.size(), most_shown); ++i)
+      at.push_back(fmt::format("{:X}", dump.unstable[i]));
+    verdict.problems.push_back(fmt::format("{} differed between two readings, at {}{}",
+                                           counted(dump.unstable_count, "byte"), joined(at, ", "),
+                                           dump.unstable_count > most_shown ? ", ..." : ""));
+  }
+  const bool blank = is_blank(part);
+  if (!blank) verdict.contacts = contact_faults(dump.bytes.view());
+  verdict.problems.insert(verdict.problems.end(), verdict.contacts.begin(), verdict.contacts.end());
+  if (blank)
+    verdict.problems.push_back("it is blank: nothing was saved yet, or its battery is empty");
+  else if (verdict.contacts.empty())
+    for (const DumpDefect& defect : defects(part))
+      verdict.problems.push_back(fmt::format("{}; {}", defect.text, defect.hint));
+  if (!chip.needs_battery)
+    verdict.battery = "needs none";
+  else if (dump.unstable_count > 0)
+    verdict.battery = "nearly empty, or bad contacts: keep what can be read, then change it";
+  else if (blank)
+    verdict.battery = "nothing can be told: the chip is blank";
+  else
+    verdict.battery = "the chip has kept its bytes; for how long yet, nothing tells";
+  return verdict;
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,334 @@
+// A save written into a cartridge's chip.
+#include <bayswap/conversion.hpp>
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+#include <ranges>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/cart_job.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+// What to say to have it all the same.
+Remedy refusal_remedy(const PlanIssue& refusal) {
+  if (refusal.remedy.kind != Remedy::Kind::none || !is_acceptable(refusal.code)) return refusal.remedy;
+  return {Remedy::Kind::accept, {std::string(to_text(refusal.code))}};
+}
+
+class Write {
+ public:
+  Write(const Globals& globals, const CartOptions& options)
+      : globals_(globals), options_(options), job_(globals, options) {}
+
+  Result<int> run() {
+    if (options_.resume == !options_.input.empty())
+      return fail(ErrorCode::bad_usage,
+                  options_.resume ? "--resume writes what was being written, not a file" : "write what?",
+                  "name a save, or say --resume to go on with a write that was cut off");
+    BAYSWAP_CHECK(job_.open());
+    BAYSWAP_CHECK(job_.open_bay());
+    BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
+    if (!globals_.json && !globals_.quiet)
+      print_field("cartridge", printable(job_.game_in_words()), Tone::bold);
+    if (options_.resume) {
+      BAYSWAP_TRY(accept_, accepted_from_words(options_.accept));
+      accept_.insert(IssueCode::damaged);  // the old bytes are kept already
+      BAYSWAP_TRY(plan_, plan_resume());
+    } else {
+      BAYSWAP_TRY(plan_, plan_input());
+    }
+    return go();
+  }
+
+ private:
+  // A chip whose write was cut off has old bytes, new ones, erased ones, and few that are none of these.
+  // Another cartridge of the same game has others.
+  Result<void> check_torn(const Blob& now, const Blob& old, const Blob& wanted, std::int64_t id) const {
+    constexpr std::size_t most_others = 256;  // the unit that was being written
+    if (now.size() != old.size() || now.size() != wanted.size()) return {};
+    std::size_t others = 0;
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      const Byte b = now.view()[i];
+      const Byte a = old.view()[i];
+      const Byte c = wanted.view()[i];
+      if (b != a && b != c && b != 0xff && b != (a & c)) ++others;
+    }
+    if (others <= most_others || accept_.contains(IssueCode::odd_target)) return {};
+    return fail(
+        ErrorCode::unsafe,
+        fmt::format("the cartridge holds neither what it held before entry {} nor what was being written: "
+                    "it may be another one of the same game; nothing was written",
+                    id),
+        "put the right one in", {Remedy::Kind::accept, {std::string(to_text(IssueCode::odd_target))}});
+  }
+
+  // The newest write to this cartridge that is still open, to its end.
+  Result<Plan> plan_resume() {
+    const auto open = logbook_ ? logbook_->book().unfinished() : std::vector<Entry>{};
+    if (!open) return tl::unexpected(open.error());
+    BAYSWAP_TRY(const auto chips, job_.store().chips());
+    for (const Entry& entry : *open | std::views::reverse) {
+      Plan plan;
+      plan.kind = entry.kind;
+      plan.game = entry.game;
+      plan.reason = fmt::format("resume entry {}: {}", entry.id, entry.reason);
+      plan.from_files = entry.from_paths;
+      plan.to_bay = entry.to_bay;
+      plan.content = entry.content;
+      for (const LoggedChange& change : entry.changes) {
+        if (!is_cart_path(change.path) || !change.after) continue;
+        const std::string name(name_of(change.path));
+        BAYSWAP_TRY(const auto there, job_.store().stat(name));
+        if (!there) continue;
+        FileChange again{name, {}, {}};
+        BAYSWAP_TRY(again.before, job_.store().read_if_there(name));
+        BAYSWAP_TRY(again.after, logbook_->book().bytes(*change.after));
+        if (change.before && again.before) {
+          BAYSWAP_TRY(const Blob old, logbook_->book().bytes(*change.before));
+          BAYSWAP_CHECK(check_torn(*again.before, old, *again.after, entry.id));
+        }
+        plan.changes.push_back(std::move(again));
+      }
+      if (!plan.changes.empty()) return plan;
+    }
+    return fail(ErrorCode::not_found, "no write to this cartridge is unfinished",
+                "name the save to write; `bayswap logbook` shows what was written");
+  }
+
+  // An entry of a card image goes onto the card that is in the reader: a controller pak.
+  Result<std::optional<Plan>> plan_card_entry(LocalStore& disk) {
+    const std::string& input = options_.input;
+    const std::size_t colon = input.rfind(": ");
+    if (colon == std::string::npos) return std::optional<Plan>{};
+    const std::string image = input.substr(0, colon);
+    const std::string name = input.substr(colon + 2);
+    BAYSWAP_TRY(const auto there, disk.stat(image));
+    if (!there) return std::optional<Plan>{};
+    BAYSWAP_TRY(const Blob bytes, disk.read(image));
+    BAYSWAP_TRY(const auto card, open_card(bytes));
+    BAYSWAP_TRY(const CardSave save, card->read(name));
+    BAYSWAP_TRY(const auto chips, job_.store().chips());
+    for (const auto& [file, chip] : chips) {
+      BAYSWAP_TRY(const Blob held, job_.store().read(file));
+      const auto own = open_card(held);
+      if (!own || (*own)->kind() != card->kind()) continue;
+      BAYSWAP_TRY(CardChange change,
+                  plan_card_change(job_.store(), file, 0, std::nullopt, fmt::format("write {}", input),
+                                   [&](Card& one) { return one.put(save); }));
+      return std::optional(std::move(change.plan));
+    }
+    return fail(ErrorCode::unsupported, fmt::format("{} is of a card, and none is in the reader", input),
+                "plug the controller pak in");
+  }
+
+  // The battery save of a state: by a map, or where the search is certain.
+  std::optional<Save> in_state(const Blob& bytes) {
+    const auto maps = state_maps_of(globals_);
+    if (!maps) return std::nullopt;
+    const StateFile file(bytes);
+    const Platform platform = job_.game().rom.game.platform;
+    StateLook look = look_at_state(*maps, file, platform, chips_);
+    if (look.save) return std::move(look.save);
+    BatterySearch what;
+    what.platform = platform;
+    what.chips = chips_;
+    what.maps = &*maps;
+    BatteryFinds finds = find_batteries(job_.books().catalog, file, what);
+    if (finds.candidates.empty() || !finds.candidates.front().certain) return std::nullopt;
+    return std::move(finds.candidates.front().save);
+  }
+
+  // A file whose size no chip of the game accounts for may be a state.
+  bool may_be_state(const Blob& bytes) const {
+    return std::ranges::none_of(chips_,
+                                [&](const ChipFact& chip) { return bytes.size() == chip.size_bytes; }) &&
+           bytes.size() > 4096;
+  }
+
+  // The ROM beside the file tells whose save it is.
+  Result<void> check_game(LocalStore& disk) {
+    const auto beside = rom_beside(disk, options_.input);
+    if (!beside) return {};
+    const GameId& own = beside->second.game;
+    const GameId& wanted = job_.game().rom.game;
+    const GameMatch match = compare(own, wanted);
+    const auto accepts = [&](IssueCode code) { return accept_.contains(code); };
+    const std::string whose =
+        fmt::format("the ROM beside it is {}, the cartridge is {}", in_words(own), in_words(wanted));
+    if (match == GameMatch::other_game && !accepts(IssueCode::wrong_game))
+      return fail(ErrorCode::unsafe, fmt::format("{} is another game's save: {}", options_.input, whose),
+                  "nothing was written",
+                  {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_game))}});
+    if (match == GameMatch::other_region && !accepts(IssueCode::wrong_region))
+      return fail(ErrorCode::wrong_region, fmt::format("{} is of another region: {}", options_.input, whose),
+                  "nothing was written",
+                  {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_region))}});
+    if (match == GameMatch::other_revision) warnings_.push_back(whose + ": another revision");
+    return {};
+  }
+
+  // A controller pak belongs to no game.
+  Result<Plan> plan_pak(const Blob& bytes, const std::string& name) {
+    OpenOptions how;
+    how.hints.platform = Platform::n64;
+    how.hints.chips = chips_;
+    how.hints.extension = lower(extension_of(options_.input));
+    how.shown = options_.input;
+    IssueList issues(accept_);
+    BAYSWAP_TRY(const OpenedChips opened, open_chips(job_.books().catalog, bytes, how, issues));
+    const auto paks =
+        std::ranges::count(opened.save.parts, PartKind::pak, [](const Part& one) { return one.role.kind; });
+    const auto part =
+        std::ranges::find(opened.save.parts, PartKind::pak, [](const Part& one) { return one.role.kind; });
+    if (paks != 1)
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} holds {} controller paks, and one is in the reader", options_.input, paks),
+                  "name a file with one; `bayswap convert` takes one out");
+    Plan plan;
+    plan.kind = EntryKind::carry;
+    plan.reason = fmt::format("write {} to the controller pak", options_.input);
+    plan.from_files.push_back(LocalStore().absolute_path(options_.input));
+    plan.issues = issues.take();
+    BAYSWAP_TRY(auto before, job_.store().read_if_there(name));
+    if (before != part->bytes) plan.changes.push_back({name, std::move(before), part->bytes});
+    return plan;
+  }
+
+  Result<Plan> plan_input() {
+    LocalStore disk;
+    BAYSWAP_TRY(accept_, accepted_from_words(options_.accept));
+    BAYSWAP_TRY(auto entry, plan_card_entry(disk));
+    if (entry) return *std::move(entry);
+    BAYSWAP_TRY(Blob bytes, disk.read(options_.input, max_state_bytes));
+    if (bytes.empty())
+      return fail(ErrorCode::not_recognised, fmt::format("{} is empty", options_.input),
+                  "copy it again from where it was made");
+    BAYSWAP_CHECK(check_game(disk));
+    BAYSWAP_TRY(const auto chips, job_.store().chips());
+    if (chips.empty())
+      return fail(ErrorCode::not_found, "no save chip answers",
+                  "this game keeps nothing, or say which it has: --chip sram=8192");
+    for (const auto& [name, chip] : chips)
+      chips_.push_back({chip.kind, chip.bytes, fmt::format("the cartridge has {}", chip.bytes)});
+    BAYSWAP_TRY(const std::string rom_name, job_.store().rom_name());
+    if (rom_name.empty()) return plan_pak(bytes, chips.front().first);
+    Candidate candidate;
+    candidate.rule = job_.view().bay().rule(saves_as(job_.game().rom.game.platform));
+    if (candidate.rule == nullptr)
+      return fail(ErrorCode::unsupported,
+                  fmt::format("{} cartridges are not written", tag(job_.game().rom.game.platform)), "");
+    candidate.where = options_.input;
+    candidate.facts.game = job_.game().rom.game;
+    candidate.facts.rom_path = rom_name;
+    std::string path = options_.input;
+    if (may_be_state(bytes))
+      if (auto save = in_state(bytes)) {
+        const auto memory =
+            std::ranges::max_element(save->parts, {}, [](const Part& one) { return one.bytes.size(); });
+        bytes = memory->bytes;
+        path = chips.front().first;
+        if (!globals_.json && !globals_.quiet)
+          print_field("read", fmt::format("{} as a save state: the battery save in it, {} bytes",
+                                          options_.input, bytes.size()));
+      }
+    candidate.files.push_back({path, bytes, 0});
+    CarryRequest request = request_of(job_.books(), logbook_ ? &logbook_->book() : nullptr);
+    request.what = options_.input;
+    request.chips = chips_;
+    request.accept = accept_;
+    BAYSWAP_TRY(Plan plan, plan_adopt(job_.view(), candidate, request));
+    plan.kind = EntryKind::carry;
+    plan.reason = fmt::format("write {} to the cartridge", options_.input);
+    plan.to_bay.clear();
+    plan.learned.clear();
+    return plan;
+  }
+
+  // What can't be read right can't be kept either: a write would lose it.
+  Result<void> check_old() {
+    for (const FileChange& change : plan_.changes) {
+      BAYSWAP_TRY(const auto chips, job_.store().chips());
+      const auto chip = std::ranges::find(chips, change.path, [](const auto& one) { return one.first; });
+      if (chip == chips.end() || !change.before) continue;
+      const CartVerdict verdict = verdict_of(chip->second, CartDump{*change.before, {}, 0});
+      if (verdict.contacts.empty() || accept_.contains(IssueCode::damaged)) continue;
+      return fail(ErrorCode::unsafe,
+                  fmt::format("what is on the cartridge can't be read right: {}; nothing was written",
+                              joined(verdict.contacts, "; ")),
+                  "clean the contacts and put it in again; what is there now would be lost",
+                  {Remedy::Kind::accept, {std::string(to_text(IssueCode::damaged))}});
+    }
+    return {};
+  }
+
+  Result<int> go() {
+    BAYSWAP_CHECK(check_old());
+    if (const PlanIssue* refusal = plan_.refusal()) {
+      if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
+      return tl::unexpected(Error{ErrorCode::unsafe, refusal->text, refusal->hint, refusal_remedy(*refusal)});
+    }
+    if (options_.dry_run) {
+      if (!globals_.json) return show_only(globals_, plan_);
+      Json event = {{"event", "plan"}};
+      event.update(to_json(plan_));
+      print_event(event);
+      return exit_done;
+    }
+    for (const std::string& warning : warnings_) say(globals_.quiet, "bayswap: warning: " + warning);
+    if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
+    if (plan_.changes.empty()) {
+      if (globals_.json)
+        print_event({{"event", "done"}, {"entry", nullptr}, {"equal", true}});
+      else
+        say(globals_.quiet, "Nothing to do: the cartridge holds these very bytes.");
+      return exit_done;
+    }
+    if (!options_.yes) {
+      std::fflush(stdout);
+      if (!has_terminal())
+        return fail(ErrorCode::unsafe, "nothing was written: there is no terminal to ask on",
+                    "say --yes to go ahead, or --dry-run to see the plan alone");
+      if (!ask("Write it to the cartridge?")) {
+        say(false, "Nothing was written.");
+        return exit_refused;
+      }
+    }
+    // A chip half written is worse than a wait: Ctrl-C is heard between two attempts, and said.
+    const InterruptsHeld held;
+    BAYSWAP_TRY(const std::int64_t id, run_whole(plan_, job_.store(), *logbook_));
+    if (globals_.json)
+      print_event({{"event", "done"}, {"entry", id}, {"equal", true}});
+    else if (!globals_.quiet)
+      fmt::print(
+          "{}\n",
+          toned(Tone::good, fmt::format("Done: read back and equal. Logbook entry {} keeps what was on it; "
+                                        "`bayswap undo {}` puts that back.",
+                                        id, id)));
+    std::fflush(stdout);
+    return exit_done;
+  }
+
+  const Globals& globals_;
+  const CartOptions& options_;
+  CartJob job_;
+  std::unique_ptr<LockedLogbook> logbook_;
+  std::set<IssueCode> accept_;
+  std::vector<ChipFact> chips_;
+  std::vector<std::string> warnings_;
+  Plan plan_;
+};
+
+}  // namespace
+
+int cart_write_command(const Globals& globals, const CartOptions& options) {
+  const auto code = Write(globals, options).run();
+  if (code) return *code;
+  if (globals.json) print_event({{"event", "failed"}, {"error", to_json(code.error())}});
+  return report(code.error());
+}
+
+}  // namespace bayswap::cli

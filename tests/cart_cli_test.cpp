@@ -1,0 +1,240 @@
+// The cart commands, the simulated reader at the other end of the line as a process of its own: every
+// platform's chips against everything that can be wrong. Success is said only of a chip that holds what was
+// to be written; each version of a save is on the cartridge, in a file or in the logbook.
+#include <fcntl.h>
+
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+#include "support/process.hpp"
+#include "support/sim_cart.hpp"
+
+namespace bayswap::test {
+namespace {
+
+class Bench {
+ public:
+  Outcome bayswap(std::vector<std::string> words) const {
+    words.insert(words.begin(), BAYSWAP_BINARY);
+    return run_process(words, folder_.path(), {{"BAYSWAP_HOME", folder_ / "home"}, {"TZ", "UTC"}});
+  }
+  Outcome write(const std::string& port, const Blob& bytes, std::vector<std::string> more = {}) const {
+    EXPECT_TRUE(LocalStore().replace(folder_ / "wanted.sav", bytes.view()));
+    more.insert(more.begin(), {"cart", "write", folder_ / "wanted.sav", "--port", port, "--yes", "--json"});
+    return bayswap(more);
+  }
+  [[nodiscard]] bool logbook_has(const Blob& bytes) const {
+    const std::string hex = sha256(bytes.view()).hex();
+    return std::filesystem::exists(folder_ / ("home/logbook/blobs/" + hex.substr(0, 2) + "/" + hex));
+  }
+  [[nodiscard]] std::string operator/(const std::string& name) const { return folder_ / name; }
+
+ private:
+  Folder folder_;
+};
+
+// The events of --json, the last one first.
+nlohmann::json last_event(const Outcome& outcome) {
+  std::istringstream lines(outcome.out);
+  nlohmann::json last;
+  for (std::string line; std::getline(lines, line);) last = nlohmann::json::parse(line);
+  return last;
+}
+
+struct Fault {
+  const char* name;
+  const char* in_cartridge;
+  std::vector<std::string> of_line;
+  const char* script;  // lines of it; "OTHER" is another cartridge's folder
+  enum class Ends { well, badly, refused, cut_off } ends;
+};
+const std::vector<Fault>& faults() {
+  using Ends = Fault::Ends;
+  static const std::vector<Fault> all{
+      {"none", "", {}, "", Ends::well},
+      {"lost frames", "", {"--lost", "3"}, "", Ends::well},
+      {"doubled frames", "", {"--doubled", "20"}, "", Ends::well},
+      {"damaged frames", "", {"--corrupted", "3"}, "", Ends::well},
+      {"a chip that ignores its first writes", "ignored_writes = 3", {}, "", Ends::well},
+      {"a worn cell", "worn_cell = 33", {}, "", Ends::badly},
+      {"a dead address line", "dead_line = 4", {}, "", Ends::refused},
+      {"a stuck data bit", "stuck_bit = 6", {}, "", Ends::refused},
+      {"a battery that is nearly flat", "decay = 5", {}, "", Ends::refused},
+      {"a plug pulled in the middle", "", {}, "MIDDLE hang-up-after 0", Ends::cut_off},
+      {"a cartridge pulled in the middle", "", {}, "MIDDLE remove", Ends::cut_off},
+      {"another cartridge in the middle", "", {}, "MIDDLE insert OTHER", Ends::cut_off},
+  };
+  return all;
+}
+
+std::string with(std::string text, const std::string& word, const std::string& other) {
+  if (const std::size_t at = text.find(word); at != std::string::npos) text.replace(at, word.size(), other);
+  return text;
+}
+
+class CartMatrix : public testing::TestWithParam<CartBuild> {};
+
+TEST_P(CartMatrix, NoSaveIsLostAndNoSuccessIsSaidFalsely) {
+  const CartBuild& build = GetParam();
+  std::uint32_t seed = 1;
+  for (const Fault& fault : faults()) {
+    SCOPED_TRACE(fault.name);
+    const Bench bench;
+    const Blob old = noise(build.bytes, ++seed);
+    const Blob wanted = noise(build.bytes, ++seed);
+    const Blob others = noise(build.bytes, ++seed);
+    const SimCart cart(build, fault.in_cartridge, old);
+    const SimCart other(build, "", others);
+    std::vector<std::string> words{cart.folder.path(), "--seed", std::to_string(seed), "--silence", "60",
+                                   "--hurry",          "1000"};
+    words.insert(words.end(), fault.of_line.begin(), fault.of_line.end());
+    if (*fault.script != '\0') {
+      // What goes over the line before the write is little.
+      std::string text = with(fault.script, "MIDDLE", std::to_string(450 + build.bytes / 2));
+      std::ofstream(bench / "script") << with(text, "OTHER", other.folder.path()) << '\n';
+      words.insert(words.end(), {"--script", bench / "script"});
+    }
+    const SimReader reader(words);
+    const Outcome written = bench.write(reader.path(), wanted);
+    const Blob now = cart.chip();
+    EXPECT_EQ(written.code == 0, now == wanted) << written.out << written.err;
+    EXPECT_EQ(other.chip(), others) << "nothing meant for one goes into the next";
+    EXPECT_TRUE(now == old || bench.logbook_has(old));
+    const nlohmann::json said = last_event(written);
+    EXPECT_EQ(said["event"], written.code == 0 ? "done" : "failed");
+    switch (fault.ends) {
+      case Fault::Ends::well:
+        EXPECT_EQ(written.code, 0) << written.err;
+        break;
+      case Fault::Ends::badly:
+        EXPECT_EQ(written.code, 5) << written.err;
+        EXPECT_NE(written.err.find("--resume"), std::string::npos) << written.err;
+        break;
+      case Fault::Ends::refused:
+        EXPECT_NE(written.code, 0);
+        EXPECT_EQ(now, old) << written.out;
+        break;
+      case Fault::Ends::cut_off:
+        EXPECT_NE(written.code, 0) << written.out;
+        break;
+    }
+    if (now == old || now == wanted) continue;
+    // It is said until it is mended: first what was wrong goes away.
+    const SimCart mended(build, "", now);
+    const SimReader again({mended.folder.path(), "--hurry", "1000"});
+    const Outcome look = bench.bayswap({"cart", "look", "--port", again.path()});
+    EXPECT_NE((look.out + look.err).find("nfinished"), std::string::npos) << look.out << look.err;
+    const Outcome resumed = bench.bayswap({"cart", "write", "--resume", "--port", again.path(), "--yes"});
+    EXPECT_EQ(resumed.code, 0) << resumed.err;
+    EXPECT_EQ(mended.chip(), wanted);
+    const Outcome after = bench.bayswap({"logbook"});
+    EXPECT_EQ(after.err.find("unfinished"), std::string::npos) << after.err;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Builds, CartMatrix, testing::ValuesIn(cart_builds()));
+
+TEST(CartCli, LooksDumpsAndWritesBack) {
+  const Bench bench;
+  const CartBuild build{"gb", "sram", 8192, PartKind::sram};
+  const Blob held = noise(8192, 5);
+  const SimCart cart(build, "", held, "clock = 1\n");
+  SimReader reader({cart.folder.path()});
+  const Outcome look = bench.bayswap({"cart", "look", "--port", reader.path()});
+  EXPECT_EQ(look.code, 0) << look.err;
+  for (const char* piece : {"GULL LEDGER", "5.0 V", "8192", "clock", "kept its bytes"})
+    EXPECT_NE(look.out.find(piece), std::string::npos) << piece << look.out;
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", reader.path(), "--volts", "3.3"}).code, 3);
+  const Outcome dump = bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "d/"});
+  EXPECT_EQ(dump.code, 0) << dump.err;
+  EXPECT_EQ(*LocalStore().read(bench / "d/GULL LEDGER r2.sav"), held);
+  EXPECT_EQ(bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "d/"}).code, 0)
+      << "the same files again";
+  EXPECT_EQ(bench.bayswap({"cart", "rom", "--port", reader.path(), "--out", bench / "d/"}).code, 1)
+      << "the sum over the whole ROM is noise";
+  EXPECT_EQ(LocalStore().read(bench / "d/GULL LEDGER r2.gb")->view().size(), 65536U);
+  // Another save, and the way back.
+  ASSERT_EQ(bench.write(reader.path(), noise(8192, 6)).code, 0);
+  EXPECT_EQ(cart.chip(), noise(8192, 6));
+  EXPECT_EQ(bench.bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_EQ(cart.chip(), held);
+  // What is wrong with what is to be written is said, and nothing happens.
+  for (const std::size_t size : {std::size_t{0}, std::size_t{100}, std::size_t{8000}, std::size_t{70000}}) {
+    const Outcome refused = bench.write(reader.path(), noise(size, 7));
+    EXPECT_NE(refused.code, 0) << size;
+    EXPECT_NE(refused.err.find("What to do"), std::string::npos) << refused.err;
+  }
+  EXPECT_NE(bench.bayswap({"cart", "write", "nothing.sav", "--port", reader.path()}).code, 0);
+  EXPECT_EQ(bench.bayswap({"cart", "write", "--port", reader.path()}).code, 2);
+  EXPECT_EQ(bench.bayswap({"cart", "write", "--resume", "--port", reader.path()}).code, 4);
+  // The ROM beside the file is another game's.
+  const std::vector<Byte> rom = roms::md_rom({' '});
+  std::filesystem::create_directories(bench / "other");
+  EXPECT_TRUE(LocalStore().create(bench / "other/Walk.md", rom));
+  EXPECT_TRUE(LocalStore().create(bench / "other/Walk.sav", noise(8192, 8).view()));
+  EXPECT_EQ(bench.bayswap({"cart", "write", bench / "other/Walk.sav", "--port", reader.path(), "--yes"}).code,
+            3);
+  EXPECT_EQ(cart.chip(), held);
+  reader.command("seat badly");
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", reader.path()}).code, 4);
+  reader.command("remove");
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", reader.path()}).code, 4);
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", "/dev/nowhere"}).code, 4);
+}
+
+TEST(CartCli, ACartridgeIsABay) {
+  const Bench bench;
+  const SimCart cart({"gba", "flash", 65536, PartKind::flash}, "", noise(65536, 5));
+  const SimReader reader({cart.folder.path(), "--hurry", "1000"});
+  std::filesystem::create_directories(bench / "pc");
+  EXPECT_TRUE(LocalStore().create(bench / "pc/Moth.gba", cart_rom(cart.build)));
+  EXPECT_EQ(
+      bench.bayswap({"bay", "add", "port", "--like", "cartridge", "--root", "cart:" + reader.path()}).code,
+      0);
+  EXPECT_EQ(bench.bayswap({"bay", "add", "pc", "--like", "beside-rom", "--root", bench / "pc"}).code, 0);
+  const Outcome kept = bench.bayswap({"keep", "port"});
+  EXPECT_EQ(kept.code, 0) << kept.err;
+  EXPECT_TRUE(bench.logbook_has(noise(65536, 5)));
+  const Outcome out = bench.bayswap({"carry", "MOTH COURIER", "--from", "port", "--to", "pc", "--yes"});
+  EXPECT_EQ(out.code, 0) << out.err;
+  EXPECT_EQ(*LocalStore().read(bench / "pc/Moth.sav"), noise(65536, 5));
+  EXPECT_TRUE(LocalStore().replace(bench / "pc/Moth.sav", noise(65536, 6).view()));
+  const Outcome in =
+      bench.bayswap({"carry", "MOTH COURIER", "--from", "pc", "--to", "port", "--yes", "--wait"});
+  EXPECT_EQ(in.code, 0) << in.err;
+  EXPECT_EQ(cart.chip(), noise(65536, 6));
+  EXPECT_EQ(bench.bayswap({"undo", "--yes"}).code, 0);
+  EXPECT_EQ(cart.chip(), noise(65536, 5));
+  std::filesystem::last_write_time(bench / "pc/Moth.sav",
+                                   std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
+  const Outcome dump = bench.bayswap({"cart", "dump", "--port", reader.path(), "--to", "pc", "--yes"});
+  EXPECT_EQ(dump.code, 0) << dump.err;
+  EXPECT_EQ(*LocalStore().read(bench / "pc/Moth.sav"), noise(65536, 5)) << "named by the bay's rule";
+}
+
+TEST(CartCli, UnstableBytesAreNamedAndMostReadingsCount) {
+  const Bench bench;
+  const SimCart cart({"snes", "sram", 8192, PartKind::sram}, "decay = 5", noise(8192, 5));
+  const SimReader reader({cart.folder.path()});
+  const Outcome refused = bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "a.srm"});
+  EXPECT_EQ(refused.code, 4) << refused.err;
+  EXPECT_NE((refused.out + refused.err).find("differed between two readings"), std::string::npos);
+  EXPECT_FALSE(LocalStore().read(bench / "a.srm"));
+  const Outcome taken =
+      bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "a.srm", "--unstable"});
+  EXPECT_EQ(taken.code, 1) << taken.err;
+  EXPECT_EQ(*LocalStore().read(bench / "a.srm"), noise(8192, 5)) << "each reading is wrong in other places";
+}
+
+TEST(CartCli, ASlowLineIsCalledOut) {
+  const Bench bench;
+  const SimCart cart({"gbc", "sram", 32768, PartKind::sram}, "", noise(32768, 5));
+  const SimReader reader({cart.folder.path(), "--rate", "20000"});
+  const Outcome dump = bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "a.sav"});
+  EXPECT_EQ(dump.code, 0) << dump.err;
+  EXPECT_NE(dump.err.find("the line is slow"), std::string::npos) << dump.err;
+}
+
+}  // namespace
+}  // namespace bayswap::test
