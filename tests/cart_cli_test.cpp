@@ -3,9 +3,11 @@
 // to be written; each version of a save is on the cartridge, in a file or in the logbook.
 #include <fcntl.h>
 
+#include <chrono>
 #include <filesystem>
 #include <fstream>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "support/process.hpp"
 #include "support/sim_cart.hpp"
@@ -18,6 +20,38 @@ class Bench {
   Outcome bayswap(std::vector<std::string> words) const {
     words.insert(words.begin(), BAYSWAP_BINARY);
     return run_process(words, folder_.path(), {{"BAYSWAP_HOME", folder_ / "home"}, {"TZ", "UTC"}});
+  }
+  // Sent SIGINT so long after it has printed that.
+  Outcome bayswap_stopped(std::vector<std::string> words, const std::string& once, int after_ms) const {
+    words.insert(words.begin(), BAYSWAP_BINARY);
+    words.insert(words.end(), {"--home", folder_ / "home"});
+    std::vector<char*> argv;
+    for (std::string& word : words) argv.push_back(word.data());
+    argv.push_back(nullptr);
+    int out[2];
+    EXPECT_EQ(pipe2(out, O_CLOEXEC), 0);
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    posix_spawn_file_actions_adddup2(&actions, out[1], STDOUT_FILENO);
+    pid_t child = 0;
+    EXPECT_EQ(posix_spawn(&child, argv[0], &actions, nullptr, argv.data(), environ), 0);
+    posix_spawn_file_actions_destroy(&actions);
+    close(out[1]);
+    Outcome outcome;
+    bool is_sent = false;
+    char c = 0;
+    while (::read(out[0], &c, 1) == 1) {
+      outcome.out += c;
+      if (is_sent || outcome.out.find(once) == std::string::npos) continue;
+      is_sent = true;
+      std::this_thread::sleep_for(std::chrono::milliseconds(after_ms));
+      kill(child, SIGINT);
+    }
+    close(out[0]);
+    int status = 0;
+    waitpid(child, &status, 0);
+    outcome.code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+    return outcome;
   }
   Outcome write(const std::string& port, const Blob& bytes, std::vector<std::string> more = {}) const {
     EXPECT_TRUE(LocalStore().replace(folder_ / "wanted.sav", bytes.view()));
@@ -234,6 +268,118 @@ TEST(CartCli, ASlowLineIsCalledOut) {
   const Outcome dump = bench.bayswap({"cart", "dump", "--port", reader.path(), "--out", bench / "a.sav"});
   EXPECT_EQ(dump.code, 0) << dump.err;
   EXPECT_NE(dump.err.find("the line is slow"), std::string::npos) << dump.err;
+}
+
+TEST(CartCli, CtrlCWaitsForTheAttemptToEnd) {
+  const Blob old = noise(8192, 5);
+  const Blob wanted = noise(8192, 6);
+  for (const int after_ms : {0, 100}) {
+    for (const char* faults : {"", "ignored_writes = 1"}) {
+      const Bench bench;
+      const SimCart cart({"gba", "eeprom", 8192, PartKind::eeprom}, faults, old);
+      const SimReader reader({cart.folder.path(), "--hurry", "10"});
+      EXPECT_TRUE(LocalStore().create(bench / "wanted.sav", wanted.view()));
+      const Outcome outcome = bench.bayswap_stopped(
+          {"cart", "write", bench / "wanted.sav", "--port", reader.path(), "--yes"}, "differing", after_ms);
+      const Blob now = cart.chip();
+      if (after_ms == 100 && *faults == '\0') {
+        EXPECT_EQ(now, wanted) << outcome.out;
+        EXPECT_NE(outcome.out.find("Done"), std::string::npos) << "it says what became of it";
+      }
+      EXPECT_TRUE(now == old || bench.logbook_has(old));
+      const bool torn = now != old && now != wanted;
+      EXPECT_EQ(bench.bayswap({"logbook"}).err.find("unfinished") != std::string::npos, torn);
+      if (!torn) continue;
+      EXPECT_EQ(bench.bayswap({"cart", "write", "--resume", "--port", reader.path(), "--yes"}).code, 0);
+      EXPECT_EQ(cart.chip(), wanted);
+    }
+  }
+}
+
+TEST(CartCli, TakesAStateAndACardsEntry) {
+  const Bench bench;
+  // A snapshot of some program, with the battery memory in a piece that has a name.
+  const CartBuild build{"snes", "sram", 8192, PartKind::sram};
+  const SimCart cart(build, "", noise(8192, 5));
+  const SimReader reader({cart.folder.path()});
+  std::vector<Byte> state(70000);
+  const Blob save = noise(8192, 9);
+  const std::string head = "PROGRAM1";
+  std::copy(head.begin(), head.end(), state.begin());
+  const std::vector<Byte> piece{'S', 'R', 'A', 'M', 0x00, 0x20, 0x00, 0x00};
+  std::copy(piece.begin(), piece.end(), state.begin() + 30000);
+  std::copy(save.view().begin(), save.view().end(), state.begin() + 30008);
+  EXPECT_TRUE(LocalStore().create(bench / "orchard.state", state));
+  const Outcome taken =
+      bench.bayswap({"cart", "write", bench / "orchard.state", "--port", reader.path(), "--yes"});
+  EXPECT_EQ(taken.code, 0) << taken.out << taken.err;
+  EXPECT_EQ(cart.chip(), save);
+  // A note goes from a pak's image onto the pak in the reader.
+  EXPECT_EQ(bench.bayswap({"card", "make", "n64", bench / "pak.mpk"}).code, 0);
+  const SimCart pak({"n64", "pak", 32768, PartKind::pak}, "", *LocalStore().read(bench / "pak.mpk"));
+  const SimReader controller({pak.folder.path()});
+  EXPECT_EQ(bench.bayswap({"demo", "--out", bench / "world"}).code, 0);
+  const std::string image = bench / "world/quay-tv/saves/Lantern Skiff (Europe).srm";
+  const auto list =
+      nlohmann::json::parse(bench.bayswap({"card", "list", image, "--json", "--slot", "1"}).out);
+  ASSERT_FALSE(list["saves"].empty()) << list;
+  const std::string name = list["saves"][0]["name"];
+  EXPECT_EQ(
+      bench.bayswap({"convert", image, "--to", "n64.pak", "--slot", "1", "--out", bench / "one.mpk"}).code,
+      0);
+  const Outcome put = bench.bayswap(
+      {"cart", "write", (bench / "one.mpk") + ": " + name, "--port", controller.path(), "--yes"});
+  EXPECT_EQ(put.code, 0) << put.out << put.err;
+  EXPECT_TRUE(LocalStore().create(bench / "after.mpk", pak.chip().view()));
+  EXPECT_NE(bench.bayswap({"card", "list", bench / "after.mpk"}).out.find(name), std::string::npos);
+}
+
+TEST(CartCli, VoltageSeatAndBatteryAreSaid) {
+  const Bench bench;
+  // Nobody can tell which voltage it wants: the lowest is tried, which reads garbage.
+  const SimCart cart({"gb", "sram", 8192, PartKind::sram}, "", noise(8192, 5), "tells_voltage = 0\n");
+  SimReader reader({cart.folder.path()});
+  const Outcome low = bench.bayswap({"cart", "look", "--port", reader.path()});
+  EXPECT_EQ(low.code, 4) << low.out;
+  EXPECT_NE(low.err.find("voltage"), std::string::npos) << low.err;
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", reader.path(), "--volts", "5"}).code, 0);
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", reader.path(), "--volts", "500"}).code, 2);
+  EXPECT_FALSE(LocalStore().read(cart.folder / "too-many-volts"));
+  reader.command("seat crooked");
+  const Outcome crooked = bench.bayswap({"cart", "dump", "--port", reader.path(), "--volts", "5"});
+  EXPECT_EQ(crooked.code, 4) << "its header is garbage";
+  EXPECT_NE(crooked.err.find("contacts"), std::string::npos) << crooked.err;
+  EXPECT_EQ(cart.chip(), noise(8192, 5));
+  const SimCart flat({"snes", "sram", 8192, PartKind::sram}, "flat_battery = 1", noise(8192, 5));
+  const SimReader other({flat.folder.path()});
+  const Outcome look = bench.bayswap({"cart", "look", "--port", other.path()});
+  EXPECT_EQ(look.code, 1);
+  EXPECT_NE(look.out.find("blank"), std::string::npos) << look.out;
+}
+
+TEST(CartCli, WhatWasCutOffGoesOnOnItsOwnCartridgeAlone) {
+  const Bench bench;
+  const CartBuild build{"gbc", "sram", 32768, PartKind::sram};
+  const SimCart cart(build, "", noise(32768, 1));
+  const SimCart same_game(build, "", noise(32768, 2));
+  const SimCart other_game({"snes", "sram", 8192, PartKind::sram}, "", noise(8192, 3));
+  std::ofstream(bench / "script") << "12000 hang-up-after 0\n";
+  {
+    const SimReader reader({cart.folder.path(), "--script", bench / "script"});
+    EXPECT_EQ(bench.write(reader.path(), noise(32768, 4)).code, 5);
+  }
+  EXPECT_NE(cart.chip(), noise(32768, 1));
+  SimReader reader({same_game.folder.path()});
+  const std::vector<std::string> resume{"cart", "write", "--resume", "--port", reader.path(), "--yes"};
+  EXPECT_EQ(bench.bayswap(resume).code, 3) << "it holds neither";
+  EXPECT_EQ(same_game.chip(), noise(32768, 2));
+  reader.command("insert " + other_game.folder.path());
+  EXPECT_EQ(bench.bayswap(resume).code, 4);
+  EXPECT_EQ(other_game.chip(), noise(8192, 3));
+  reader.command("insert " + cart.folder.path());
+  EXPECT_EQ(bench.bayswap(resume).code, 0);
+  EXPECT_EQ(cart.chip(), noise(32768, 4));
+  EXPECT_EQ(bench.bayswap({"undo", "--yes"}).code, 0) << "to what was cut off";
 }
 
 }  // namespace

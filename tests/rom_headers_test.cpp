@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 #include <bayswap/inspect.hpp>
 
+#include <bit>
 #include <filesystem>
 
 #include "support/builders.hpp"
@@ -317,6 +318,65 @@ TEST(RomHeaders, ProgramsOfLiveCores) {
     EXPECT_EQ(facts->chips.front().size_bytes, found->second.second) << path;
   }
   EXPECT_GE(seen, 12U);
+}
+
+std::uint32_t plain_sum(const Bytes& bytes, std::size_t from, std::size_t end) {
+  std::uint32_t sum = 0;
+  for (std::size_t i = from; i < end; ++i) sum += bytes[i];
+  return sum;
+}
+
+// As the address lines have it: the part over a power of two again and again.
+Bytes filled_up(Bytes rom) {
+  const std::size_t whole = std::bit_floor(rom.size());
+  Bytes rest(rom.begin() + static_cast<std::ptrdiff_t>(whole), rom.end());
+  if (rest.empty()) return rom;
+  rest = filled_up(rest);
+  while (rom.size() < 2 * whole) {
+    const std::size_t at = rom.size() - whole;
+    rom.push_back(rest[at % rest.size()]);
+  }
+  return rom;
+}
+
+TEST(RomSums, AreThoseOfTheWholeRom) {
+  std::vector<std::pair<Platform, Bytes>> roms;
+  Bytes gb = gb_rom(0x1b, 3);
+  std::uint32_t sum = plain_sum(gb, 0, gb.size()) - gb[0x14e] - gb[0x14f];
+  put(gb, 0x14e, {static_cast<Byte>(sum >> 8), static_cast<Byte>(sum)});
+  roms.emplace_back(Platform::gb, gb);
+  roms.emplace_back(Platform::gba, gba_rom());
+  Bytes md = md_rom({' '});
+  put(md, 0x1a0, {0, 0, 0, 0, 0, 0, 0xef, 0xff});
+  sum = 0;
+  for (std::size_t i = 0x200; i < 0xf000; i += 2) sum += md[i] * 256U + md[i + 1];
+  put(md, 0x18e, {static_cast<Byte>(sum >> 8), static_cast<Byte>(sum)});
+  roms.emplace_back(Platform::md, md);
+  for (const std::size_t size : {0x80000U, 0xc0000U, 0xa0000U}) {
+    Bytes snes = snes_rom(0x7fc0, 0x20, size);
+    put(snes, 0x7fdc, {0xff, 0xff, 0, 0});
+    // The two fields always add up to the same.
+    sum = plain_sum(filled_up(snes), 0, filled_up(snes).size());
+    put_le16(snes, 0x7fdc, 0xffff - (sum & 0xffff));
+    put_le16(snes, 0x7fde, sum & 0xffff);
+    roms.emplace_back(Platform::snes, snes);
+  }
+  Bytes sms = sms_rom(0x7ff0, 4);
+  put_le16(sms, 0x7ffa, plain_sum(sms, 0, 0x7ff0) & 0xffff);
+  roms.emplace_back(Platform::sms, sms);
+  roms.emplace_back(Platform::ws, ws_rom(1));
+  roms.emplace_back(Platform::nds, nds_rom());
+  for (auto& [platform, rom] : roms) {
+    const auto sums = check_rom(platform, rom_source(rom));
+    ASSERT_TRUE(sums);
+    ASSERT_FALSE(sums->empty()) << tag(platform);
+    for (const RomSum& one : *sums) EXPECT_EQ(one.stored, one.computed) << tag(platform) << ' ' << one.what;
+    // One bit that fell over.
+    rom[platform == Platform::gba || platform == Platform::nds ? 0xa4 : 0x2345] ^= 0x10;
+    const auto wrong = check_rom(platform, rom_source(rom));
+    EXPECT_TRUE(std::ranges::any_of(*wrong, [](const RomSum& one) { return one.stored != one.computed; }))
+        << tag(platform) << ' ' << rom.size();
+  }
 }
 
 }  // namespace

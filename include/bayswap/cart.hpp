@@ -102,8 +102,10 @@ class CartPort {
   /// Sets it and reads it back. Fails with `io` if it does not hold, `unsupported` if there is none.
   [[nodiscard]] Result<void> set_clock_start(const CartIdentity& game, std::int64_t start);
 
-  /// Reads the whole ROM, twice.
-  [[nodiscard]] Result<CartDump> dump_rom(const CartIdentity& game);
+  /// Reads the whole ROM once. `take` gets each piece once, in no order; what it fails with ends the reading.
+  using TakeRom = std::function<Result<void>(std::uint64_t at, ByteView bytes)>;
+  [[nodiscard]] Result<void> read_whole_rom(const CartIdentity& game, std::string_view what,
+                                            const TakeRom& take);
   /// Reads the whole chip, twice.
   [[nodiscard]] Result<CartDump> dump(const CartIdentity& game, const CartChip& chip);
   /// Keeps no copy of the old bytes: the caller reads them with `dump` and stores them before it writes.

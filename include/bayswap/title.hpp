@@ -49,8 +49,8 @@ struct RomSum {
   int digits = 4;  // of its hexadecimal form
 };
 /// Returns the sums of a whole ROM as its cartridge has it: gb, gba, md, snes, sms, gg, ws, nds; none for the
-/// others. Source: docs/formats/roms.md.
-[[nodiscard]] std::vector<RomSum> check_rom(Platform platform, ByteView rom);
+/// others. Reads the whole ROM, a piece at a time. Fails if the source does. Source: docs/formats/roms.md.
+[[nodiscard]] Result<std::vector<RomSum>> check_rom(Platform platform, const RomSource& rom);
 
 /// Looks through a gba ROM for the names that the console's save libraries leave in it, and adds the chips
 /// they stand for. Reads the whole ROM. Does nothing for other platforms. Fails if the ROM can't be read;

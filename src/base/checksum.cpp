@@ -1,5 +1,7 @@
 #include "base/checksum.hpp"
 
+#include <zlib.h>
+
 #include <numeric>
 
 namespace bayswap {
@@ -17,15 +19,12 @@ constexpr std::array<Word, 256> crc_table() {
   return table;
 }
 
-constexpr auto table32 = crc_table<std::uint32_t, 0xEDB88320>();
 constexpr auto table16 = crc_table<std::uint16_t, 0xA001>();
 
 }  // namespace
 
 std::uint32_t crc32(ByteView bytes, std::uint32_t so_far) {
-  std::uint32_t crc = ~so_far;
-  for (const Byte b : bytes) crc = (crc >> 8) ^ table32[(crc ^ b) & 0xff];
-  return ~crc;
+  return static_cast<std::uint32_t>(crc32_z(so_far, bytes.data(), bytes.size()));
 }
 
 std::uint16_t crc16(ByteView bytes) {

@@ -18,7 +18,6 @@ using namespace cart;
 constexpr std::size_t clock_bytes = 5;
 constexpr std::int64_t day_seconds = 86400;
 constexpr std::int64_t most_days = 512;  // of the counter; then a bit says that there were more
-constexpr Byte is_halted = 0x40;
 constexpr Byte is_over = 0x80;
 constexpr std::int64_t a_moment = 2;  // seconds that asking takes at most
 

@@ -32,6 +32,8 @@ std::uint16_t wanted_by(const CartLook& look) {
   return all ? first : std::uint16_t{0};
 }
 
+constexpr std::size_t small_gap = 64;  // bytes; a question takes about as many
+
 std::string_view chip_word(PartKind kind) {
   switch (kind) {
     case PartKind::eeprom:
@@ -267,12 +269,22 @@ Result<CartDump> CartPort::twice(std::uint32_t counter, std::uint64_t bytes) {
   return dump;
 }
 
-Result<CartDump> CartPort::dump_rom(const CartIdentity& game) {
-  Select what;
-  what.platform = tag(game.rom.game.platform);
-  what.board = inside_->board;
-  BAYSWAP_TRY(const SelectAnswer said, inside_->select(what));
-  return twice(game.counter, said.bytes);
+Result<void> CartPort::read_whole_rom(const CartIdentity& game, std::string_view what, const TakeRom& take) {
+  Select rom;
+  rom.platform = tag(game.rom.game.platform);
+  rom.board = inside_->board;
+  BAYSWAP_TRY(const SelectAnswer said, inside_->select(rom));
+  std::uint64_t done = 0;
+  std::optional<Error> failed;
+  tell(what, 0, said.bytes);
+  BAYSWAP_CHECK(inside_->talk.read({game.counter, 0, said.bytes}, [&](std::size_t at, ByteView piece) {
+    if (failed) return;
+    if (auto taken = take(at, piece); !taken) failed = std::move(taken.error());
+    done += piece.size();
+    tell(what, done, said.bytes);
+  }));
+  if (failed) return tl::unexpected(*std::move(failed));
+  return {};
 }
 
 Result<CartDump> CartPort::dump(const CartIdentity& game, const CartChip& chip) {
@@ -297,14 +309,20 @@ Result<void> CartPort::write_once(const CartChip& chip, const Blob& now, const B
       at += bytes;
       continue;
     }
-    // Whole sectors after erasing; otherwise as many units as differ in a row.
+    // Whole sectors after erasing; otherwise as many units as differ in a row. Memory on the bus does not
+    // wear: a few bytes that are right already are written again, which is faster than another question.
     std::size_t end = at + bytes;
+    const std::size_t gap = chip.kind == PartKind::sram ? small_gap : 0;
     if (chip.sector_bytes != 0) {
       BAYSWAP_CHECK(talk.ask(ask_erase, body_of(Range{chip.counter, static_cast<std::uint32_t>(at),
                                                       static_cast<std::uint32_t>(bytes)})));
     } else {
-      while (end < chip.bytes && end - at < piece && differs(end, std::min(unit, chip.bytes - end)))
-        end += std::min(unit, chip.bytes - end);
+      for (std::size_t next = end; next < chip.bytes && next - at < piece && next - end <= gap;) {
+        const std::size_t one = std::min(unit, chip.bytes - next);
+        const bool differs_there = differs(next, one);
+        next += one;
+        if (differs_there) end = next;
+      }
     }
     for (std::size_t from = at; from < end; from += piece) {
       const std::size_t count = std::min(piece, end - from);

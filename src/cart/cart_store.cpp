@@ -19,6 +19,11 @@ constexpr std::size_t page_bytes = std::size_t{64} << 10;
 constexpr std::size_t clock_file_bytes = 8;
 constexpr std::size_t most_named = 4;  // unstable addresses, in a sentence
 
+// As files of the platform's ROMs are named, in the order the cartridge has.
+std::string_view rom_extension(Platform platform) {
+  return platform == Platform::n64 ? "z64" : platform == Platform::snes ? "sfc" : tag(platform);
+}
+
 // As the layouts of the platform name them.
 std::string_view extension(Platform platform, PartKind kind) {
   if (kind == PartKind::rtc) return ".rtc";
@@ -59,7 +64,8 @@ bool is_cart_path(std::string_view path) {
 
 std::string device_of_cart(std::string_view path) {
   if (is_cart_path(path)) path.remove_prefix(cart_prefix.size());
-  constexpr std::array<std::string_view, 7> own{".sav", ".srm", ".rtc", ".eep", ".fla", ".sra", ".mpk"};
+  constexpr std::array<std::string_view, 9> own{".sav", ".srm", ".rtc", ".eep", ".fla",
+                                                ".sra", ".mpk", ".z64", ".sfc"};
   const std::string_view extension = extension_of(path);
   const bool is_file = std::ranges::find(own, extension) != own.end() ||
                        (!extension.empty() && platform_from_tag(extension.substr(1)));
@@ -149,7 +155,7 @@ Result<CartStore::Held*> CartStore::look() {
     held->stem += fmt::format(" [{:08X}]", crc32(head.view()));
   }
   if (game.revision > 0) held->stem += fmt::format(" r{}", game.revision);
-  if (held->game.rom_bytes > 0) held->rom = fmt::format("{}.{}", held->stem, tag(game.platform));
+  if (held->game.rom_bytes > 0) held->rom = fmt::format("{}.{}", held->stem, rom_extension(game.platform));
   BAYSWAP_TRY(auto chips, port->find_chips(held->game, said_));
   for (CartChip& chip : chips) {
     std::string name = held->stem + std::string(extension(game.platform, chip.kind));
@@ -291,6 +297,7 @@ Result<void> CartStore::write(const std::string& name, const Blob& bytes, const 
   touched = written->differing.size() > 1;
   if (written->equal) return {};
   const std::size_t attempts = written->differing.size() - 1;
+  if (attempts == 0) return fail(ErrorCode::io, "stopped: nothing was written", "run the same command again");
   return fail(ErrorCode::io,
               fmt::format("{}: after {} {} {} not as wanted, the first at {:X}", display_path(name),
                           counted(attempts, "attempt"), counted(written->differing.back(), "byte"),

@@ -1,5 +1,8 @@
 #include "cart/frame.hpp"
 
+#include <algorithm>
+#include <cstring>
+
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
 
@@ -8,26 +11,29 @@ namespace {
 
 constexpr std::size_t longest_piece = 254;
 
-std::vector<Byte> stuffed(ByteView bytes) {
-  std::vector<Byte> out;
-  out.reserve(bytes.size() + bytes.size() / longest_piece + 2);
-  std::size_t head = 0;  // where the length of the piece at hand stands
-  const auto begin_piece = [&] {
-    head = out.size();
-    out.push_back(1);
-  };
-  begin_piece();
-  for (const Byte b : bytes) {
-    if (b == 0) {
-      if (out[head] == longest_piece + 1) begin_piece();  // a full piece has no 00 behind it
-      begin_piece();
-      continue;
+// Up to the next 00, or the end.
+std::size_t run_of(ByteView bytes) {
+  if (bytes.empty()) return 0;
+  const void* zero = std::memchr(bytes.data(), 0, bytes.size());
+  return zero == nullptr ? bytes.size()
+                         : static_cast<std::size_t>(static_cast<const Byte*>(zero) - bytes.data());
+}
+
+void add_stuffed(std::vector<Byte>& out, ByteView bytes) {
+  for (;;) {
+    const std::size_t run = run_of(bytes);
+    for (std::size_t at = 0;;) {
+      const std::size_t piece = std::min(longest_piece, run - at);
+      out.push_back(static_cast<Byte>(piece + 1));
+      out.insert(out.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
+                 bytes.begin() + static_cast<std::ptrdiff_t>(at + piece));
+      at += piece;
+      // A full piece has no 00 behind it: what is left, be it nothing, begins another one.
+      if (piece < longest_piece || (at == run && run == bytes.size())) break;
     }
-    if (out[head] == longest_piece + 1) begin_piece();
-    out.push_back(b);
-    ++out[head];
+    if (run == bytes.size()) return;
+    bytes = bytes.subspan(run + 1);
   }
-  return out;
 }
 
 // Nothing where the lengths do not lead to the end.
@@ -48,26 +54,28 @@ std::optional<std::vector<Byte>> unstuffed(ByteView bytes) {
 }  // namespace
 
 std::vector<Byte> encoded(const Frame& frame) {
-  std::vector<Byte> plain{frame.kind, frame.number};
-  plain.insert(plain.end(), frame.body.begin(), frame.body.end());
-  plain.resize(plain.size() + 4);
+  std::vector<Byte> plain(frame.body.size() + frame_overhead);
+  plain[0] = frame.kind;
+  plain[1] = frame.number;
+  std::copy(frame.body.begin(), frame.body.end(), plain.begin() + 2);
   put_le(plain, plain.size() - 4, 4, crc32(ByteView(plain).first(plain.size() - 4)));
-  std::vector<Byte> out = stuffed(plain);
-  out.insert(out.begin(), Byte{0});
+  std::vector<Byte> out{0};
+  out.reserve(plain.size() + plain.size() / longest_piece + 4);
+  add_stuffed(out, plain);
   out.push_back(0);
   return out;
 }
 
 void FrameReader::take(ByteView bytes) {
   const std::size_t most = max_body_ + frame_overhead + (max_body_ + frame_overhead) / longest_piece + 2;
-  for (const Byte b : bytes) {
-    if (b == 0) {
-      end_frame();
-    } else if (stuffed_.size() < most) {
-      stuffed_.push_back(b);
-    } else {
-      too_long_ = true;
-    }
+  while (!bytes.empty()) {
+    const std::size_t run = run_of(bytes);
+    const std::size_t fits = std::min(run, most - std::min(most, stuffed_.size()));
+    stuffed_.insert(stuffed_.end(), bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(fits));
+    too_long_ = too_long_ || fits < run;
+    if (run == bytes.size()) return;
+    end_frame();
+    bytes = bytes.subspan(run + 1);
   }
 }
 

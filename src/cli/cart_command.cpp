@@ -181,10 +181,10 @@ class Dump {
       }
       if (dump.unstable_count > 0) {
         if (!options_.unstable)
-          return fail(
-              ErrorCode::damaged,
-              fmt::format("{} reads otherwise each time; nothing was written", printable(name)),
-              fmt::format("{}; --unstable takes of five readings what most of them have", verdict.battery));
+          return fail(ErrorCode::damaged,
+                      fmt::format("{} reads otherwise each time; nothing was written", printable(name)),
+                      "clean the contacts and put it in again; if that does not help its battery is nearly "
+                      "empty: --unstable takes of five readings what most of them have");
         BAYSWAP_TRY(dump.bytes, majority(*port, job_.game(), chip));
       }
       files_.emplace_back(name, dump.bytes);
@@ -193,34 +193,6 @@ class Dump {
       BAYSWAP_TRY(const Blob bytes, job_.store().read(std::string(stem_of(chips.front().first)) + ".rtc"));
       files_.emplace_back(std::string(stem_of(chips.front().first)) + ".rtc", bytes);
     }
-    return write_files();
-  }
-
-  Result<int> rom() {
-    BAYSWAP_CHECK(job_.open());
-    BAYSWAP_TRY(CartPort* const port, job_.store().port());
-    BAYSWAP_TRY(const std::string name, job_.store().rom_name());
-    if (name.empty()) return fail(ErrorCode::not_found, "there is no ROM in the reader", "");
-    BAYSWAP_TRY(const CartDump dump, port->dump_rom(job_.game()));
-    if (dump.unstable_count > 0)
-      return fail(
-          ErrorCode::damaged,
-          fmt::format("{} of the ROM differed between two readings, the first at {:X}; nothing was written",
-                      counted(dump.unstable_count, "byte"), dump.unstable.front()),
-          "clean the contacts, put it in straight, and read it again");
-    const auto sums = check_rom(job_.game().rom.game.platform, dump.bytes.view());
-    for (const RomSum& sum : sums) {
-      const bool good = sum.stored == sum.computed;
-      const std::string text = fmt::format(
-          "{}: {:0{}X}{}", sum.what, sum.stored, sum.digits,
-          good ? ", right" : fmt::format(", but the bytes have {:0{}X}", sum.computed, sum.digits));
-      if (!globals_.json) print_field("check", text, good ? Tone::good : Tone::warn);
-      if (!good) problems_.push_back(text);
-    }
-    if (sums.empty() && !globals_.json)
-      print_field("check", fmt::format("{} headers have no sum that this program checks",
-                                       tag(job_.game().rom.game.platform)));
-    files_.emplace_back(name, dump.bytes);
     return write_files();
   }
 
@@ -237,12 +209,23 @@ class Dump {
                   "this game keeps nothing, or say which it has: --chip sram=8192");
     request.what = saves->front().path;
     BAYSWAP_TRY(request.chips, chips_from_words(options_.chips));
+    BAYSWAP_TRY(request.accept, accepted_from_words(options_.accept));
     LocalStore disk;
     BAYSWAP_TRY(const Plan plan, plan_carry(job_.view(), *to->view, disk, request));
-    const ShowOptions how{options_.yes, true, false};
-    if (options_.dry_run) return show_only(globals_, plan, how);
+    BAYSWAP_TRY(const bool shown, job_.refuse_or_show(plan));
+    if (shown) return exit_done;
     BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to->store, logbook->book(), false));
-    return show_and_run(globals_, plan, *to->store, *logbook, how);
+    if (!globals_.json)
+      return show_and_run(globals_, plan, *to->store, *logbook, {options_.yes, true, false});
+    if (!options_.yes)
+      return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
+                  "say --yes to go ahead");
+    std::optional<std::int64_t> id;
+    if (!plan.changes.empty()) {
+      BAYSWAP_TRY(id, run_whole(plan, *to->store, *logbook));
+    }
+    print_event({{"event", "done"}, {"entry", id ? Json(*id) : Json(nullptr)}});
+    return exit_done;
   }
 
   // Where the files go: one may be named, several need a folder.
@@ -323,9 +306,6 @@ int cart_look_command(const Globals& globals, const CartOptions& options) {
 }
 int cart_dump_command(const Globals& globals, const CartOptions& options) {
   return ended(globals, Dump(globals, options).chips());
-}
-int cart_rom_command(const Globals& globals, const CartOptions& options) {
-  return ended(globals, Dump(globals, options).rom());
 }
 
 }  // namespace bayswap::cli

@@ -46,6 +46,33 @@ Result<void> CartJob::open_bay() {
   return {};
 }
 
+namespace {
+
+// What to say to have it all the same.
+Remedy refusal_remedy(const PlanIssue& refusal) {
+  if (refusal.remedy.kind != Remedy::Kind::none || !is_acceptable(refusal.code)) return refusal.remedy;
+  return {Remedy::Kind::accept, {std::string(to_text(refusal.code))}};
+}
+
+}  // namespace
+
+Result<bool> CartJob::refuse_or_show(const Plan& plan) const {
+  if (const PlanIssue* refusal = plan.refusal()) {
+    if (!globals_.json && !globals_.quiet) print_plan(plan, false);
+    return tl::unexpected(Error{ErrorCode::unsafe, refusal->text, refusal->hint, refusal_remedy(*refusal)});
+  }
+  if (!options_.dry_run) return false;
+  if (globals_.json) {
+    Json event = {{"event", "plan"}};
+    event.update(to_json(plan));
+    print_event(event);
+  } else {
+    print_plan(plan, false);
+    say(globals_.quiet, "A dry run: nothing was changed.");
+  }
+  return true;
+}
+
 std::string CartJob::game_in_words() const {
   const GameId& game = game_.rom.game;
   if (game.title.empty() && game.code.empty())

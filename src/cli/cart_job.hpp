@@ -27,6 +27,8 @@ class CartJob {
   [[nodiscard]] Books& books() { return *books_; }
   [[nodiscard]] CartProgressView& progress() { return progress_; }
   [[nodiscard]] const std::string& device() const { return device_; }
+  /// Fails with what the plan is refused for. With --dry-run shows the plan, and returns true.
+  [[nodiscard]] Result<bool> refuse_or_show(const Plan& plan) const;
   /// 'MOTH COURIER' (A99P, Europe), gba.
   [[nodiscard]] std::string game_in_words() const;
 

@@ -13,12 +13,6 @@
 namespace bayswap::cli {
 namespace {
 
-// What to say to have it all the same.
-Remedy refusal_remedy(const PlanIssue& refusal) {
-  if (refusal.remedy.kind != Remedy::Kind::none || !is_acceptable(refusal.code)) return refusal.remedy;
-  return {Remedy::Kind::accept, {std::string(to_text(refusal.code))}};
-}
-
 class Write {
  public:
   Write(const Globals& globals, const CartOptions& options)
@@ -267,17 +261,8 @@ class Write {
 
   Result<int> go() {
     BAYSWAP_CHECK(check_old());
-    if (const PlanIssue* refusal = plan_.refusal()) {
-      if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
-      return tl::unexpected(Error{ErrorCode::unsafe, refusal->text, refusal->hint, refusal_remedy(*refusal)});
-    }
-    if (options_.dry_run) {
-      if (!globals_.json) return show_only(globals_, plan_);
-      Json event = {{"event", "plan"}};
-      event.update(to_json(plan_));
-      print_event(event);
-      return exit_done;
-    }
+    BAYSWAP_TRY(const bool shown, job_.refuse_or_show(plan_));
+    if (shown) return exit_done;
     for (const std::string& warning : warnings_) say(globals_.quiet, "bayswap: warning: " + warning);
     if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
     if (plan_.changes.empty()) {
@@ -298,7 +283,8 @@ class Write {
       }
     }
     // A chip half written is worse than a wait: Ctrl-C is heard between two attempts, and said.
-    const InterruptsHeld held;
+    held_.emplace();
+    held_->keep();  // it ends by itself, and what it says of the chip is the last word
     BAYSWAP_TRY(const std::int64_t id, run_whole(plan_, job_.store(), *logbook_));
     if (globals_.json)
       print_event({{"event", "done"}, {"entry", id}, {"equal", true}});
@@ -320,12 +306,14 @@ class Write {
   std::vector<ChipFact> chips_;
   std::vector<std::string> warnings_;
   Plan plan_;
+  std::optional<InterruptsHeld> held_;
 };
 
 }  // namespace
 
 int cart_write_command(const Globals& globals, const CartOptions& options) {
-  const auto code = Write(globals, options).run();
+  Write write(globals, options);  // holds Ctrl-C back until all is said
+  const auto code = write.run();
   if (code) return *code;
   if (globals.json) print_event({{"event", "failed"}, {"error", to_json(code.error())}});
   return report(code.error());

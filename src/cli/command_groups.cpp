@@ -194,7 +194,10 @@ void add_cart_commands(CLI::App& app, Words& w) {
         ->type_name("DEVICE");
     made->add_option("--volts", w.cart.volts, "The voltage, where the reader can't tell it: 3.3 or 5")
         ->type_name("V");
-    add_chips(*made, w.cart.chips);
+    made->add_option("--chip", w.cart.chips, "A save chip it has, where nothing tells: sram=8192")
+        ->type_name("KIND=BYTES")
+        ->expected(1)
+        ->take_all();
     return made;
   };
   command(*cart, w, "ports", "The lines that readers can be on",
@@ -202,8 +205,8 @@ void add_cart_commands(CLI::App& app, Words& w) {
   action("look", "What is in the reader: game, chips, voltage, battery", cart_look_command);
 
   CLI::App* dump = action("dump", "Read the save chips, twice, into files or into a bay", cart_dump_command);
-  CLI::Option* out =
-      dump->add_option("--out", w.cart.out, "The file to write, or a folder; this one where not said");
+  CLI::Option* out = dump->add_option("--out", w.cart.out,
+                                      "The file to write, or a folder; by default into the current one");
   out->type_name("OUT");
   dump->add_option("--to", w.cart.to, "The bay it goes to, as `carry` would bring it there")
       ->type_name("BAY")
@@ -212,7 +215,7 @@ void add_cart_commands(CLI::App& app, Words& w) {
                  "Where two readings differ: take of five readings what most of them have");
 
   CLI::App* rom = action("rom", "Read the ROM, twice, and check its header's checksums", cart_rom_command);
-  rom->add_option("--out", w.cart.out, "The file to write, or a folder; this one where not said")
+  rom->add_option("--out", w.cart.out, "The file to write, or a folder; by default into the current one")
       ->type_name("OUT");
 
   CLI::App* write = action("write", "Write a save into the chip, read it back, and again until it holds",
@@ -223,17 +226,16 @@ void add_cart_commands(CLI::App& app, Words& w) {
   write->add_option("--attempts", w.cart.attempts, "How often it is tried")
       ->type_name("N")
       ->check(CLI::Range(1, 100));
-  write->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times")
-      ->type_name("ISSUE")
-      ->expected(1)
-      ->take_all();
   for (CLI::App* made : {dump, write}) {
+    made->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times")
+        ->type_name("ISSUE")
+        ->expected(1)
+        ->take_all();
     made->add_flag("--yes", w.cart.yes, "Don't ask");
     made->add_flag("--dry-run", w.cart.dry_run, "Show what would be done, and change nothing");
   }
-  for (CLI::App* made : {dump, rom})
-    made->add_flag("--replace", w.cart.replace,
-                   "Write over a file that exists; the old one is kept in the logbook");
+  dump->add_flag("--replace", w.cart.replace,
+                 "Write over a file that exists; the old one is kept in the logbook");
 }
 
 }  // namespace bayswap::cli

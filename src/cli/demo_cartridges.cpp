@@ -1,3 +1,4 @@
+#include <fmt/format.h>
 
 #include <array>
 
@@ -84,6 +85,33 @@ Blob gull_ledger_clock() {
   for (std::size_t i = 0; i < 10; ++i) put_le(out, 4 * i, 4, registers.at(i % 5));
   put_le(out, 40, 8, static_cast<std::uint64_t>(spring));
   return std::move(clock).freeze();
+}
+
+void add_bench_cartridges(const Blob& skiff_rom, const Blob& skiff_sram, std::vector<DemoFile>& files) {
+  const Blob moth = ledger(32768, "MOTH", "MAREK", 23);
+  const Blob gull = ledger(8192, "GULL", "OYELARAN", 21);
+  const std::int64_t then = spring - 2 * day;
+  const auto add = [&](const std::string& folder, const std::string& rom_name, const Blob& rom,
+                       const Blob& chip, std::string_view toml) {
+    files.push_back({"port/" + folder + "/" + rom_name, rom, then});
+    files.push_back({"port/" + folder + "/chip.bin", chip, then});
+    files.push_back({"port/" + folder + "/cartridge.toml",
+                     text_blob(fmt::format("rom = \"{}\"\n{}", rom_name, toml)), then});
+  };
+  add("moth", "Moth Courier (Europe).gba", moth_courier_rom(), moth,
+      "platform = \"gba\"\nmillivolts = 3300\n[chip]\nkind = \"sram\"\nsize = 32768\n"
+      "[faults]\nignored_writes = 9  # dirty contacts: the third attempt holds\n");
+  add("gull", "Gull Ledger (World).gb", gull_ledger_rom(), gull,
+      "platform = \"gb\"\nmillivolts = 5000\nclock = 1\n[chip]\nkind = \"sram\"\nsize = 8192\n"
+      "[faults]\ndecay = 3  # its battery is nearly empty\n");
+  files.push_back({"port/gull/clock.txt", text_blob("1790000000"), then});
+  add("skiff", "Lantern Skiff (Europe).z64", skiff_rom, skiff_sram,
+      "platform = \"n64\"\nmillivolts = 3300\n[chip]\nkind = \"sram\"\nsize = 32768\n");
+  files.push_back(
+      {"port/evening.txt",
+       text_blob("# Faults for bayswap-simport --script: the plug is pulled in the middle of a write.\n"
+                 "20000 hang-up-after 0\n"),
+       then});
 }
 
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files) {

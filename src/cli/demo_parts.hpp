@@ -42,6 +42,9 @@ inline Blob text_blob(std::string_view text) {
 /// The cartridges of the other platforms: Gull Ledger with its clock, Moth Courier, and what lies in the
 /// locker.
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);
+/// What lies on the bench for the reader: a folder a cartridge, as bayswap-simport takes them. One has dirty
+/// contacts, one a battery that is nearly empty.
+void add_bench_cartridges(const Blob& skiff_rom, const Blob& skiff_sram, std::vector<DemoFile>& files);
 /// The clubroom's disc consoles: memory cards of several kinds, and a folder of saves.
 void add_cards(std::vector<DemoFile>& files);
 /// Save states of some of them.

@@ -169,6 +169,7 @@ states = ["states/{rom.stem}, slot {slot}.png", "states/{rom.stem}, last.png"]
 )"),
                    spring});
   add_cartridges(catalog, files);
+  add_bench_cartridges(rom("LANTERN SKIFF", "N99P", ByteOrder::chip), lantern_skiff_sram(), files);
   add_states(catalog, files);
   add_cards(files);
   add_trees(files);

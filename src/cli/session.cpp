@@ -197,13 +197,15 @@ InterruptsHeld::InterruptsHeld() {
   pthread_sigmask(SIG_BLOCK, &held, &before_);
 }
 InterruptsHeld::~InterruptsHeld() {
-  pthread_sigmask(SIG_SETMASK, &before_, nullptr);
+  if (!is_kept_) pthread_sigmask(SIG_SETMASK, &before_, nullptr);
 }
 
 Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
                                std::optional<std::int64_t> batch) {
-  const InterruptsHeld held;
-  return bayswap::run(plan, target, logbook.book(), batch);
+  InterruptsHeld held;
+  auto id = bayswap::run(plan, target, logbook.book(), batch);
+  if (!id) held.keep();
+  return id;
 }
 
 Result<std::optional<std::int64_t>> run_here(const Globals& globals, const Plan& plan, Store& target) {

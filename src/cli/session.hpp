@@ -46,9 +46,12 @@ class InterruptsHeld {
   ~InterruptsHeld();
   InterruptsHeld(const InterruptsHeld&) = delete;
   InterruptsHeld& operator=(const InterruptsHeld&) = delete;
+  /// They stay held: what went wrong is to be said first.
+  void keep() { is_kept_ = true; }
 
  private:
   sigset_t before_{};
+  bool is_kept_ = false;
 };
 
 /// The absolute roots of all bays of the home folder.

@@ -3,6 +3,8 @@
 #include <bayswap/logbook.hpp>
 
 #include <algorithm>
+#include <functional>
+#include <numeric>
 #include <set>
 
 #include "base/try.hpp"
@@ -69,6 +71,7 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   if (!entry.root.empty()) files.stay_within(entry.root);
   std::vector<Holds> holds;
   bool may_tear = false;
+  std::string torn;  // how far a write came
   for (const LoggedChange& change : entry.changes) {
     if (!is_reachable(entry, change, files)) {
       result.why =
@@ -92,6 +95,13 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
       break;
     }
     const auto now = *bytes ? std::optional(sha256((*bytes)->view())) : std::nullopt;
+    if (traits.may_tear && *bytes && now != change.before && now != change.after && change.after)
+      if (const auto wanted = this->bytes(*change.after); wanted && wanted->size() == (*bytes)->size())
+        torn = fmt::format("{} of its {} bytes are the new ones",
+                           std::inner_product(wanted->view().begin(), wanted->view().end(),
+                                              (*bytes)->view().begin(), std::size_t{0}, std::plus<>(),
+                                              [](Byte a, Byte b) { return std::size_t{a == b}; }),
+                           wanted->size());
     holds.push_back(now == change.before && now == change.after ? Holds::both
                     : now == change.before                      ? Holds::before
                     : now == change.after                       ? Holds::after
@@ -104,7 +114,7 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
     result.outcome = Outcome::still_open;
   } else if (may_tear && !all_new && !all_old) {
     result.outcome = Outcome::unfinished;
-    result.why = "neither the old nor the new bytes are on the cartridge";
+    result.why = torn.empty() ? "one of its files holds the new bytes, another the old ones" : torn;
   } else if (all_new || (rebuilt_ > 0 && count(Holds::other) > 0)) {
     // Out of its record nothing tells whether the newest entry was finished. Bytes in its files that are
     // neither the old nor the new ones say so.

@@ -111,7 +111,10 @@ class Program {
     } else if (command == "remove") {
       slot_.remove();
     } else if (command == "seat") {
-      slot_.seat_badly(rest == "badly");
+      good = rest == "well" || rest == "badly" || rest == "crooked";
+      slot_.seat(rest == "badly"     ? SimSlot::Seat::badly
+                 : rest == "crooked" ? SimSlot::Seat::crooked
+                                     : SimSlot::Seat::well);
     } else if (command == "lost") {
       good = number(faults_.lost);
     } else if (command == "doubled") {
@@ -208,7 +211,8 @@ int main(int argc, char** argv) {
   app.add_option("--script", script, "A file with lines \"BYTES COMMAND\": done once so many bytes have come")
       ->option_text("FILE");
   app.footer(
-      "Prints the path of its line. Commands on standard input: insert DIR, remove, seat badly|well, lost "
+      "Prints the path of its line. Commands on standard input: insert DIR, remove, seat well|badly|crooked, "
+      "lost "
       "N,\n"
       "doubled N, corrupted N, rate N, ignore-writes N, hang-up-after BYTES, quit. The line and the "
       "cartridge folders are\n"

@@ -52,7 +52,9 @@ void SimSlot::remove() {
 
 LookAnswer SimSlot::look() {
   LookAnswer look;
-  look.seat = !cartridge_ ? LookAnswer::Seat::none : badly_ ? LookAnswer::Seat::badly : LookAnswer::Seat::in;
+  look.seat = !cartridge_            ? LookAnswer::Seat::none
+              : seat_ == Seat::badly ? LookAnswer::Seat::badly
+                                     : LookAnswer::Seat::in;
   look.counter = counter_;
   look.millivolts = millivolts_;
   look.offered = {3300, 5000};
@@ -120,7 +122,7 @@ Refused SimSlot::select(const Select& what, cart::SelectAnswer& said) {
 }
 
 bool SimSlot::reads_badly() const {
-  return badly_ || millivolts_ < cartridge_->millivolts;
+  return seat_ != Seat::well || millivolts_ < cartridge_->millivolts;
 }
 
 Refused SimSlot::read(std::uint32_t at, std::span<Byte> into) {

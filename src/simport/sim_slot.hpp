@@ -11,8 +11,9 @@ class SimSlot final : public Slot {
   /// Puts a cartridge in, in the place of the one that is there.
   Result<void> insert(const std::string& folder);
   void remove();
-  /// It sits badly: what is read is wrong, and differs each time.
-  void seat_badly(bool badly) { badly_ = badly; }
+  /// It sits badly: what is read is wrong, and differs each time. The reader sees it, or does not.
+  enum class Seat { well, badly, crooked };
+  void seat(Seat how) { seat_ = how; }
   [[nodiscard]] Cartridge* cartridge() const { return cartridge_.get(); }
 
   [[nodiscard]] cart::LookAnswer look() override;
@@ -34,7 +35,7 @@ class SimSlot final : public Slot {
   [[nodiscard]] std::optional<std::size_t> on_lanes(std::size_t at) const;
 
   std::unique_ptr<Cartridge> cartridge_;
-  bool badly_ = false;
+  Seat seat_ = Seat::well;
   std::uint32_t counter_ = 1;
   std::uint16_t millivolts_ = 0;
   cart::Select::Space space_ = cart::Select::Space::rom;
