@@ -382,5 +382,26 @@ TEST(CartCli, WhatWasCutOffGoesOnOnItsOwnCartridgeAlone) {
   EXPECT_EQ(bench.bayswap({"undo", "--yes"}).code, 0) << "to what was cut off";
 }
 
+TEST(CartCli, AClockGoesWithItsSave) {
+  const Bench bench;
+  const SimCart cart({"gb", "sram", 8192, PartKind::sram, "odd", true}, "", noise(8192, 5));
+  EXPECT_TRUE(LocalStore().create(cart.folder / "clock.txt",
+                                  text_blob(std::to_string(std::time(nullptr) - 100000)).view()));
+  const SimReader reader({cart.folder.path()});
+  std::filesystem::create_directories(bench / "pc");
+  EXPECT_TRUE(LocalStore().create(bench / "pc/Gull.gb", cart_rom(cart.build)));
+  for (const auto& [name, form, root] :
+       {std::tuple{"port", "cartridge", "cart:" + reader.path()}, {"pc", "beside-rom", bench / "pc"}})
+    EXPECT_EQ(bench.bayswap({"bay", "add", name, "--like", form, "--root", root}).code, 0);
+  const std::vector<std::string> out{"carry", "GULL LEDGER", "--from", "port",
+                                     "--to",  "pc",          "--yes",  "--wait"};
+  const Outcome carried = bench.bayswap(out);
+  EXPECT_EQ(carried.code, 0) << carried.err;
+  const Outcome back =
+      bench.bayswap({"carry", "GULL LEDGER", "--from", "pc", "--to", "port", "--yes", "--wait"});
+  EXPECT_EQ(back.code, 0) << back.err;
+  EXPECT_NE(back.out.find("already"), std::string::npos) << "a second's difference is none: " << back.out;
+}
+
 }  // namespace
 }  // namespace bayswap::test

@@ -145,6 +145,7 @@ class TracingStore final : public Store {
   Result<void> remove(const std::string& path) override { return below_.remove(path); }
   bool may_write(const std::string& folder) override { return below_.may_write(folder); }
   StoreTraits traits() const override { return below_.traits(); }
+  FileTraits file_traits(const std::string& path) const override { return below_.file_traits(path); }
   std::string display_path(const std::string& path) const override { return below_.display_path(path); }
   std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
 

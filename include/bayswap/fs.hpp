@@ -43,7 +43,7 @@ struct StoreTraits {
 /// What is special about one file.
 struct FileTraits {
   bool may_tear = false;  // a write that is cut off leaves neither the old nor the new bytes
-  bool runs_on = false;   // a clock: its bytes never stay the same
+  bool runs_on = false;   // a clock, 8 bytes: the time at which it stood at zero, to a second or two
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the

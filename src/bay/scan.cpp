@@ -122,7 +122,8 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
              roms.error().hint);
       continue;
     }
-    if (roms->empty())
+    // A reader holds one cartridge at a time.
+    if (roms->empty() && !store.traits().slow)
       report(false, fmt::format("{}: no ROM found in {}", tag(rule.platform), store.display_path(rule.roms)),
              "put the ROMs there, or mend roms in " + bay.origin);
     std::map<std::string, std::string> owners;

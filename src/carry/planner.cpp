@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/endian.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/companion_plan.hpp"
@@ -82,6 +83,7 @@ Passage Planner::resolve(SourceSave source) {
 // ---- Group and merge -------------------------------------------------------------------------------------
 
 Newer Planner::judge(const Arrival& arrival, const Present& present) const {
+  if (to_.store().file_traits(present.path).runs_on) return Newer::no;  // a clock goes with its save
   const auto later = [&](std::int64_t time) {
     return arrival.modified && time > *arrival.modified ? Newer::yes : Newer::no;
   };
@@ -157,6 +159,22 @@ Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
 
 // ---- The plan --------------------------------------------------------------------------------------------
 
+namespace {
+
+// A clock that is read twice differs by the moment between.
+bool is_same_clock(const Store& store, const FileChange& change) {
+  constexpr std::int64_t a_moment = 2;  // seconds
+  constexpr std::size_t size = 8;
+  if (!store.file_traits(change.path).runs_on || !change.before || !change.after ||
+      change.before->size() != size || change.after->size() != size)
+    return false;
+  const auto apart =
+      static_cast<std::int64_t>(le64(change.before->view(), 0) - le64(change.after->view(), 0));
+  return apart >= -a_moment && apart <= a_moment;
+}
+
+}  // namespace
+
 Plan Planner::plan_of(std::span<Passage* const> passages) {
   Plan plan;
   plan.kind = from_ != nullptr ? EntryKind::carry : EntryKind::adopt;
@@ -188,6 +206,7 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     if (with_content > 1) plan.place.clear();  // it is about several
     carried.emplace_back(passage->source_facts, arrival.facts);
   }
+  std::erase_if(plan.changes, [&](const FileChange& change) { return is_same_clock(to_.store(), change); });
   if (brought && from_ != nullptr) {
     plan_companions({&from_->bay(), &from_->store()}, {&to_.bay(), &to_.store()}, carried,
                     request_.replace_companions, plan);

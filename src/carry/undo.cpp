@@ -92,8 +92,10 @@ Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Pl
   change.modified = one.before_modified;
   if (change.before == change.after) return {};
   const std::string shown = files.display_path(path);
-  const bool as_left = change.before ? one.newest.after && sha256(change.before->view()) == *one.newest.after
-                                     : !one.newest.after;
+  const bool as_left = files.file_traits(path).runs_on ? true
+                       : change.before
+                           ? one.newest.after && sha256(change.before->view()) == *one.newest.after
+                           : !one.newest.after;
   if (!as_left)
     plan.issues.push_back({PlanIssue::Level::warning, IssueCode::changed_since,
                            fmt::format("{} has changed since entry {}: it may have been played on", shown,

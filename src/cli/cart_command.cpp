@@ -180,6 +180,9 @@ class Dump {
         problems_.push_back(problem);
       }
       if (dump.unstable_count > 0) {
+        if (globals_.json)
+          print_event(
+              {{"event", "unstable"}, {"file", name}, {"count", dump.unstable_count}, {"at", dump.unstable}});
         if (!options_.unstable)
           return fail(ErrorCode::damaged,
                       fmt::format("{} reads otherwise each time; nothing was written", printable(name)),

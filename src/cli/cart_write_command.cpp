@@ -3,7 +3,6 @@
 #include <bayswap/inspect.hpp>
 
 #include <algorithm>
-#include <ranges>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -62,10 +61,13 @@ class Write {
 
   // The newest write to this cartridge that is still open, to its end.
   Result<Plan> plan_resume() {
-    const auto open = logbook_ ? logbook_->book().unfinished() : std::vector<Entry>{};
-    if (!open) return tl::unexpected(open.error());
+    std::vector<Entry> open;
+    if (logbook_) {
+      BAYSWAP_TRY(open, logbook_->book().unfinished());
+    }
+    std::ranges::reverse(open);
     BAYSWAP_TRY(const auto chips, job_.store().chips());
-    for (const Entry& entry : *open | std::views::reverse) {
+    for (const Entry& entry : open) {
       Plan plan;
       plan.kind = entry.kind;
       plan.game = entry.game;

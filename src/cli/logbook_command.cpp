@@ -17,6 +17,7 @@ namespace bayswap::cli {
 namespace {
 
 std::string way_in_words(const Entry& entry) {
+  if (entry.kind == EntryKind::carry && entry.to_bay.empty()) return "to a cartridge";
   if (entry.kind == EntryKind::carry) return fmt::format("{} to {}", entry.from_bay, entry.to_bay);
   if (entry.undoes) return fmt::format("takes {} back", *entry.undoes);
   return "";
@@ -41,6 +42,8 @@ std::string save_of(const Entry& entry) {
   std::string name(name_of(entry.changes.front().path));
   if (!entry.place.empty()) return fmt::format("{} on {}", entry.place, name);
   if (entry.changes.size() == 1) return name;
+  if (is_cart_path(entry.changes.front().path))
+    return fmt::format("{} and {} more", name, entry.changes.size() - 1);
   std::string folder = folder_of(entry.changes.front().path);
   for (const LoggedChange& change : entry.changes)
     while (folder.size() > 1 && !change.path.starts_with(folder + "/")) folder = folder_of(folder);

@@ -16,6 +16,7 @@ struct CartBuild {
   std::size_t bytes;
   PartKind part;
   const char* lanes = "odd";  // of md boards
+  bool has_clock = false;     // of gb boards
 };
 inline void PrintTo(const CartBuild& build, std::ostream* out) {
   *out << build.platform << ' ' << build.kind << ' ' << build.bytes << ' ' << build.lanes;
@@ -44,7 +45,7 @@ inline std::vector<Byte> cart_rom(const CartBuild& build) {
   using namespace roms;
   const std::string platform = build.platform;
   const std::string kind = build.kind;
-  if (platform == "gb") return gb_rom(0x1b, 2);
+  if (platform == "gb") return gb_rom(build.has_clock ? 0x10 : 0x1b, 2);
   if (platform == "gbc") return gb_rom(0x1b, 3, true);
   if (platform == "nes") return nes_rom({2, 1, 0x02, 0, 1});
   if (platform == "snes") return bytes_of(snes_program(1));
@@ -78,9 +79,10 @@ struct SimCart {
     const bool low = platform == "gba" || platform == "n64" || platform == "ws" || platform == "nds";
     const std::vector<Byte> rom = cart_rom(what);
     std::string toml = "platform = \"" + platform + "\"\n" + (rom.empty() ? "" : "rom = \"rom\"\n") +
-                       "millivolts = " + (low ? "3300" : "5000") + "\n" + more + "[chip]\nkind = \"" +
-                       what.kind + "\"\nsize = " + std::to_string(what.bytes) + "\nlanes = \"" + what.lanes +
-                       "\"\n" + (faults.empty() ? "" : "[faults]\n" + faults + "\n");
+                       "millivolts = " + (low ? "3300" : "5000") + "\n" +
+                       (what.has_clock ? "clock = 1\n" : "") + more + "[chip]\nkind = \"" + what.kind +
+                       "\"\nsize = " + std::to_string(what.bytes) + "\nlanes = \"" + what.lanes + "\"\n" +
+                       (faults.empty() ? "" : "[faults]\n" + faults + "\n");
     EXPECT_TRUE(disk.create(folder / "cartridge.toml", text_blob(toml).view()));
     EXPECT_TRUE(rom.empty() || disk.create(folder / "rom", rom));
     EXPECT_TRUE(disk.create(folder / "chip.bin", chip.view()));
