@@ -14,7 +14,7 @@ namespace {
 using BayCli = DemoArcade;
 
 TEST_F(BayCli, FormsOfBaysAreListedAddedAndScanned) {
-  EXPECT_EQ(json({"bay", "list", "--forms"}).size(), 16U);
+  EXPECT_EQ(json({"bay", "list", "--forms"}).size(), 17U);
   EXPECT_EQ(bayswap({"bay", "add", "stick", "--like", "tree-psp", "--root", path("ferry-sd")}).code, 0);
   const auto scanned = json({"bay", "scan", "stick"});
   ASSERT_EQ(scanned["saves"].size(), 1U);

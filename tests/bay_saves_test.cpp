@@ -15,10 +15,10 @@ namespace {
 
 TEST(BayForms, EachReadsAndIsWrittenBackTheSame) {
   const auto forms = bay_templates();
-  const std::vector<std::string> needed{"beside-rom",       "card-per-game", "code-folder", "flash-cart",
-                                        "hashed-wiiu",      "sd-slots",      "sd-wii",      "shared-card",
-                                        "single-save-tree", "stem-folder",   "stem-hash",   "tree-3ds",
-                                        "tree-psp",         "tree-wii",      "tree-wiiu",   "tree-x360"};
+  const std::vector<std::string> needed{
+      "beside-rom", "card-per-game", "cartridge",   "code-folder",      "flash-cart",  "hashed-wiiu",
+      "sd-slots",   "sd-wii",        "shared-card", "single-save-tree", "stem-folder", "stem-hash",
+      "tree-3ds",   "tree-psp",      "tree-wii",    "tree-wiiu",        "tree-x360"};
   ASSERT_EQ(forms.size(), needed.size());
   const Catalog catalog;
   for (std::size_t i = 0; i < forms.size(); ++i) {

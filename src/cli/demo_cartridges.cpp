@@ -100,7 +100,7 @@ void add_bench_cartridges(const Blob& skiff_rom, const Blob& skiff_sram, std::ve
   };
   add("moth", "Moth Courier (Europe).gba", moth_courier_rom(), moth,
       "platform = \"gba\"\nmillivolts = 3300\n[chip]\nkind = \"sram\"\nsize = 32768\n"
-      "[faults]\nignored_writes = 9  # dirty contacts: the third attempt holds\n");
+      "[faults]\nignored_writes = 30  # dirty contacts: the third attempt holds\n");
   add("gull", "Gull Ledger (World).gb", gull_ledger_rom(), gull,
       "platform = \"gb\"\nmillivolts = 5000\nclock = 1\n[chip]\nkind = \"sram\"\nsize = 8192\n"
       "[faults]\ndecay = 3  # its battery is nearly empty\n");

@@ -91,13 +91,14 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
                                                   const StateMaps& maps) {
   // Unfolding a state is most of the work, and each is on its own.
   std::vector<ScanMemory::Row> rows(states.size());
-  std::mutex own;  // guards all that is not of one state
+  (void)maps.all();  // reads them, once
+  Guards guards;
   std::atomic<std::size_t> next = 0;
   const std::size_t helpers =
       std::min<std::size_t>(std::max(1U, std::min(std::thread::hardware_concurrency(), 4U)),
                             std::max<std::size_t>(states.size(), 1));
   in_parallel(helpers - 1, [&] {
-    for (std::size_t i = next++; i < states.size(); i = next++) rows[i] = row_of(states[i], maps, own);
+    for (std::size_t i = next++; i < states.size(); i = next++) rows[i] = row_of(states[i], maps, guards);
   });
   std::vector<ListedState> listed;
   for (std::size_t i = 0; i < states.size(); ++i) {
@@ -117,8 +118,8 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
 }
 
 // What the file holds: label is the map, code the battery save's digest, or "-" where it is blank.
-ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps, std::mutex& own) {
-  std::unique_lock lock(own);
+ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps, Guards& guards) {
+  std::unique_lock lock(guards.own);
   const std::string key =
       fmt::format("{}|{}|{}|{}|{}\n", state.path, state.size_bytes, state.modified.value_or(0),
                   maps.all().size(), state.rom != nullptr ? state.rom->path : "");
@@ -144,7 +145,10 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
     what.chips = rom.chips;
     what.tells_chips = rom.tells_chips;
     what.maps = &maps;
-    const BatteryFinds finds = find_batteries(books_->catalog, file, what);
+    const BatteryFinds finds = [&] {
+      const std::scoped_lock one_at_a_time(guards.catalog);
+      return find_batteries(books_->catalog, file, what);
+    }();
     if (!finds.candidates.empty() && finds.candidates.front().certain)
       look.save = finds.candidates.front().save;
     // A file that is little but the memory is a battery save under a state's name.

@@ -54,7 +54,11 @@ class StatePlace {
   [[nodiscard]] const Beside& beside_of(const HeldState& state);
 
  private:
-  [[nodiscard]] ScanMemory::Row row_of(const HeldState& state, const StateMaps& maps, std::mutex& own);
+  struct Guards {
+    std::mutex own;      // of what is not of one state: the store, the view, the memory
+    std::mutex catalog;  // which reads its layouts on demand
+  };
+  [[nodiscard]] ScanMemory::Row row_of(const HeldState& state, const StateMaps& maps, Guards& guards);
   [[nodiscard]] Verdict verdict_of(const HeldState& state, const ScanMemory::Row& row);
 
   std::unique_ptr<Books> books_;
