@@ -55,11 +55,18 @@ TEST_P(CartKill, TheNextCommandMendsIt) {
     const Blob wanted = noise(build.bytes, static_cast<std::uint32_t>(dice()));
     const SimCart cart(build, "", old);
     ASSERT_TRUE(LocalStore().replace(folder_ / "wanted.sav", wanted.view()));
-    const std::vector<std::string> words{cart.folder.path(), "--hurry", "300", "--silence", "20"};
+    const std::vector<std::string> words{cart.folder.path(), "--hurry", "50", "--silence", "20"};
     {
       SimReader reader(words);
       const pid_t child = start_write(reader.path());
-      std::this_thread::sleep_for(std::chrono::microseconds(dice() % 60000));
+      // At any moment of the command; or, as often, at any moment of the write itself.
+      if (dice() % 2 == 0) {
+        std::this_thread::sleep_for(std::chrono::microseconds(dice() % 60000));
+      } else {
+        for (int i = 0; i < 4000 && cart.chip() == old; ++i)
+          std::this_thread::sleep_for(std::chrono::microseconds(500));
+        std::this_thread::sleep_for(std::chrono::microseconds(dice() % 12000));
+      }
       if (kills_reader)
         reader.kill_it();
       else
@@ -92,6 +99,7 @@ TEST_P(CartKill, TheNextCommandMendsIt) {
     EXPECT_EQ((after.out + after.err).find("nfinished"), std::string::npos) << after.out << after.err;
   }
   EXPECT_GT(torn, 0) << "no round hit a write";
+  RecordProperty("torn", torn);
 }
 
 // Ten times fifty.

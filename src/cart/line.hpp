@@ -21,7 +21,7 @@ class Line {
 };
 
 /// Opens a serial device, "/dev/ttyACM0", or a pseudo-terminal: 8N1, raw, alone. Fails with `not_found` if it
-/// is not there, `busy` if another program has it, `io` otherwise.
+/// is not there, `busy` if another program still has it after three seconds, `io` otherwise.
 [[nodiscard]] Result<std::unique_ptr<Line>> open_serial(const std::string& device);
 
 }  // namespace bayswap::cart

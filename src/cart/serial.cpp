@@ -10,7 +10,10 @@
 #include <bayswap/cart.hpp>
 
 #include <cerrno>
+#include <chrono>
 #include <cstring>
+#include <optional>
+#include <thread>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -59,7 +62,12 @@ class TerminalLine final : public Line {
   TerminalLine(int fd, std::string device) : fd_(fd), device_(std::move(device)) {}
   TerminalLine(const TerminalLine&) = delete;
   TerminalLine& operator=(const TerminalLine&) = delete;
-  ~TerminalLine() override { close(fd_); }
+  // Leaves the terminal as it was: it may have been somebody's window.
+  ~TerminalLine() override {
+    if (before_) tcsetattr(fd_, TCSANOW, &*before_);
+    close(fd_);
+  }
+  void restore(const termios& before) { before_ = before; }
   Result<void> write(ByteView bytes) override {
     while (!bytes.empty()) {
       BAYSWAP_TRY(const bool ready, is_ready(POLLOUT, write_timeout_ms));
@@ -91,6 +99,7 @@ class TerminalLine final : public Line {
 
   int fd_;
   std::string device_;
+  std::optional<termios> before_;
 };
 
 Result<std::unique_ptr<Line>> open_terminal(const std::string& device) {
@@ -100,14 +109,15 @@ Result<std::unique_ptr<Line>> open_terminal(const std::string& device) {
                 : errno == EBUSY ? ErrorCode::busy
                                  : ErrorCode::io,
                 fmt::format("{} can't be opened: {}", printable(device), std::strerror(errno)),
-                "`bayswap cart ports` lists what there is; on most systems the group dialout may use them");
+                "is the reader plugged in? On most systems the group dialout may use serial lines");
   auto line = std::make_unique<TerminalLine>(fd, device);
   termios settings{};
   if (tcgetattr(fd, &settings) != 0)
     return fail(ErrorCode::bad_usage, fmt::format("{} is no serial line", printable(device)),
-                "`bayswap cart ports` lists what there is");
+                "name the line that the reader is on");
   if (flock(fd, LOCK_EX | LOCK_NB) != 0)
     return fail(ErrorCode::busy, fmt::format("another program uses {}", printable(device)), "close it first");
+  line->restore(settings);
   cfmakeraw(&settings);
   cfsetspeed(&settings, B115200);
   settings.c_cflag |= CLOCAL | CREAD;
@@ -116,9 +126,7 @@ Result<std::unique_ptr<Line>> open_terminal(const std::string& device) {
   return std::unique_ptr<Line>(std::move(line));
 }
 
-}  // namespace
-
-Result<std::unique_ptr<Line>> open_serial(const std::string& device) {
+Result<std::unique_ptr<Line>> open_once(const std::string& device) {
   sp_port* port = nullptr;
   if (sp_get_port_by_name(device.c_str(), &port) != SP_OK) return open_terminal(device);
   if (sp_open(port, SP_MODE_READ_WRITE) != SP_OK) {
@@ -135,6 +143,20 @@ Result<std::unique_ptr<Line>> open_serial(const std::string& device) {
     return gone(device, "it can't be set up");
   sp_flush(port, SP_BUF_BOTH);
   return std::unique_ptr<Line>(std::move(line));
+}
+
+}  // namespace
+
+Result<std::unique_ptr<Line>> open_serial(const std::string& device) {
+  // Systems look what a device is when it is plugged in, and other programs look what it holds.
+  constexpr int tries = 30;
+  constexpr auto between = std::chrono::milliseconds(100);
+  auto line = open_once(device);
+  for (int i = 1; i < tries && !line && line.error().code == ErrorCode::busy; ++i) {
+    std::this_thread::sleep_for(between);
+    line = open_once(device);
+  }
+  return line;
 }
 
 }  // namespace bayswap::cart
