@@ -1,5 +1,7 @@
 #include "base/text.hpp"
 
+#include <fmt/format.h>
+
 #include <iconv.h>
 
 #include <algorithm>

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -15,6 +16,7 @@ Result<std::string> CartJob::find_device() const {
     return fail(ErrorCode::not_found, "no reader is plugged in",
                 "plug it in, or name its line: --port /dev/ttyACM0");
   std::vector<std::string> names;
+  names.reserve(ports.size());
   for (const auto& [name, about] : ports) names.push_back(name);
   return fail(ErrorCode::bad_usage, fmt::format("{} lines could be the reader's", ports.size()),
               fmt::format("name one: --port {}; there are {}", names.front(), joined(names, ", ")));
@@ -27,7 +29,7 @@ Result<void> CartJob::open() {
     if (*options_.volts <= 0 || *options_.volts > most_volts)
       return fail(ErrorCode::bad_usage, fmt::format("{} V is no voltage of a cartridge", *options_.volts),
                   "most want 3.3 or 5");
-    millivolts = static_cast<std::uint16_t>(*options_.volts * 1000 + 0.5);
+    millivolts = static_cast<std::uint16_t>(std::lround(*options_.volts * 1000));
   }
   BAYSWAP_TRY(auto chips, chips_from_words(options_.chips));
   BAYSWAP_TRY(device_, find_device());

@@ -1,5 +1,6 @@
 #include "cli/cart_progress.hpp"
 
+#include <cmath>
 #include <csignal>
 
 #include "base/text.hpp"
@@ -27,7 +28,7 @@ std::string size_words(double bytes) {
 }
 
 std::string time_words(double seconds) {
-  const auto whole = static_cast<int>(seconds + 0.5);
+  const auto whole = static_cast<int>(std::lround(seconds));
   return whole >= 60 ? fmt::format("{}:{:02} min", whole / 60, whole % 60) : fmt::format("{} s", whole);
 }
 
