@@ -81,7 +81,7 @@ TEST(Seals, InnerOnesAreMadeRightFirst) {
     seals.push_back({{.kind = SealForm::Kind::crc, .crc = usual_crcs()[9].second}, {{64, 576}}, 576, true});
     seals.push_back({{.kind = SealForm::Kind::sha1}, {{0, 2000}, {2020, 4096}}, 2000});
     seals.push_back({{.bits = 32, .negated = true}, {{0, 4096}}, 4092, false});
-    std::ranges::rotate(seals, seals.begin() + *rc::gen::inRange<std::ptrdiff_t>(0, 11));
+    std::rotate(seals.begin(), seals.begin() + *rc::gen::inRange<std::ptrdiff_t>(0, 11), seals.end());
     // The last two cover each other unless one leaves the other out.
     for (Seal& seal : seals)
       if (seal.form.kind == SealForm::Kind::sha1) seal.ranges = {{0, 2000}, {2020, 4092}};
