@@ -403,5 +403,26 @@ TEST(CartCli, AClockGoesWithItsSave) {
   EXPECT_NE(back.out.find("already"), std::string::npos) << "a second's difference is none: " << back.out;
 }
 
+TEST(CartCli, ACarryDoesNotOverwriteWhatCanNotBeReadRight) {
+  const CartBuild build{"snes", "sram", 8192, PartKind::sram};
+  for (const char* fault : {"stuck_bit = 6", "dead_line = 4"}) {
+    const Bench bench;
+    const SimCart cart(build, fault, noise(8192, 5));
+    const SimReader reader({cart.folder.path()});
+    std::filesystem::create_directories(bench / "pc");
+    EXPECT_TRUE(LocalStore().create(bench / "pc/Orchard.sfc", cart_rom(build)));
+    EXPECT_TRUE(LocalStore().create(bench / "pc/Orchard.srm", noise(8192, 6).view()));
+    for (const auto& [name, form, root] :
+         {std::tuple{"port", "cartridge", "cart:" + reader.path()}, {"pc", "beside-rom", bench / "pc"}})
+      EXPECT_EQ(bench.bayswap({"bay", "add", name, "--like", form, "--root", root}).code, 0);
+    const Outcome in = bench.bayswap(
+        {"carry", "Orchard", "--from", "pc", "--to", "port", "--yes", "--wait", "--accept", "newer"});
+    EXPECT_EQ(in.code, 3) << in.out << in.err;
+    EXPECT_NE(in.err.find("can't be read right"), std::string::npos) << in.err;
+    EXPECT_EQ(cart.chip(), noise(8192, 5));
+    EXPECT_EQ(bench.bayswap({"cart", "dump", "--port", reader.path(), "--to", "pc", "--unstable"}).code, 2);
+  }
+}
+
 }  // namespace
 }  // namespace bayswap::test

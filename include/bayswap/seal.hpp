@@ -57,7 +57,7 @@ struct Seal {
 /// Returns the bytes that should stand at `seal.at`. Fails with `does_not_fit` if a range, or the place
 /// itself, is not within the save.
 [[nodiscard]] Result<std::vector<Byte>> value_of(const Seal& seal, ByteView save);
-/// Returns whether they stand there.
+/// Returns whether the save has the right bytes there.
 [[nodiscard]] Result<bool> holds(const Seal& seal, ByteView save);
 
 /// Returns the seals in an order in which making one right leaves all before it right: inner ones first.

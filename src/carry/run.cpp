@@ -1,4 +1,5 @@
 #include <bayswap/carry.hpp>
+#include <bayswap/cart_store.hpp>
 
 #include <fmt/format.h>
 
@@ -64,9 +65,10 @@ Result<void> close_unfinished(Logbook& logbook, std::int64_t id, const std::vect
     bool is_mended = entry.id != id;
     for (const LoggedChange& change : entry.changes) {
       paths.push_back(change.path);
-      is_mended = is_mended && std::ranges::any_of(changes, [&](const FileChange& one) {
-                    return name_of(one.path) == name_of(change.path);
-                  });
+      is_mended =
+          is_mended && is_cart_path(change.path) && std::ranges::any_of(changes, [&](const FileChange& one) {
+            return name_of(one.path) == name_of(change.path);
+          });
     }
     if (is_mended && !paths.empty()) BAYSWAP_CHECK(logbook.cut_short(entry.id, paths));
   }

@@ -16,6 +16,12 @@ Result<void> check_origin(const Entry& entry, Store& files, const std::vector<st
   if (!entry.root.empty()) {
     files.stay_within(entry.root);
     plan.root = entry.root;
+    const bool is_ours = !is_foreign(entry) || !files.file_traits(entry.root).may_tear ||
+                         std::ranges::find(bay_roots, entry.root) != bay_roots.end();
+    if (!is_ours)
+      return fail(ErrorCode::unsafe,
+                  fmt::format("entry {} was made on another device, for a cartridge there", entry.id),
+                  "add a bay for the reader first, if the logbook is yours");
     BAYSWAP_TRY(const auto root, files.stat(entry.root));
     if (!root)
       return fail(ErrorCode::not_found, fmt::format("{} does not exist", entry.root),

@@ -200,15 +200,21 @@ Result<std::vector<FileInfo>> CartStore::list(const std::string& folder) {
 }
 
 Result<std::optional<FileInfo>> CartStore::stat(const std::string& path) {
-  auto files = list(".");
-  if (!files && files.error().code == ErrorCode::not_found) return std::nullopt;
-  if (!files) return tl::unexpected(std::move(files.error()));
   const std::string name = name_in(path);
   if (name.empty() || name == "." || path == root_) {
+    // Whether a cartridge is in: which one it is takes much longer.
+    const auto port = this->port();
+    if (!port && port.error().code == ErrorCode::not_found) return std::nullopt;
+    if (!port) return tl::unexpected(port.error());
+    BAYSWAP_TRY(const CartLook now, (*port)->look());
+    if (now.seat != CartLook::Seat::in) return std::nullopt;
     FileInfo info;
     info.kind = FileInfo::Kind::folder;
     return info;
   }
+  auto files = list(".");
+  if (!files && files.error().code == ErrorCode::not_found) return std::nullopt;
+  if (!files) return tl::unexpected(std::move(files.error()));
   const auto found = std::ranges::find(*files, name, &FileInfo::name);
   return found == files->end() ? std::nullopt : std::optional(*found);
 }

@@ -62,7 +62,7 @@ class TerminalLine final : public Line {
   TerminalLine(int fd, std::string device) : fd_(fd), device_(std::move(device)) {}
   TerminalLine(const TerminalLine&) = delete;
   TerminalLine& operator=(const TerminalLine&) = delete;
-  // Leaves the terminal as it was: it may have been somebody's window.
+  // Puts the terminal's settings back: a user may be working in it.
   ~TerminalLine() override {
     if (before_) tcsetattr(fd_, TCSANOW, &*before_);
     close(fd_);

@@ -205,7 +205,6 @@ class Dump {
     BAYSWAP_TRY(const auto to, OpenedBay::open(job_.books(), options_.to));
     BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
     CarryRequest request = request_of(job_.books(), &logbook->book());
-    request.what = job_.game().rom.game.title;
     BAYSWAP_TRY(const auto saves, job_.view().saves());
     if (saves->empty())
       return fail(ErrorCode::not_found, "no save chip answers",

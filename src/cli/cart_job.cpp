@@ -27,7 +27,7 @@ Result<void> CartJob::open() {
   if (options_.volts) {
     constexpr double most_volts = 12;
     if (*options_.volts <= 0 || *options_.volts > most_volts)
-      return fail(ErrorCode::bad_usage, fmt::format("{} V is no voltage of a cartridge", *options_.volts),
+      return fail(ErrorCode::bad_usage, fmt::format("no cartridge runs at {} V", *options_.volts),
                   "most want 3.3 or 5");
     millivolts = static_cast<std::uint16_t>(std::lround(*options_.volts * 1000));
   }

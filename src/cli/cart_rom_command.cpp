@@ -68,6 +68,11 @@ class PartFile {
         return failed("can't be put in place");
       close(std::exchange(fd_, -1));
     }
+    const int folder = ::open(folder_of(target_).c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (folder >= 0) {
+      (void)fsync(folder);
+      close(folder);
+    }
     return {};
   }
 

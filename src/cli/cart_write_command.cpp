@@ -41,7 +41,8 @@ class Write {
   // A chip whose write was cut off has old bytes, new ones, erased ones, and few that are none of these.
   // Another cartridge of the same game has others.
   Result<void> check_torn(const Blob& now, const Blob& old, const Blob& wanted, std::int64_t id) const {
-    constexpr std::size_t most_others = 256;  // the unit that was being written
+    // The unit that was being written.
+    const std::size_t most_others = std::min<std::size_t>(256, now.size() / 16);
     if (now.size() != old.size() || now.size() != wanted.size()) return {};
     std::size_t others = 0;
     for (std::size_t i = 0; i < now.size(); ++i) {
@@ -223,8 +224,14 @@ class Write {
     std::string path = options_.input;
     if (may_be_state(bytes))
       if (auto save = in_state(bytes)) {
+        const CartChip& chip = chips.front().second;
         const auto memory =
-            std::ranges::max_element(save->parts, {}, [](const Part& one) { return one.bytes.size(); });
+            std::ranges::find(save->parts, chip.kind, [](const Part& one) { return one.role.kind; });
+        if (memory == save->parts.end())
+          return fail(ErrorCode::does_not_fit,
+                      fmt::format("the state {} holds no {}, which the cartridge has", options_.input,
+                                  to_text(Role{chip.kind, 0})),
+                      "is it a state of this game?");
         bytes = memory->bytes;
         path = chips.front().first;
         if (!globals_.json && !globals_.quiet)
@@ -287,7 +294,7 @@ class Write {
     // A chip half written is worse than a wait: Ctrl-C is heard between two attempts, and said.
     held_.emplace();
     held_->keep();  // it ends by itself, and what it says of the chip is the last word
-    BAYSWAP_TRY(const std::int64_t id, run_whole(plan_, job_.store(), *logbook_));
+    BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan_, job_.store(), logbook_->book()));
     if (globals_.json)
       print_event({{"event", "done"}, {"entry", id}, {"equal", true}});
     else if (!globals_.quiet)

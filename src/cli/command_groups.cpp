@@ -208,11 +208,12 @@ void add_cart_commands(CLI::App& app, Words& w) {
   CLI::Option* out = dump->add_option("--out", w.cart.out,
                                       "The file to write, or a folder; by default into the current one");
   out->type_name("OUT");
-  dump->add_option("--to", w.cart.to, "The bay it goes to, as `carry` would bring it there")
-      ->type_name("BAY")
-      ->excludes(out);
+  CLI::Option* to =
+      dump->add_option("--to", w.cart.to, "The bay it goes to, as `carry` would bring it there");
+  to->type_name("BAY")->excludes(out);
   dump->add_flag("--unstable", w.cart.unstable,
-                 "Where two readings differ: take of five readings what most of them have");
+                 "Where two readings differ: take of five readings what most of them have")
+      ->excludes(to);
 
   CLI::App* rom = action("rom", "Read the ROM, twice, and check its header's checksums", cart_rom_command);
   rom->add_option("--out", w.cart.out, "The file to write, or a folder; by default into the current one")
@@ -227,15 +228,16 @@ void add_cart_commands(CLI::App& app, Words& w) {
       ->type_name("N")
       ->check(CLI::Range(1, 100));
   for (CLI::App* made : {dump, write}) {
-    made->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times")
-        ->type_name("ISSUE")
-        ->expected(1)
-        ->take_all();
+    CLI::Option* accept =
+        made->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times");
+    accept->type_name("ISSUE")->expected(1)->take_all();
+    if (made == dump) accept->needs(to);
     made->add_flag("--yes", w.cart.yes, "Don't ask");
     made->add_flag("--dry-run", w.cart.dry_run, "Show what would be done, and change nothing");
   }
   dump->add_flag("--replace", w.cart.replace,
-                 "Write over a file that exists; the old one is kept in the logbook");
+                 "Write over a file that exists; the old one is kept in the logbook")
+      ->excludes(to);
 }
 
 }  // namespace bayswap::cli

@@ -4,6 +4,7 @@
 #include <bayswap/cart_store.hpp>
 #include <bayswap/inspect.hpp>
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <chrono>
@@ -14,6 +15,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/cart_job.hpp"
 #include "cli/output.hpp"
 #include "fs/path.hpp"
 
@@ -200,8 +202,30 @@ InterruptsHeld::~InterruptsHeld() {
   if (!is_kept_) pthread_sigmask(SIG_SETMASK, &before_, nullptr);
 }
 
+namespace {
+
+// What can't be read right can't be kept either: a write would lose it.
+Result<void> check_contacts(const Plan& plan, Store& target) {
+  for (const FileChange& change : plan.changes) {
+    const FileTraits traits = target.file_traits(change.path);
+    if (!traits.may_tear || traits.runs_on || !change.before) continue;
+    const CartVerdict verdict = verdict_of({}, CartDump{*change.before, {}, 0});
+    if (!verdict.contacts.empty())
+      return fail(
+          ErrorCode::unsafe,
+          fmt::format("what is on the cartridge can't be read right: {}; nothing was written",
+                      joined(verdict.contacts, "; ")),
+          "clean the contacts and put it in again; `bayswap cart write --accept damaged` writes a file "
+          "all the same");
+  }
+  return {};
+}
+
+}  // namespace
+
 Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
                                std::optional<std::int64_t> batch) {
+  BAYSWAP_CHECK(check_contacts(plan, target));
   InterruptsHeld held;
   auto id = bayswap::run(plan, target, logbook.book(), batch);
   if (!id) held.keep();
@@ -234,6 +258,14 @@ void report_recovered(const Globals& globals, const Recovered& recovered) {
   switch (recovered.outcome) {
     case Recovered::Outcome::done:
     case Recovered::Outcome::cancelled:
+      // Two cartridges of one game can't be told apart.
+      if (std::ranges::any_of(entry.changes,
+                              [](const LoggedChange& change) { return is_cart_path(change.path); }))
+        say(globals.quiet,
+            fmt::format(
+                "{} was interrupted; the cartridge in the reader holds the {} bytes. If it is another one "
+                "of the same game, write to the right one again",
+                what, recovered.outcome == Recovered::Outcome::done ? "new" : "old"));
       return;
     case Recovered::Outcome::rolled_back:
       say(globals.quiet, fmt::format("{} was interrupted: its files are as they were before it", what));

@@ -73,6 +73,11 @@ Result<Recovered> Logbook::recover_one(Entry entry, Store& files) {
   bool may_tear = false;
   std::string torn;  // how far a write came
   for (const LoggedChange& change : entry.changes) {
+    // Whatever another machine's logbook names as a line is not opened.
+    if (is_foreign(entry) && files.file_traits(change.path).may_tear) {
+      holds.assign(entry.changes.size(), Holds::other);
+      break;
+    }
     if (!is_reachable(entry, change, files)) {
       result.why =
           fmt::format("{} is not there: plug in the medium it is on", files.display_path(change.path));

@@ -58,7 +58,7 @@ class Program {
       std::size_t after = 0;
       std::string command;
       if (!(words >> after >> std::ws) || !std::getline(words, command))
-        return fail(ErrorCode::bad_usage, fmt::format("{}: '{}' is no line of a script", path, line),
+        return fail(ErrorCode::bad_usage, fmt::format("{}: line '{}' can't be read", path, line),
                     "a line is a number of bytes and a command: 20000 remove");
       script_.emplace(after, command);
     }
