@@ -3,6 +3,7 @@
 
 #include <bayswap/fs.hpp>
 #include <bayswap/layout.hpp>
+#include <bayswap/sheet.hpp>
 #include <bayswap/state.hpp>
 #include <bayswap/title.hpp>
 
@@ -125,6 +126,9 @@ struct Bay {
 /// Adds the state maps of the home folder; the rest as for load_catalog.
 [[nodiscard]] Result<void> load_state_maps(const Home& home, StateMaps& maps,
                                            std::vector<Error>* skipped = nullptr);
+/// Adds the sheets of the home folder; the rest as for load_catalog.
+[[nodiscard]] Result<void> load_sheets(const Home& home, SheetShelf& sheets,
+                                       std::vector<Error>* skipped = nullptr);
 
 struct RomFile {
   std::string path;  // below the bay's root

@@ -192,6 +192,7 @@ struct Home {
   std::string accounts;  // file of which account is whose in another bay
   std::string pairs;     // file of which ROM a save belongs to
   std::string states;    // folder of the user's state maps
+  std::string sheets;    // folder of the user's sheets
 
   /// Everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);

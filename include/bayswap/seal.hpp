@@ -46,6 +46,8 @@ struct SealRange {
   std::size_t to = 0;  // the first byte behind it
   [[nodiscard]] bool operator==(const SealRange&) const = default;
 };
+/// Returns the bytes of the value over `bytes`. Digests have no order.
+[[nodiscard]] std::vector<Byte> value_over(const SealForm& form, ByteView bytes, bool big_endian);
 /// A seal in its place.
 struct Seal {
   SealForm form;

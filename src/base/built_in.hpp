@@ -14,5 +14,7 @@ struct BuiltInText {
 [[nodiscard]] std::span<const BuiltInText> built_in_bays();
 [[nodiscard]] std::span<const BuiltInText> built_in_companions();
 [[nodiscard]] std::span<const BuiltInText> built_in_states();
+[[nodiscard]] std::span<const BuiltInText> built_in_sheets();
+[[nodiscard]] std::span<const BuiltInText> built_in_demo_sheets();  // of the binary alone
 
 }  // namespace bayswap

@@ -169,6 +169,69 @@ Result<std::optional<std::vector<std::int64_t>>> TableReader::integers(std::stri
   return values;
 }
 
+Result<std::optional<bool>> TableReader::truth(std::string_view key) {
+  const toml::node* at = Access::node(*this, key);
+  if (at == nullptr) return std::nullopt;
+  if (const auto* value = at->as_boolean()) return value->get();
+  return error(key, fmt::format("{} must be true or false", key));
+}
+
+Result<std::optional<std::string>> TableReader::text_or_integer(std::string_view key) {
+  const toml::node* at = Access::node(*this, key);
+  if (at == nullptr) return std::nullopt;
+  if (const auto* number = at->as_integer()) return fmt::format("{}", number->get());
+  if (const auto* value = at->as_string()) return unquoted(value->get());
+  return error(key, fmt::format("{} must be a text in quotes or a whole number", key));
+}
+
+Result<std::optional<std::vector<std::string>>> TableReader::texts_or_integers(std::string_view key) {
+  const toml::node* at = Access::node(*this, key);
+  if (at == nullptr) return std::nullopt;
+  std::vector<std::string> values;
+  const auto add = [&](const toml::node& one) {
+    if (const auto* number = one.as_integer()) values.push_back(fmt::format("{}", number->get()));
+    if (const auto* value = one.as_string()) values.push_back(unquoted(value->get()));
+  };
+  const auto* list = at->as_array();
+  if (list == nullptr)
+    add(*at);
+  else
+    for (const toml::node& element : *list) add(element);
+  if (values.empty() || (list != nullptr && values.size() != list->size()))
+    return error(key, fmt::format("{} must be a list of texts in quotes or of whole numbers", key));
+  return values;
+}
+
+Result<std::vector<std::vector<TableReader::Cell>>> TableReader::rows(std::string_view key) {
+  const toml::node* at = Access::node(*this, key);
+  std::vector<std::vector<Cell>> rows;
+  if (at == nullptr) return rows;
+  const auto wrong = [&] {
+    return error(key, fmt::format("{} must be a list of lists of texts and whole numbers", key));
+  };
+  const auto* list = at->as_array();
+  if (list == nullptr) return wrong();
+  for (const toml::node& element : *list) {
+    const auto* row = element.as_array();
+    if (row == nullptr) return wrong();
+    std::vector<Cell>& cells = rows.emplace_back();
+    for (const toml::node& cell : *row) {
+      if (const auto* number = cell.as_integer())
+        cells.emplace_back(number->get());
+      else if (const auto* value = cell.as_string())
+        cells.emplace_back(unquoted(value->get()));
+      else
+        return wrong();
+    }
+  }
+  return rows;
+}
+
+bool TableReader::is_table(std::string_view key) const {
+  const toml::node* at = Access::table(*this).get(key);
+  return at != nullptr && at->as_table() != nullptr;
+}
+
 Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_view key) {
   const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;

@@ -8,6 +8,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <variant>
 #include <vector>
 
 namespace bayswap {
@@ -16,6 +17,7 @@ namespace bayswap {
 /// an entry of the logbook with all its files.
 inline constexpr std::size_t max_toml_size_bytes = std::size_t{256} << 10;
 inline constexpr std::size_t max_book_size_bytes = std::size_t{4} << 20;     // what was learned
+inline constexpr std::size_t max_sheet_size_bytes = std::size_t{2} << 20;    // with its tables
 inline constexpr std::size_t max_record_size_bytes = std::size_t{16} << 20;  // an entry of 50,000 files
 
 /// A file that was parsed. The library that does it is included in toml_reader.cpp alone: it takes seconds to
@@ -47,6 +49,16 @@ class TableReader {
   [[nodiscard]] Result<std::optional<std::string>> text(std::string_view key);
   [[nodiscard]] Result<std::optional<std::int64_t>> integer(std::string_view key);
   [[nodiscard]] Result<std::optional<std::vector<std::int64_t>>> integers(std::string_view key);
+  [[nodiscard]] Result<std::optional<bool>> truth(std::string_view key);
+  /// A text, or a whole number as a text.
+  [[nodiscard]] Result<std::optional<std::string>> text_or_integer(std::string_view key);
+  /// The same of a list; one value counts as a list of one.
+  [[nodiscard]] Result<std::optional<std::vector<std::string>>> texts_or_integers(std::string_view key);
+  /// A list of lists of texts and whole numbers; empty where absent.
+  using Cell = std::variant<std::int64_t, std::string>;
+  [[nodiscard]] Result<std::vector<std::vector<Cell>>> rows(std::string_view key);
+  /// Returns whether the key has a table as its value. Does not count as asking for it.
+  [[nodiscard]] bool is_table(std::string_view key) const;
   /// One text counts as a list of one.
   [[nodiscard]] Result<std::optional<std::vector<std::string>>> texts(std::string_view key);
   /// `[[key]]`: empty where absent.

@@ -232,9 +232,9 @@ Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& h
 namespace {
 
 // Every TOML file of a folder; one that is bad does not take the others away.
-Result<void> read_each(
-    const std::string& folder, std::vector<Error>* skipped,
-    const std::function<Result<void>(std::string_view text, const std::string& path)>& add) {
+Result<void> read_each(const std::string& folder, std::vector<Error>* skipped,
+                       const std::function<Result<void>(std::string_view text, const std::string& path)>& add,
+                       std::size_t limit = max_toml_size_bytes) {
   LocalStore disk;
   BAYSWAP_TRY(const auto info, disk.stat(folder));
   if (!info) return {};
@@ -242,7 +242,7 @@ Result<void> read_each(
   for (const FileInfo& entry : entries) {
     if (entry.kind != FileInfo::Kind::file || extension_of(entry.name) != ".toml") continue;
     const std::string path = join_path(folder, entry.name);
-    const auto file = disk.read(path, max_toml_size_bytes);
+    const auto file = disk.read(path, limit);
     const auto added = file ? add(text_of(*file), path) : tl::unexpected(file.error());
     if (!added && skipped != nullptr) skipped->push_back(added.error());
   }
@@ -266,6 +266,13 @@ Result<void> load_state_maps(const Home& home, StateMaps& maps, std::vector<Erro
     BAYSWAP_TRY(StateMap map, parse_state_map(text, path));
     return maps.add(std::move(map));
   });
+}
+
+Result<void> load_sheets(const Home& home, SheetShelf& sheets, std::vector<Error>* skipped) {
+  return read_each(
+      home.sheets, skipped,
+      [&](std::string_view text, const std::string& path) { return sheets.add(text, path); },
+      max_sheet_size_bytes);
 }
 
 }  // namespace bayswap

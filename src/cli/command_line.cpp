@@ -333,6 +333,7 @@ int run_command_line(int argc, char** argv) {
   add_card_commands(app, words);
   add_state_commands(app, words);
   add_cart_commands(app, words);
+  add_sheet_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);
   app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");

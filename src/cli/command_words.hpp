@@ -17,6 +17,7 @@ struct Words {
   CardOptions card;
   StateOptions state;
   CartOptions cart;
+  SheetOptions sheet;
   std::string layout;
   BayAddOptions bay_add;
   std::string bay;
@@ -44,5 +45,6 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
 void add_card_commands(CLI::App& app, Words& w);
 void add_state_commands(CLI::App& app, Words& w);
 void add_cart_commands(CLI::App& app, Words& w);
+void add_sheet_commands(CLI::App& app, Words& w);
 
 }  // namespace bayswap::cli

@@ -132,6 +132,35 @@ int cart_dump_command(const Globals& globals, const CartOptions& options);
 int cart_rom_command(const Globals& globals, const CartOptions& options);
 int cart_write_command(const Globals& globals, const CartOptions& options);
 
+struct SheetOptions {
+  std::string save;                // as the user names it
+  std::vector<std::string> saves;  // where several are compared
+  std::vector<std::string> words;  // paths, PATH=VALUE, a record's file
+  std::string sheet;               // its id, or its file
+  std::string rom;
+  std::vector<std::string> chips;
+  std::string language;  // two letters; empty: that of the environment
+  std::string out;
+  std::vector<std::string> accept;
+  std::string value;    // of hunt: one for each save, with commas
+  std::string between;  // the same, A..B
+  std::string trend;    // "changed", "same", "more", "less", with commas: one for each step
+  std::string file;     // of several files: which one is searched
+  std::string name;     // of draft: what the field is called
+  std::string id;       // of draft: the sheet's
+  bool all = false;
+  bool reseal = false;
+  bool replace = false;
+  bool dry_run = false;
+};
+int sheet_show_command(const Globals& globals, const SheetOptions& options);
+int sheet_set_command(const Globals& globals, const SheetOptions& options);
+int sheet_check_command(const Globals& globals, const SheetOptions& options);
+int sheet_diff_command(const Globals& globals, const SheetOptions& options);
+int sheet_export_command(const Globals& globals, const SheetOptions& options);
+int sheet_import_command(const Globals& globals, const SheetOptions& options);
+int sheet_list_command(const Globals& globals, const SheetOptions& options);
+
 int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {

@@ -39,6 +39,14 @@ inline Blob text_blob(std::string_view text) {
 [[nodiscard]] Blob ledger(std::size_t size, std::string_view mark, std::string_view member,
                           std::uint64_t seed);
 
+/// Moth Courier's memory after `saved` saves: two copies, the newer one scrambled block by block.
+[[nodiscard]] Blob moth_courier_sram(std::string_view courier, std::uint32_t saved, std::uint64_t seed);
+/// Brine and Bellows: the file of profiles, and a world.
+[[nodiscard]] Blob brine_harbour(std::uint32_t played, std::uint64_t seed);
+[[nodiscard]] Blob brine_world(std::string_view title, std::uint32_t of_voyage, std::uint64_t seed);
+/// The sheets of these, and saves of a game that has none.
+void add_games(std::vector<DemoFile>& files);
+
 /// The cartridges of the other platforms: Gull Ledger with its clock, Moth Courier, and what lies in the
 /// locker.
 void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files);

@@ -37,7 +37,20 @@ Blob avatar_database() {
   std::ranges::fill(out, Byte{0});
   put_text(out, 0, "RNOD");
   Dice dice(12);
-  for (Byte& b : out.subspan(4, 2 * 74)) b = static_cast<Byte>(dice.next() | 1);
+  std::size_t at = 4;
+  for (const std::string_view name : {"Ida", "Suvi"}) {
+    const std::span<Byte> one = out.subspan(at, 74);
+    for (Byte& b : one.subspan(32, 22)) b = static_cast<Byte>(dice.next());
+    const unsigned month = 1 + dice.next() % 12;
+    put_be16(one, 0, static_cast<std::uint16_t>(0x4000U | month << 10 | (1 + dice.next() % 28) << 5 | (dice.next() % 12) << 1));
+    for (std::size_t i = 0; i < name.size(); ++i) put_be16(one, 2 + 2 * i, static_cast<Byte>(name[i]));
+    for (std::size_t i = 0; i < name.size(); ++i) put_be16(one, 54 + 2 * i, static_cast<Byte>(name[i]));
+    one[22] = static_cast<Byte>(40 + dice.next() % 60);
+    one[23] = static_cast<Byte>(40 + dice.next() % 60);
+    put_be32(one, 24, 0x80000000U | dice.next());
+    put_be32(one, 28, 0x99000931);
+    at += 74;
+  }
   put_be16(out, 0x1F1DE, crc16_ccitt(ByteView(out).first(0x1F1DE)));
   return std::move(buffer).freeze();
 }
@@ -72,11 +85,11 @@ class Trees {
   // Brine and Bellows (3ds) with extra data, Winter Mooring (psp) from two regions.
   void handhelds() {
     const std::string brine = "ferry-sd/title/00040000/0ff99200/data/00000001/";
-    put(brine + "harbour.bin", noise(31, 6000, "BRNB"), 3);
-    put(brine + "world/tides.dat", noise(32, 2048), 3);
+    put(brine + "harbour.bin", brine_harbour(9, 31), 3);
+    put(brine + "world/tides.dat", brine_world("Low Quay", 41, 32), 3);
     put("ferry-sd/extdata/00000000/000ff992/user/stamps.bin", noise(33, 512), 8);
     const std::string older = "home-trees/title/00040000/0ff99200/data/00000001/";
-    put(older + "harbour.bin", noise(34, 6000, "BRNB"), 30);
+    put(older + "harbour.bin", brine_harbour(2, 31), 30);
     put(older + "notes.txt", text_blob("Oyelaran's notes stay here\n"), 30);
     const std::string winter = "ferry-sd/PSP/SAVEDATA/ULES99031MOOR00/";
     put(winter + "PARAM.SFO", psp_parameters("ULES99031MOOR00", "Day 41, all ropes dry"), 5);

@@ -173,6 +173,7 @@ states = ["states/{rom.stem}, slot {slot}.png", "states/{rom.stem}, last.png"]
   add_states(catalog, files);
   add_cards(files);
   add_trees(files);
+  add_games(files);
   return files;
 }
 

@@ -22,10 +22,10 @@ std::string with_home(std::string_view path) {
 }
 
 Home Home::under(const std::string& folder) {
-  return {join_path(folder, "bays"),        join_path(folder, "layouts"),
-          join_path(folder, "logbook"),     join_path(folder, "chips.toml"),
-          join_path(folder, "titles.toml"), join_path(folder, "accounts.toml"),
-          join_path(folder, "pairs.toml"),  join_path(folder, "states")};
+  return {
+      join_path(folder, "bays"),       join_path(folder, "layouts"),     join_path(folder, "logbook"),
+      join_path(folder, "chips.toml"), join_path(folder, "titles.toml"), join_path(folder, "accounts.toml"),
+      join_path(folder, "pairs.toml"), join_path(folder, "states"),      join_path(folder, "sheets")};
 }
 
 Result<Home> Home::of_user() {
@@ -42,7 +42,8 @@ Result<Home> Home::of_user() {
   return Home{join_path(config, "bayswap/bays"),        join_path(config, "bayswap/layouts"),
               join_path(data, "bayswap/logbook"),       join_path(config, "bayswap/chips.toml"),
               join_path(config, "bayswap/titles.toml"), join_path(config, "bayswap/accounts.toml"),
-              join_path(config, "bayswap/pairs.toml"),  join_path(config, "bayswap/states")};
+              join_path(config, "bayswap/pairs.toml"),  join_path(config, "bayswap/states"),
+              join_path(config, "bayswap/sheets")};
 }
 
 }  // namespace bayswap

@@ -160,6 +160,37 @@ std::string to_text(const SealForm& form) {
                      form.bits, form.start != 0 ? fmt::format(", from {:X} on", form.start) : "", turned);
 }
 
+std::vector<Byte> value_over(const SealForm& form, ByteView bytes, bool big_endian) {
+  const std::size_t size = size_of(form);
+  std::uint64_t value = 0;
+  switch (form.kind) {
+    case SealForm::Kind::md5: {
+      const auto digest = md5(bytes);
+      return {digest.begin(), digest.end()};
+    }
+    case SealForm::Kind::sha1: {
+      const auto digest = sha1(bytes);
+      return {digest.begin(), digest.end()};
+    }
+    case SealForm::Kind::adler32:
+      value = adler32_of(bytes);
+      break;
+    case SealForm::Kind::crc:
+      value = crc_of(form.crc, bytes);
+      break;
+    case SealForm::Kind::sum:
+    case SealForm::Kind::exclusive_or:
+      value = summed(form, bytes);
+      break;
+  }
+  if (form.negated) value = 0 - value;
+  if (form.complemented) value = ~value;
+  std::vector<Byte> out(size);
+  for (std::size_t i = 0; i < size; ++i)
+    out[i] = static_cast<Byte>(value >> 8 * (big_endian ? size - 1 - i : i));
+  return out;
+}
+
 Result<std::vector<Byte>> value_of(const Seal& seal, ByteView save) {
   const std::size_t size = size_of(seal.form);
   const auto is_outside = [&](std::size_t from, std::size_t to) { return from > to || to > save.size(); };
@@ -172,36 +203,7 @@ Result<std::vector<Byte>> value_of(const Seal& seal, ByteView save) {
           ErrorCode::does_not_fit,
           fmt::format("a seal is over {:X} to {:X}, which is not within the save", range.from, range.to),
           "is it a save of this game?");
-  const unsigned bits = static_cast<unsigned>(8 * size);
-  const std::vector<Byte> bytes = covered(seal, save);
-  std::uint64_t value = 0;
-  switch (seal.form.kind) {
-    case SealForm::Kind::md5: {
-      const auto digest = md5(bytes);
-      return std::vector<Byte>(digest.begin(), digest.end());
-    }
-    case SealForm::Kind::sha1: {
-      const auto digest = sha1(bytes);
-      return std::vector<Byte>(digest.begin(), digest.end());
-    }
-    case SealForm::Kind::adler32:
-      value = adler32_of(bytes);
-      break;
-    case SealForm::Kind::crc:
-      value = crc_of(seal.form.crc, bytes);
-      break;
-    case SealForm::Kind::sum:
-    case SealForm::Kind::exclusive_or:
-      value = summed(seal.form, bytes);
-      break;
-  }
-  if (seal.form.negated) value = 0 - value;
-  if (seal.form.complemented) value = ~value;
-  value &= mask_of(bits);
-  std::vector<Byte> out(size);
-  for (std::size_t i = 0; i < size; ++i)
-    out[i] = static_cast<Byte>(value >> 8 * (seal.big_endian ? size - 1 - i : i));
-  return out;
+  return value_over(seal.form, covered(seal, save), seal.big_endian);
 }
 
 Result<bool> holds(const Seal& seal, ByteView save) {

@@ -1,0 +1,52 @@
+// A save where it is, opened down to the bytes that a game wrote, and changed there.
+#pragma once
+
+#include <bayswap/bay_view.hpp>
+#include <bayswap/logbook.hpp>
+#include <bayswap/sheet.hpp>
+#include <bayswap/state.hpp>
+
+namespace bayswap {
+
+/// A save with its files, wherever they are: chips in a file of some layout or in a save state, an entry of a
+/// memory card, a single save, a package, a folder, or a plain file. The catalog's layouts must outlive it.
+struct SavePlace {
+  enum class Kind { chips, state, card_entry, single, package, folder, plain };
+  Kind kind{};
+  std::string path;   // as the store knows it
+  std::string entry;  // of Kind::card_entry: its name
+  std::string shown;  // as the user knows it
+  std::optional<GameId> game;
+  std::vector<SheetFile> files;  // of chips: blank ones, clocks and controller paks come last
+  std::vector<std::string> notes;
+
+  /// Of Kind::chips: a file as it is stored.
+  struct ChipFile {
+    std::string path;
+    Blob bytes;
+    const Layout* layout = nullptr;
+    Save save;
+  };
+  std::vector<ChipFile> chips;
+  Blob bytes;                    // of states, singles, packages and plain files: as stored
+  std::optional<StateMap> map;   // of states: leads to the battery save
+  Save battery;                  // of states
+  std::optional<CardSave> item;  // of card entries and singles
+};
+[[nodiscard]] std::string_view to_text(SavePlace::Kind kind);
+
+/// Opens what a path names: a file, a folder, or "CARD: ENTRY". `hints`: what is known of the game. Fails
+/// with `not_found` if it does not exist, `not_recognised` if the file is empty, `bad_usage` if a card is
+/// named without an entry: then the error's remedy has the names.
+[[nodiscard]] Result<SavePlace> open_save_place(const Catalog& catalog, const StateMaps& maps, Store& store,
+                                                const std::string& path, const Hints& hints);
+/// Opens a save of a bay. Fails with `unsupported` if only the console can read it.
+[[nodiscard]] Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints);
+
+/// Returns what becomes of the stored files if the save's own become `now`, which has the same names and
+/// sizes; the rest of each container stays. Fails with `unsupported` if the container can't be written.
+[[nodiscard]] Result<std::vector<FileChange>> changes_at(const Catalog& catalog, Store& store,
+                                                         const SavePlace& place,
+                                                         const std::vector<SheetFile>& now);
+
+}  // namespace bayswap

@@ -1,0 +1,406 @@
+#include <bayswap/save_place.hpp>
+
+#include <fmt/format.h>
+#include <bayswap/inspect.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t max_container = std::size_t{256} << 20;
+
+// Blank chips, clocks and controller paks come last: what a sheet is about comes first.
+int rank(const Part& part) {
+  if (is_blank(part)) return 3;
+  if (part.role.kind == PartKind::rtc) return 2;
+  return part.role.kind == PartKind::pak ? 1 : 0;
+}
+
+void add_parts(const Save& save, std::vector<SheetFile>& files) {
+  std::vector<const Part*> parts;
+  for (const Part& part : save.parts) parts.push_back(&part);
+  std::ranges::stable_sort(parts, {}, [](const Part* part) { return rank(*part); });
+  for (const Part* part : parts) files.push_back({to_text(part->role), part->bytes});
+}
+
+void add_item(SavePlace& place, const CardSave& item) {
+  place.item = item;
+  if (!item.payload.empty()) place.files.push_back({"data", item.payload});
+  for (const CardFile& file : item.files) place.files.push_back({file.name, file.bytes});
+  if (place.game) return;
+  const CardEntry about = describe(item);
+  GameId game;
+  game.platform = platform_from_tag(to_text(item.kind)).value_or(Platform::ps1);
+  game.code = about.code;
+  place.game = game;
+}
+
+Result<SavePlace> open_entry(Store& store, const std::string& image, const std::string& entry,
+                             SavePlace place) {
+  place.kind = SavePlace::Kind::card_entry;
+  place.path = image;
+  place.entry = entry;
+  BAYSWAP_TRY(const Blob bytes, store.read(image, max_container));
+  BAYSWAP_TRY(const auto card, open_card(bytes));
+  BAYSWAP_TRY(const CardSave item, card->read(entry));
+  add_item(place, item);
+  return place;
+}
+
+Result<SavePlace> open_tree(Store& store, SavePlace place) {
+  place.kind = SavePlace::Kind::folder;
+  BAYSWAP_TRY(auto tree, read_tree(store, place.path));
+  for (TreeFile& file : tree) place.files.push_back({file.path, std::move(file.bytes)});
+  if (place.files.empty())
+    return fail(ErrorCode::not_found, fmt::format("{}: the folder has no files", place.shown), "name a save");
+  return place;
+}
+
+Result<SavePlace> open_package(SavePlace place) {
+  place.kind = SavePlace::Kind::package;
+  BAYSWAP_TRY(const BlockPackage package, BlockPackage::open(place.bytes));
+  BAYSWAP_TRY(auto files, files_of(package));
+  for (TreeFile& file : files) place.files.push_back({file.path, std::move(file.bytes)});
+  if (!place.game) {
+    place.game.emplace();
+    place.game->platform = Platform::x360;
+    place.game->title_id = package.title_id();
+    place.game->title = package.title_name();
+  }
+  return place;
+}
+
+tl::unexpected<Error> name_an_entry(const SavePlace& place, const Card& card) {
+  std::vector<std::string> names;
+  for (const CardEntry& entry : card.entries())
+    if (entry.state != CardEntry::State::deleted)
+      names.push_back(fmt::format("{}: {}", place.shown, entry.name));
+  return fail(ErrorCode::bad_usage,
+              fmt::format("{} is a memory card with {}", place.shown, counted(names.size(), "save")),
+              names.empty() ? "it is empty" : "name one of them", {Remedy::Kind::save, names});
+}
+
+// The battery save in a state: by a map, or where the search is certain.
+Result<SavePlace> open_state(const Catalog& catalog, const StateMaps& maps, const Hints& hints,
+                             SavePlace place) {
+  place.kind = SavePlace::Kind::state;
+  const StateFile file(place.bytes);
+  for (const StateMap* map : maps.all()) {
+    if (hints.platform && saves_as(map->platform) != saves_as(*hints.platform)) continue;
+    const auto own = map_for(*map, file);
+    if (!own) continue;
+    auto save = battery_in_state(*own, file, hints.chips);
+    if (!save) continue;
+    place.map = *own;
+    place.battery = *std::move(save);
+    break;
+  }
+  if (!place.map) {
+    BatterySearch what;
+    what.platform = hints.platform;
+    what.chips = hints.chips;
+    what.maps = &maps;
+    BatteryFinds finds = find_batteries(catalog, file, what);
+    if (finds.candidates.empty() || !finds.candidates.front().certain)
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{} is a save state, and where its battery save is can't be told for certain",
+                              place.shown),
+                  "put the game's ROM beside it, or teach the kind of state", {Remedy::Kind::rom, {}});
+    place.map = finds.candidates.front().map;
+    place.battery = finds.candidates.front().save;
+  }
+  add_parts(place.battery, place.files);
+  if (place.files.empty())
+    return fail(ErrorCode::not_recognised, fmt::format("{}: the state holds no battery save", place.shown),
+                "the game had not saved yet");
+  return place;
+}
+
+Result<SavePlace> open_file(const Catalog& catalog, const StateMaps& maps, Store& store, const Hints& hints,
+                            SavePlace place) {
+  BAYSWAP_TRY(place.bytes, store.read(place.path, max_container));
+  if (place.bytes.empty())
+    return fail(ErrorCode::not_recognised, fmt::format("{} is empty", place.shown),
+                "copy it again from where it was made");
+  const Finding finding = inspect(catalog, place.bytes, hints);
+  if (!place.game) place.game = finding.game;
+  switch (finding.kind) {
+    case FileKind::package:
+      return open_package(std::move(place));
+    case FileKind::single_save: {
+      auto item = single_save_from(place.bytes);
+      if (!item) break;
+      place.kind = SavePlace::Kind::single;
+      add_item(place, *item);
+      return place;
+    }
+    case FileKind::memory_card: {
+      const auto card = open_card(place.bytes);
+      if (card) return name_an_entry(place, **card);
+      break;
+    }
+    case FileKind::save_state: {
+      Hints own = hints;
+      if (!own.platform) own.platform = finding.platform;
+      return open_state(catalog, maps, own, std::move(place));
+    }
+    case FileKind::battery_save:
+    case FileKind::controller_pak: {
+      OpenOptions options;
+      options.hints = hints;
+      options.said = finding.layout;
+      options.shown = place.shown;
+      IssueList issues;
+      auto opened = open_chips(catalog, place.bytes, options, issues);
+      if (!opened || opened->save.parts.empty()) break;
+      place.kind = SavePlace::Kind::chips;
+      for (const PlanIssue& issue : issues.all()) place.notes.push_back(issue.text);
+      add_parts(opened->save, place.files);
+      place.chips.push_back({place.path, place.bytes, opened->layout, opened->save});
+      if (!place.game && hints.platform) {
+        place.game.emplace();
+        place.game->platform = *hints.platform;
+      }
+      return place;
+    }
+    default:
+      break;
+  }
+  place.kind = SavePlace::Kind::plain;
+  place.files.push_back({std::string(name_of(place.path)), place.bytes});
+  return place;
+}
+
+const SheetFile* file_called(const std::vector<SheetFile>& files, std::string_view name) {
+  const auto found = std::ranges::find(files, name, &SheetFile::name);
+  return found == files.end() ? nullptr : &*found;
+}
+
+Save with_files(const Save& save, const std::vector<SheetFile>& now) {
+  Save out = save;
+  for (Part& part : out.parts)
+    if (const SheetFile* file = file_called(now, to_text(part.role))) part.bytes = file->bytes;
+  return out;
+}
+
+CardSave with_files(const CardSave& item, const std::vector<SheetFile>& now) {
+  CardSave out = item;
+  if (const SheetFile* data = file_called(now, "data"); data != nullptr && !out.payload.empty())
+    out.payload = data->bytes;
+  for (CardFile& file : out.files)
+    if (const SheetFile* own = file_called(now, file.name)) file.bytes = own->bytes;
+  return out;
+}
+
+tl::unexpected<Error> not_writable(const SavePlace& place, const std::string& why) {
+  return fail(ErrorCode::unsupported, fmt::format("{} can't be changed in place: {}", place.shown, why),
+              "nothing was written");
+}
+
+Result<Blob> packed(const Catalog& catalog, const SavePlace& place, const SavePlace::ChipFile& file,
+                    const Save& save) {
+  ConvertRequest request;
+  request.inputs = {save};
+  request.to = file.layout;
+  request.base = &file.bytes;
+  for (const Part& part : file.save.parts)
+    if (part.size_certain) request.chips.push_back({part.role.kind, part.bytes.size(), ""});
+  BAYSWAP_TRY(Converted converted, convert(catalog, request));
+  if (converted.files.size() != 1) return not_writable(place, "its layout makes several files");
+  return std::move(converted.files.front().bytes);
+}
+
+Result<std::vector<FileChange>> chip_changes(const Catalog& catalog, const SavePlace& place,
+                                             const std::vector<SheetFile>& now) {
+  std::vector<FileChange> changes;
+  for (const SavePlace::ChipFile& file : place.chips) {
+    const Save save = with_files(file.save, now);
+    const bool is_same = std::ranges::equal(save.parts, file.save.parts, {}, &Part::bytes, &Part::bytes);
+    if (is_same) continue;
+    // What is written with the old parts must be the old file: then all the rest of it is kept.
+    BAYSWAP_TRY(const Blob same, packed(catalog, place, file, file.save));
+    if (same != file.bytes) return not_writable(place, "its layout would not give the same file again");
+    BAYSWAP_TRY(Blob after, packed(catalog, place, file, save));
+    changes.push_back({file.path, file.bytes, std::move(after)});
+  }
+  return changes;
+}
+
+Result<std::vector<FileChange>> single_change(const SavePlace& place, const std::vector<SheetFile>& now) {
+  const CardSave item = with_files(*place.item, now);
+  if (to_parcel(*place.item) == place.bytes)
+    return std::vector<FileChange>{{place.path, place.bytes, to_parcel(item)}};
+  const auto same = to_single_save(*place.item);
+  if (!same || *same != place.bytes) return not_writable(place, "its form is only read");
+  BAYSWAP_TRY(Blob after, to_single_save(item));
+  return std::vector<FileChange>{{place.path, place.bytes, std::move(after)}};
+}
+
+Result<std::vector<FileChange>> entry_change(Store& store, const SavePlace& place,
+                                             const std::vector<SheetFile>& now) {
+  BAYSWAP_TRY(const Blob before, store.read(place.path, max_container));
+  BAYSWAP_TRY(const auto card, open_card(before));
+  const std::size_t problems = card->check().size();
+  BAYSWAP_CHECK(card->drop(place.entry));
+  BAYSWAP_CHECK(card->put(with_files(*place.item, now)));
+  Blob after = card->image();
+  BAYSWAP_TRY(const auto again, open_card(after));
+  if (again->check().size() > problems)
+    return fail(ErrorCode::damaged, fmt::format("{}: the change would break the card", place.path),
+                "nothing was written; repair the card first", {Remedy::Kind::repair_card, {place.path}});
+  return std::vector<FileChange>{{place.path, before, std::move(after)}};
+}
+
+}  // namespace
+
+std::string_view to_text(SavePlace::Kind kind) {
+  switch (kind) {
+    case SavePlace::Kind::chips:
+      return "battery save";
+    case SavePlace::Kind::state:
+      return "battery save in a save state";
+    case SavePlace::Kind::card_entry:
+      return "memory card entry";
+    case SavePlace::Kind::single:
+      return "single save";
+    case SavePlace::Kind::package:
+      return "package";
+    case SavePlace::Kind::folder:
+      return "folder";
+    case SavePlace::Kind::plain:
+      return "file";
+  }
+  return "";
+}
+
+Result<SavePlace> open_save_place(const Catalog& catalog, const StateMaps& maps, Store& store,
+                                  const std::string& path, const Hints& hints) {
+  SavePlace place;
+  place.path = path;
+  place.shown = path;
+  place.game = hints.game;
+  BAYSWAP_TRY(const auto info, store.stat(path));
+  if (!info) {
+    const std::size_t colon = path.rfind(": ");
+    if (colon != std::string::npos) {
+      BAYSWAP_TRY(const auto image, store.stat(path.substr(0, colon)));
+      if (image) return open_entry(store, path.substr(0, colon), path.substr(colon + 2), std::move(place));
+    }
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", path), "check the path");
+  }
+  if (info->kind == FileInfo::Kind::folder) return open_tree(store, std::move(place));
+  return open_file(catalog, maps, store, hints, std::move(place));
+}
+
+Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints) {
+  SavePlace place;
+  place.path = save.path;
+  place.shown = view.store().display_path(save.path);
+  place.game = save.facts.game;
+  place.game->platform = save.rule->platform;
+  switch (save.kind) {
+    case SaveKind::battery:
+      break;
+    case SaveKind::folder:
+    case SaveKind::shared_folder:
+    case SaveKind::package_files:
+      return open_tree(view.store(), std::move(place));
+    case SaveKind::card_entry:
+      place.shown += ": " + save.entry;
+      return open_entry(view.store(), save.path, save.entry, std::move(place));
+    case SaveKind::package: {
+      BAYSWAP_TRY(place.bytes, view.store().read(save.path, max_container));
+      return open_package(std::move(place));
+    }
+    case SaveKind::single: {
+      BAYSWAP_TRY(place.bytes, view.store().read(save.path, max_container));
+      BAYSWAP_TRY(const CardSave item, single_save_from(place.bytes));
+      place.kind = SavePlace::Kind::single;
+      add_item(place, item);
+      return place;
+    }
+    case SaveKind::card:
+      return fail(ErrorCode::damaged, fmt::format("{} is a card that can't be read", place.shown),
+                  "rescue it first", {Remedy::Kind::rescue_card, {place.shown}});
+    case SaveKind::encrypted:
+      return fail(ErrorCode::unsupported,
+                  fmt::format("{} is encrypted: only its console can read it", place.shown), "");
+  }
+  place.kind = SavePlace::Kind::chips;
+  for (const HeldFile& file : save.held) {
+    BAYSWAP_TRY(const Blob bytes, view.store().read(file.path));
+    OpenOptions options;
+    options.said = file.layout;
+    options.hints = hints;
+    options.hints.platform = save.rule->platform;
+    options.role = file.role;
+    options.shown = view.store().display_path(file.path);
+    options.origin = view.bay().origin;
+    IssueList issues;
+    BAYSWAP_TRY(const OpenedChips opened, open_chips(view.catalog(), bytes, options, issues));
+    for (const PlanIssue& issue : issues.all()) place.notes.push_back(issue.text);
+    place.chips.push_back({file.path, bytes, opened.layout, opened.save});
+  }
+  Save all;
+  for (const SavePlace::ChipFile& file : place.chips)
+    for (const Part& part : file.save.parts)
+      if (all.find(part.role) == nullptr) all.parts.push_back(part);
+  add_parts(all, place.files);
+  return place;
+}
+
+Result<std::vector<FileChange>> changes_at(const Catalog& catalog, Store& store, const SavePlace& place,
+                                           const std::vector<SheetFile>& now) {
+  std::vector<FileChange> changes;
+  for (const SheetFile& file : place.files) {
+    const SheetFile* after = file_called(now, file.name);
+    if (after == nullptr || after->bytes.size() != file.bytes.size())
+      return not_writable(place, fmt::format("{} would have another size", file.name));
+  }
+  const bool is_same = std::ranges::all_of(
+      place.files, [&](const SheetFile& file) { return file_called(now, file.name)->bytes == file.bytes; });
+  if (is_same) return changes;
+  switch (place.kind) {
+    case SavePlace::Kind::chips:
+      return chip_changes(catalog, place, now);
+    case SavePlace::Kind::state: {
+      const StateFile file(place.bytes);
+      BAYSWAP_TRY(Blob after, grafted_state(*place.map, file, with_files(place.battery, now)));
+      changes.push_back({place.path, place.bytes, std::move(after)});
+      return changes;
+    }
+    case SavePlace::Kind::card_entry:
+      return entry_change(store, place, now);
+    case SavePlace::Kind::single:
+      return single_change(place, now);
+    case SavePlace::Kind::package: {
+      BAYSWAP_TRY(BlockPackage package, BlockPackage::open(place.bytes));
+      for (const PackagedFile& file : package.files()) {
+        const SheetFile* after = file_called(now, file.path);
+        if (after == nullptr || file.folder || after->bytes == file_called(place.files, file.path)->bytes)
+          continue;
+        BAYSWAP_CHECK(package.put(file.path, after->bytes.view(), file.modified.value_or(0)));
+      }
+      changes.push_back({place.path, place.bytes, package.image()});
+      return changes;
+    }
+    case SavePlace::Kind::folder:
+      for (const SheetFile& file : place.files) {
+        const SheetFile* after = file_called(now, file.name);
+        if (after->bytes != file.bytes)
+          changes.push_back({join_path(place.path, file.name), file.bytes, after->bytes});
+      }
+      return changes;
+    case SavePlace::Kind::plain:
+      changes.push_back({place.path, place.bytes, now.front().bytes});
+      return changes;
+  }
+  return changes;
+}
+
+}  // namespace bayswap

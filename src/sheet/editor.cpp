@@ -1,0 +1,503 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "sheet/codec.hpp"
+#include "sheet/sheet_save.hpp"
+
+namespace bayswap::sheets {
+namespace {
+
+// The bytes that a copy is.
+std::span<Byte> bytes_of(const Node& copy) {
+  if (copy.own_space != nullptr) return copy.own_space->bytes;
+  return std::span(copy.space->bytes).subspan(copy.at, copy.size);
+}
+
+std::string rule_name(const Tree::RuleAt& rule) {
+  const std::string path = Tree::path_of(*rule.record);
+  return path.empty() ? rule.rule->id : fmt::format("{} at {}", rule.rule->id, path);
+}
+
+// Nodes of one field, wherever it is used.
+void collect_like(const Node& node, const FieldDef& field, std::vector<const Node*>& out) {
+  if (node.is_free || node.is_blank) return;
+  if (node.field == &field && !node.is_array && node.problem.empty()) out.push_back(&node);
+  for (const Node* one : node.children) collect_like(*one, field, out);
+}
+
+}  // namespace
+
+Editor::Editor(const Sheet& sheet, const std::vector<SheetFile>& files, std::set<std::string> accepted)
+    : sheet_(sheet), before_(files), files_(files), accepted_(std::move(accepted)) {
+  Tree tree(sheet_, before_);
+  seals_ = seal_states(tree);
+  for (const Tree::RuleAt& rule : tree.rules()) rules_[rule_name(rule)] = rule.holds;
+}
+
+Editor::SealStates Editor::seal_states(Tree& tree) {
+  SealStates states;
+  for (const SealAt& seal : tree.seals())
+    states[seal_name(seal)] = {tree.seal_holds(seal), tree.seal_value(seal)};
+  return states;
+}
+
+Result<void> Editor::keep_changes(Tree& tree) {
+  BAYSWAP_CHECK(tree.store(tree.root()));
+  files_ = tree.stored();
+  return {};
+}
+
+// Of a node whose bytes were exchanged: what is scrambled within them is as it was stored.
+Result<void> Editor::keep_outwards(Tree& tree, const Node& node) {
+  for (const Node* at = &node; at != nullptr; at = at->outer)
+    if (at->own_space != nullptr) BAYSWAP_CHECK(tree.encode(*at));
+  files_ = tree.stored();
+  return {};
+}
+
+// The newest copy's bytes go to the other one, counted up. Returns the number of that one.
+Result<SheetNumber> Editor::begin_copy(Tree& tree, const Node& array) {
+  const std::string path = Tree::path_of(array);
+  const auto known = moved_.find(path);
+  if (known != moved_.end()) return known->second;
+  const Node& newest = *array.children[array.newest];
+  const std::size_t next = (array.newest + 1) % array.children.size();
+  Node& other = *array.children[next];
+  const std::span<Byte> to = bytes_of(other);
+  const std::span<Byte> from = bytes_of(newest);
+  if (to.size() != from.size() || !newest.problem.empty())
+    return fail(ErrorCode::damaged, fmt::format("{} can't be written: its copies differ in size", path), "");
+  std::ranges::copy(from, to.begin());
+  BAYSWAP_CHECK(keep_outwards(tree, other));
+  const std::string old_path = Tree::path_of(newest);
+  const std::string new_path = Tree::path_of(other);
+  Tree again(sheet_, files_);
+  const std::string counter_path = fmt::format("{}.{}", new_path, array.field->counter);
+  BAYSWAP_TRY(const Tree::Found counter, again.find_path(counter_path));
+  const NumberForm& form = counter.node->field->number;
+  const auto count = number_of(again.value_of(*counter.node));
+  if (!count) return fail(ErrorCode::damaged, fmt::format("{} can't be read", counter_path), "");
+  const auto [low, high] = range_of(form);
+  const SheetNumber up = *count + form.times > high ? low : *count + form.times;
+  BAYSWAP_CHECK(write_number(
+      form, up, std::span(counter.node->space->bytes).subspan(counter.node->at, counter.node->size)));
+  BAYSWAP_CHECK(keep_changes(again));
+  moved_.emplace(path, other.index);
+  notes_.push_back(
+      fmt::format("written to {}, as the game does; {} keeps what was there", new_path, old_path));
+  // The copy is now what the newest one was: what held there, holds here.
+  const auto take_over = [&](auto& states) {
+    std::remove_reference_t<decltype(states)> moved;
+    for (const auto& [name, state] : states) {
+      const std::size_t at = name.find(old_path);
+      if (at == std::string::npos) continue;
+      std::string own = name;
+      moved[own.replace(at, old_path.size(), new_path)] = state;
+    }
+    for (auto& [name, state] : moved) states[name] = state;
+  };
+  take_over(seals_);
+  take_over(rules_);
+  return other.index;
+}
+
+// The path with each choice of a copy made: the newest, or the one that a change goes to.
+Result<std::vector<std::string>> Editor::explicit_paths(std::string_view path) {
+  Tree tree(sheet_, files_);
+  BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+  std::string full = Tree::path_of(*found.node);
+  if (found.flag) full += "." + found.node->field->number.flags[*found.flag];
+  std::vector<std::string> paths{full};
+  for (const Node* array : found.by_newest) {
+    const std::string prefix = Tree::path_of(*array);
+    const std::string newest = Tree::path_of(*array->children[array->newest]);
+    const auto with = [&](const std::string& one, SheetNumber index) {
+      return one.starts_with(newest) ? fmt::format("{}[{}]{}", prefix, index, one.substr(newest.size()))
+                                     : one;
+    };
+    if (array->field->write == CopyWrite::other) {
+      BAYSWAP_TRY(const SheetNumber index, begin_copy(tree, *array));
+      for (std::string& one : paths) one = with(one, index);
+    } else if (array->field->write == CopyWrite::all) {
+      std::vector<std::string> all;
+      for (const std::string& one : paths)
+        for (const Node* copy : array->children)
+          if (!copy->is_blank && copy->problem.empty()) all.push_back(with(one, copy->index));
+      if (!all.empty()) paths = std::move(all);
+    }
+  }
+  return paths;
+}
+
+Result<void> Editor::write(Tree& tree, Node& node, std::optional<unsigned> flag, std::string_view value) {
+  const FieldDef& field = *node.field;
+  const std::string path = Tree::path_of(node);
+  const auto refuse = [&](const Error& why) {
+    return fail(why.code, fmt::format("{}: {}", path, why.message), why.hint);
+  };
+  if (node.is_array || node.record != nullptr || field.kind == FieldKind::record)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} is {}: it has no value of its own", path.empty() ? "the save" : path,
+                            node.is_array ? "an array" : "a record"),
+                "name a value in it");
+  if (field.kind == FieldKind::derived)
+    return fail(ErrorCode::bad_usage, fmt::format("{} is worked out from other values", path),
+                "change those");
+  if (!node.problem.empty())
+    return fail(ErrorCode::damaged, fmt::format("{} can't be changed: {}", path, node.problem), "");
+  const std::span<Byte> place = std::span(node.space->bytes).subspan(node.at, node.size);
+  switch (field.kind) {
+    case FieldKind::truth: {
+      const auto truth = truth_from_text(value);
+      if (!truth)
+        return fail(ErrorCode::bad_usage,
+                    fmt::format("{}: '{}' is neither yes nor no", path, printable(value)), "write yes or no");
+      return write_number(field.number, *truth ? 1 : 0, place);
+    }
+    case FieldKind::number: {
+      SheetNumber number = 0;
+      if (flag) {
+        const auto truth = truth_from_text(value);
+        if (!truth)
+          return fail(ErrorCode::bad_usage,
+                      fmt::format("{}: '{}' is neither yes nor no", path, printable(value)),
+                      "write yes or no");
+        const SheetNumber bit = SheetNumber{1} << static_cast<int>(*flag);
+        number = number_of(tree.value_of(node)).value_or(0);
+        number = *truth ? number | bit : number & ~bit;
+      } else {
+        const auto parsed = number_from_text(sheet_, field.number, value);
+        if (!parsed) return refuse(parsed.error());
+        number = *parsed;
+      }
+      const auto written = write_number(field.number, number, place);
+      if (!written) return refuse(written.error());
+      return {};
+    }
+    case FieldKind::text: {
+      const auto bytes = write_text(sheet_.text_forms[field.text_form], field, value, node.size);
+      if (!bytes) return refuse(bytes.error());
+      std::ranges::copy(*bytes, place.begin());
+      return {};
+    }
+    default:
+      break;
+  }
+  const auto bytes = bytes_from_hex(value);
+  if (!bytes || bytes->size() != node.size)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} takes {} in hex, and '{}' is not that", path, counted(node.size, "byte"),
+                            printable(value)),
+                "write two digits a byte");
+  std::ranges::copy(*bytes, place.begin());
+  return {};
+}
+
+Result<void> Editor::set_at(const std::string& path, const std::string& value) {
+  Tree tree(sheet_, files_);
+  BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+  const bool is_leaf = !found.node->is_array && found.node->record == nullptr && found.node->field != nullptr;
+  // What it is already stays as it is stored, to the last bit.
+  if (!found.flag && is_leaf && found.node->field->kind != FieldKind::derived &&
+      found.node->problem.empty() && tree.value_of(*found.node).index() != 0 &&
+      text_of(tree, *found.node) == value) {
+    set_[path] = value;
+    return {};
+  }
+  if (found.node->field == nullptr)
+    return fail(ErrorCode::bad_usage, "the save as a whole has no value", "name a value in it: PATH=VALUE");
+  BAYSWAP_CHECK(write(tree, *found.node, found.flag, value));
+  set_[found.flag ? path.substr(0, path.rfind('.')) : path] = text_of(tree, *found.node);
+  return keep_changes(tree);
+}
+
+Result<void> Editor::set(const std::string& path, const std::string& value) {
+  BAYSWAP_TRY(const auto paths, explicit_paths(path));
+  for (const std::string& one : paths) BAYSWAP_CHECK(set_at(one, value));
+  return {};
+}
+
+Result<std::string> Editor::free_place(const Node& array) const {
+  if (!array.field->free)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("the sheet does not say which of {} are unused", Tree::path_of(array)),
+                fmt::format("name the place: {}[{}]", Tree::path_of(array), array.field->first));
+  for (const Node* one : array.children)
+    if (one->is_free && one->problem.empty()) return Tree::path_of(*one);
+  return fail(ErrorCode::does_not_fit, fmt::format("{} has no unused place", Tree::path_of(array)),
+              "name one to replace what is there");
+}
+
+// Plain bytes first, then those that are scrambled with this save's own keys.
+Result<void> Editor::put_bytes(const std::string& path, const SheetRecord& record) {
+  for (const auto& [below, bytes] : record.bytes) {
+    Tree tree(sheet_, files_);
+    const std::string full = below.empty() ? path : path + "." + below;
+    BAYSWAP_TRY(const Tree::Found found, tree.find_path(full));
+    const std::span<Byte> place = bytes_of(*found.node);
+    if (place.size() != bytes.size())
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} has {} here and {} in the record", full, counted(place.size(), "byte"),
+                              bytes.size()),
+                  "was it exported from a save of this game?");
+    std::ranges::copy(bytes, place.begin());
+    BAYSWAP_CHECK(keep_outwards(tree, *found.node));
+  }
+  return {};
+}
+
+// By the names of fields, old ones too.
+Result<void> Editor::put_values(const std::string& path, const SheetRecord& record) {
+  std::vector<std::string> unknown;
+  for (const auto& [below, value] : record.values) {
+    Tree tree(sheet_, files_);
+    std::string full = path + "." + below;
+    if (!tree.find_path(full)) {
+      // The last name may have been another one.
+      BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+      const FieldDef* now = nullptr;
+      for (const FieldDef& field : found.node->record->fields)
+        if (std::ranges::find(field.was, below.substr(0, below.find_first_of(".["))) != field.was.end())
+          now = &field;
+      full = now == nullptr
+                 ? full
+                 : path + "." + now->name + below.substr(std::min(below.find_first_of(".["), below.size()));
+      if (now == nullptr || !tree.find_path(full)) {
+        unknown.push_back(below);
+        continue;
+      }
+    }
+    BAYSWAP_CHECK(set_at(full, value));
+  }
+  if (unknown.empty()) return {};
+  return fail(
+      ErrorCode::does_not_fit,
+      fmt::format("this sheet's {} (version {}) does not know {} of the record's version {}", record.record,
+                  sheet_.records.front().version, joined(unknown, ", "), record.version),
+      "leave them out of the record's file, or say what they are called now: was = [...] in the sheet");
+}
+
+Result<void> Editor::make_unique(const std::string& path) {
+  Tree tree(sheet_, files_);
+  BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+  const auto each = [&](const auto& self, const Node& node) -> Result<void> {
+    for (const Node* one : node.children) BAYSWAP_CHECK(self(self, *one));
+    if (node.field == nullptr || !node.field->is_unique || !node.problem.empty()) return {};
+    const auto own = number_of(tree.value_of(node));
+    std::vector<const Node*> like;
+    collect_like(tree.root(), *node.field, like);
+    std::set<SheetNumber> taken;
+    for (const Node* other : like)
+      if (other != &node)
+        if (const auto number = number_of(tree.value_of(*other))) taken.insert(*number);
+    if (!own || !taken.contains(*own)) return {};
+    const auto [low, high] = range_of(node.field->number);
+    SheetNumber fresh = *taken.rbegin() + node.field->number.times;
+    if (fresh > high)
+      for (fresh = std::max<SheetNumber>(low, 1); taken.contains(fresh); ++fresh) {
+      }
+    const std::string where = Tree::path_of(node);
+    if (fresh > high)
+      return fail(ErrorCode::does_not_fit, fmt::format("every number of {} is taken", where), "");
+    notes_.push_back(fmt::format("{} is {} now: {} is taken", where, to_text(SheetValue(fresh)),
+                                 to_text(SheetValue(*own))));
+    return set_at(where, number_text(sheet_, node.field->number, fresh));
+  };
+  return each(each, *found.node);
+}
+
+Result<void> Editor::put(std::string_view path, const SheetRecord& record) {
+  std::string place(path);
+  {
+    Tree tree(sheet_, files_);
+    BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+    if (found.node->is_array && !found.node->field->is_copies()) {
+      BAYSWAP_TRY(place, free_place(*found.node));
+      // Copies that the path left open stay open, so that the write goes to the right one.
+      for (const Node* array : found.by_newest) {
+        const std::string newest = Tree::path_of(*array->children[array->newest]);
+        if (place.starts_with(newest)) place = Tree::path_of(*array) + place.substr(newest.size());
+      }
+    }
+  }
+  BAYSWAP_TRY(const auto paths, explicit_paths(place));
+  for (const std::string& one : paths) {
+    Tree tree(sheet_, files_);
+    BAYSWAP_TRY(const Tree::Found found, tree.find_path(one));
+    const Node& node = *found.node;
+    if (node.record == nullptr || node.is_array || node.outer == nullptr)
+      return fail(ErrorCode::bad_usage, fmt::format("{} is no record", one.empty() ? "the save" : one),
+                  "name a record");
+    if (record.sheet != sheet_.id || record.record != node.record->name)
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("the record is a {} of sheet {}, and {} is a {} of {}", record.record,
+                              record.sheet, one, node.record->name, sheet_.id),
+                  "name a place for it");
+    const bool is_same_form = record.version == node.record->version && !record.bytes.empty();
+    if (is_same_form) {
+      BAYSWAP_CHECK(put_bytes(one, record));
+    } else {
+      BAYSWAP_CHECK(put_values(one, record));
+    }
+    BAYSWAP_CHECK(make_unique(one));
+    notes_.push_back(fmt::format("put at {}", one));
+  }
+  return {};
+}
+
+Result<SheetEdit> Editor::finish(bool all) {
+  Tree tree(sheet_, files_);
+  SheetEdit edit;
+  std::set<std::string> left_broken;
+  const auto wanted = [&](const SealAt& seal) -> Result<bool> {
+    const std::string name = seal_name(seal);
+    const auto before = seals_.find(name);
+    const bool held = before == seals_.end() || before->second.holds;
+    if (!all && !held) {
+      if (before->second.should == tree.seal_value(seal)) {
+        left_broken.insert(name);
+        return false;
+      }
+      if (!accepted_.contains(seal.seal->id))
+        return fail(ErrorCode::unsafe,
+                    fmt::format("the seal {} was broken before this change: the save may be damaged", name),
+                    "look what is wrong; or make all seals right first",
+                    {Remedy::Kind::accept, {seal.seal->id}});
+    }
+    if (std::ranges::find(edit.resealed, name) == edit.resealed.end()) edit.resealed.push_back(name);
+    return true;
+  };
+  BAYSWAP_CHECK(tree.reseal(wanted));
+  edit.files = tree.stored();
+  Tree after(sheet_, edit.files);
+  for (const SealAt& seal : after.seals())
+    if (!after.seal_holds(seal) && !left_broken.contains(seal_name(seal))) {
+      const auto before = seals_.find(seal_name(seal));
+      if (before != seals_.end() && !before->second.holds) continue;
+      return fail(ErrorCode::unsafe,
+                  fmt::format("the seal {} can't be made right{}", seal_name(seal),
+                              seal.problem.empty() ? "" : ": " + seal.problem),
+                  "correct the sheet");
+    }
+  for (const auto& [path, value] : set_) {
+    const auto found = after.find_path(path);
+    if (!found || text_of(after, *found->node) != value)
+      return fail(ErrorCode::unsafe,
+                  fmt::format("{} would not be {} afterwards: it is a seal's, or depends on another value",
+                              path, value),
+                  "change what it depends on");
+  }
+  for (const Tree::RuleAt& rule : after.rules()) {
+    const auto before = rules_.find(rule_name(rule));
+    if (rule.holds != false || (before != rules_.end() && before->second == false)) continue;
+    const std::string path = Tree::path_of(*rule.record);
+    if (!all && rule.rule->severity != Severity::note && !accepted_.contains(rule.rule->id))
+      return fail(ErrorCode::unsafe,
+                  fmt::format("{}{}{} (rule {})", path, path.empty() ? "" : ": ", rule.rule->text.in({}),
+                              rule.rule->id),
+                  "change the other values too", {Remedy::Kind::accept, {rule.rule->id}});
+    SheetFinding finding;
+    finding.kind = SheetFinding::Kind::rule;
+    finding.id = rule.rule->id;
+    finding.path = path;
+    finding.severity = severity_of(rule.rule->severity);
+    finding.holds = false;
+    finding.text = rule.rule->text.in({});
+    edit.broken_rules.push_back(std::move(finding));
+  }
+  const Tree before(sheet_, before_);
+  edit.changes = compare(before, after, {}, SealFields::left_out);
+  edit.notes = std::move(notes_);
+  return edit;
+}
+
+}  // namespace bayswap::sheets
+
+namespace bayswap {
+
+Result<SheetEdit> SheetSave::change(const std::vector<SheetChange>& changes,
+                                    const std::set<std::string>& accepted) const {
+  sheets::Editor editor(sheet_.content(), files(), accepted);
+  for (const auto& [path, value] : changes) BAYSWAP_CHECK(editor.set(path, value));
+  return editor.finish();
+}
+
+Result<SheetEdit> SheetSave::reseal() const {
+  return sheets::Editor(sheet_.content(), files(), {}).finish(true);
+}
+
+Result<SheetEdit> SheetSave::put(std::string_view path, const SheetRecord& record,
+                                 const std::set<std::string>& accepted) const {
+  sheets::Editor editor(sheet_.content(), files(), accepted);
+  BAYSWAP_CHECK(editor.put(path, record));
+  return editor.finish();
+}
+
+Result<SheetRecord> SheetSave::take(std::string_view path) const {
+  sheets::Tree& tree = impl_->tree;
+  BAYSWAP_TRY(const sheets::Tree::Found found, tree.find_path(path));
+  const sheets::Node& node = *found.node;
+  if (found.flag || node.is_array || node.record == nullptr || node.outer == nullptr)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} is no record", path.empty() ? "the save" : printable(path)),
+                "name one: an element of an array, in most cases");
+  if (!node.problem.empty())
+    return fail(ErrorCode::damaged, fmt::format("{} can't be read: {}", printable(path), node.problem), "");
+  if (node.is_free)
+    return fail(ErrorCode::bad_usage, fmt::format("{} is unused", printable(path)), "name one that is used");
+  SheetRecord record;
+  record.sheet = sheet_.id();
+  record.revision = sheet_.revision();
+  record.record = node.record->name;
+  record.version = node.record->version;
+  record.own_file = node.record->own_file;
+  const std::string prefix = sheets::Tree::path_of(node) + ".";
+  const auto below = [&](const sheets::Node& one) {
+    const std::string full = sheets::Tree::path_of(one);
+    return full.size() < prefix.size() ? std::string{} : full.substr(prefix.size());
+  };
+  const auto collect = [&](const auto& self, const sheets::Node& one) -> void {
+    const bool has_own = one.own_space != nullptr && !one.own_space->bytes.empty();
+    if (&one == &node || (has_own && !one.field->flat)) {
+      const ByteView bytes =
+          has_own ? ByteView(one.own_space->bytes) : ByteView(one.space->bytes).subspan(one.at, one.size);
+      record.bytes.emplace_back(below(one), std::vector<Byte>(bytes.begin(), bytes.end()));
+    }
+    if (one.record == nullptr && !one.is_array && one.field->kind != sheets::FieldKind::derived &&
+        one.problem.empty())
+      record.values.emplace_back(below(one), sheets::text_of(tree, one));
+    for (const sheets::Node* inner : one.children) self(self, *inner);
+  };
+  collect(collect, node);
+  return record;
+}
+
+Result<SheetRecord> SheetSave::record_of_file(std::string_view path, ByteView file) const {
+  BAYSWAP_TRY(const sheets::Tree::Found found, impl_->tree.find_path(path));
+  const sheets::FieldDef* field = found.node->field;
+  const sheets::RecordDef* form = field != nullptr && field->kind == sheets::FieldKind::record
+                                      ? &sheet_.content().records[field->record]
+                                      : nullptr;
+  if (form == nullptr || !form->own_file)
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{} has no file form of its own", path.empty() ? "the save" : printable(path)),
+                "use a file that was exported by this tool");
+  if (file.size() != *form->size_bytes)
+    return fail(ErrorCode::not_recognised,
+                fmt::format("the file has {}, and a {} has {}", counted(file.size(), "byte"), form->name,
+                            *form->size_bytes),
+                "is it the right file?");
+  SheetRecord record;
+  record.sheet = sheet_.id();
+  record.revision = sheet_.revision();
+  record.record = form->name;
+  record.version = form->version;
+  record.own_file = true;
+  record.bytes.emplace_back(std::string{}, std::vector<Byte>(file.begin(), file.end()));
+  return record;
+}
+
+}  // namespace bayswap

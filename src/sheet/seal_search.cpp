@@ -1,0 +1,240 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+
+#include "base/try.hpp"
+#include "sheet/search_inside.hpp"
+
+namespace bayswap {
+namespace seals {
+
+std::size_t Versions::class_of(std::size_t end) const {
+  return static_cast<std::size_t>(std::ranges::lower_bound(changed, end) - changed.begin());
+}
+
+std::uint64_t value_at(ByteView bytes, std::size_t at, std::size_t count, bool big_endian) {
+  std::uint64_t value = 0;
+  for (std::size_t i = 0; i < count; ++i)
+    value |= std::uint64_t{bytes[at + i]} << 8 * (big_endian ? count - 1 - i : i);
+  return value;
+}
+
+int level_of(const Versions& versions, const Place& place, std::size_t end) {
+  if (end == 0 || end == versions.size || end == place.at || end == place.end()) return 0;
+  if (end % 256 == 0) return 1;
+  if (end % 16 == 0) return 2;
+  return end % 4 == 0 ? 3 : 4;
+}
+
+double ends_of_level(const Versions& versions, int level) {
+  const auto size = static_cast<double>(versions.size);
+  switch (level) {
+    case 0:
+      return 4;
+    case 1:
+      return 4 + size / 256;
+    case 2:
+      return 4 + size / 16;
+    case 3:
+      return 4 + size / 4;
+    default:
+      return size + 1;
+  }
+}
+
+ClassTable::ClassTable(const std::vector<Key>& keys) {
+  const std::size_t bits = std::bit_ceil(std::max<std::size_t>(keys.size() * 32, 1024));
+  mask_ = bits - 1;
+  bits_.resize(bits / 64);
+  sorted_.reserve(keys.size());
+  for (std::size_t i = 0; i < keys.size(); ++i) {
+    sorted_.emplace_back(keys[i], static_cast<std::uint32_t>(i));
+    bits_[(keys[i] & mask_) >> 6] |= std::uint64_t{1} << (keys[i] & 63);
+  }
+  std::ranges::sort(sorted_);
+}
+
+std::span<const std::pair<ClassTable::Key, std::uint32_t>> ClassTable::find(Key key) const {
+  const auto from = std::ranges::lower_bound(sorted_, std::pair(key, std::uint32_t{0}));
+  auto to = from;
+  while (to != sorted_.end() && to->first == key) ++to;
+  return {from, to};
+}
+
+bool Finds::allows(double work) {
+  tried += work;
+  if (work > static_cast<double>(work_left_)) {
+    tried -= work;
+    return false;
+  }
+  work_left_ -= static_cast<std::size_t>(work);
+  return true;
+}
+
+void Finds::leave_out(std::string what) {
+  if (std::ranges::find(left_out, what) == left_out.end()) left_out.push_back(std::move(what));
+}
+
+void Finds::add(const Seal& seal, double forms, double places, bool is_free_start) {
+  for (const ByteView version : versions_.bytes) {
+    const auto right = holds(seal, version);
+    if (!right || !*right) return;
+  }
+  const std::size_t size = size_of(seal.form);
+  const Place place{static_cast<std::uint32_t>(seal.at), static_cast<std::uint32_t>(size)};
+  const SealRange range = seal.ranges.front();
+  // How much the versions say: no more bits than the sums can differ in.
+  const bool is_sum = seal.form.kind == SealForm::Kind::sum;
+  const double width = 8.0 * static_cast<double>(size);
+  double bits = 0;
+  ByteView first = versions_.bytes.front();
+  for (std::size_t v = 1; v < versions_.count(); ++v) {
+    double apart = 0;
+    for (std::size_t i = range.from; i < range.to; ++i) {
+      const int difference = versions_.bytes[v][i] - first[i];
+      if (difference == 0 || (i >= place.at && i < place.end())) continue;
+      apart += std::abs(difference) * (is_sum ? 1.0 : 64.0);
+    }
+    if (apart == 0) continue;
+    const double lanes = seal.form.unit_bytes > 1 ? 8.0 * (seal.form.unit_bytes - 1) : 0;
+    bits += is_sum ? std::min(width, 2 + std::log2(1 + apart) + lanes) : width;
+  }
+  if (!is_free_start)
+    bits += is_sum ? std::min(width, 4 + std::log2(1.0 + 128.0 * static_cast<double>(range.to - range.from)))
+                   : width;
+  const double ranges = ends_of_level(versions_, level_of(versions_, place, range.from)) *
+                        ends_of_level(versions_, level_of(versions_, place, range.to));
+  SealFind find;
+  find.seal = seal;
+  find.expected_false = forms * places * ranges * 2 / std::exp2(bits);
+  find.confidence = 1 / (1 + find.expected_false);
+  finds.push_back(std::move(find));
+}
+
+namespace {
+
+Result<Versions> compared(std::span<const Blob> blobs) {
+  constexpr std::size_t max_versions = 16;
+  constexpr std::size_t max_size = std::size_t{16} << 20;
+  if (blobs.size() < 2 || blobs.size() > max_versions)
+    return fail(ErrorCode::bad_usage, fmt::format("{} versions were given", blobs.size()),
+                "give 2 to 16 versions of one save");
+  Versions versions;
+  versions.size = blobs[0].size();
+  for (const Blob& blob : blobs) {
+    if (blob.size() != versions.size || blob.size() > max_size || blob.empty())
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("versions of {} and {} bytes can't be compared", versions.size, blob.size()),
+                  "give versions of one save, of one size, up to 16 MiB");
+    versions.bytes.push_back(blob.view());
+  }
+  versions.is_changed.resize(versions.size);
+  for (std::size_t i = 0; i < versions.size; ++i) {
+    unsigned in = 0;
+    for (std::size_t v = 1; v < versions.count(); ++v)
+      in |= versions.bytes[v][i] != versions.bytes[0][i] ? 1U << v : 0;
+    if (in == 0) continue;
+    versions.is_changed[i] = true;
+    versions.changed.push_back(static_cast<std::uint32_t>(i));
+    versions.changed_in.push_back(static_cast<std::uint16_t>(in));
+  }
+  if (versions.changed.empty())
+    return fail(ErrorCode::bad_usage, "the versions are the same",
+                "save in the game, and read the save again, between them");
+  return versions;
+}
+
+bool overlap(const Seal& a, const Seal& b) {
+  return a.at < b.at + size_of(b.form) && b.at < a.at + size_of(a.form);
+}
+
+std::size_t covered(const Seal& seal) {
+  return seal.ranges.front().to - seal.ranges.front().from;
+}
+
+// Of several explanations of one place the likeliest stays: what chance would give least often, in half
+// powers of two; then the wider value, then the wider range.
+std::vector<SealFind> best_of(std::vector<SealFind> finds) {
+  std::ranges::stable_sort(finds, [](const SealFind& a, const SealFind& b) {
+    const auto rank = [](const SealFind& find) {
+      return std::tuple(find.confidence < 0.9, -static_cast<int>(size_of(find.seal.form)),
+                        find.seal.form.negated || find.seal.form.complemented, find.expected_false,
+                        -static_cast<double>(covered(find.seal)));
+    };
+    return rank(a) < rank(b);
+  });
+  std::vector<SealFind> kept;
+  for (SealFind& find : finds)
+    if (std::ranges::none_of(kept, [&](const SealFind& other) { return overlap(find.seal, other.seal); }))
+      kept.push_back(std::move(find));
+  return kept;
+}
+
+// A value that is only the complement, or the negative, of another one beside it.
+void find_pairs(const Versions& versions, std::vector<SealFind>& finds) {
+  for (SealFind& find : finds) {
+    const std::size_t size = size_of(find.seal.form);
+    if (size > 4 || find.seal.form.kind == SealForm::Kind::md5) continue;
+    if (!find.seal.form.negated && !find.seal.form.complemented && find.confidence >= 0.9 && !finds.empty())
+      continue;
+    for (const SealFind& other : finds) {
+      if (&other == &find || size_of(other.seal.form) != size || other.pairs_with) continue;
+      for (const bool complemented : {true, false}) {
+        Seal pair;
+        pair.form.kind = SealForm::Kind::sum;
+        pair.form.bits = static_cast<unsigned>(8 * size);
+        pair.form.unit_bytes = static_cast<unsigned>(size);
+        pair.form.unit_big_endian = other.seal.big_endian;
+        pair.form.complemented = complemented;
+        pair.form.negated = !complemented;
+        pair.ranges = {{other.seal.at, other.seal.at + size}};
+        pair.at = find.seal.at;
+        pair.big_endian = other.seal.big_endian;
+        const bool fits = std::ranges::all_of(versions.bytes, [&](ByteView version) {
+          const auto right = holds(pair, version);
+          return right && *right;
+        });
+        if (!fits) continue;
+        find.seal = pair;
+        find.pairs_with = true;
+        break;
+      }
+      if (find.pairs_with) break;
+    }
+  }
+}
+
+}  // namespace
+}  // namespace seals
+
+Result<SealSearch> find_seals(std::span<const Blob> blobs, const SealSearchOptions& options) {
+  BAYSWAP_TRY(const seals::Versions versions, seals::compared(blobs));
+  seals::Finds finds(versions, options.max_work);
+  seals::search_crcs(finds);
+  seals::search_adler(finds);
+  seals::search_digests(finds);
+  seals::search_sums(finds);
+  SealSearch out;
+  std::vector<SealFind> best = seals::best_of(std::move(finds.finds));
+  seals::find_pairs(versions, best);
+  constexpr double likely = 0.9;
+  constexpr std::size_t max_doubtful = 20;
+  for (SealFind& find : best) {
+    if (find.confidence >= likely)
+      out.seals.push_back(std::move(find));
+    else
+      out.doubtful.push_back(std::move(find));
+  }
+  std::ranges::sort(out.seals, {}, [](const SealFind& find) { return find.seal.at; });
+  std::ranges::sort(out.doubtful, {}, &SealFind::expected_false);
+  if (out.doubtful.size() > max_doubtful) out.doubtful.resize(max_doubtful);
+  out.copies = seals::search_copies(versions);
+  out.counters = seals::search_counters(versions);
+  out.changed_bytes = versions.changed.size();
+  out.tried = finds.tried;
+  out.left_out = std::move(finds.left_out);
+  return out;
+}
+
+}  // namespace bayswap

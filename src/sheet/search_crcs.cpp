@@ -1,0 +1,402 @@
+// CRCs. Differences of two versions have a CRC of their own, without start and end, and it is linear: a
+// range's is the exclusive or of two prefixes, if each prefix is stepped back to the beginning of the file.
+// So is, for each possible end, the value's difference; what it lacks is looked up among the prefixes.
+#include <algorithm>
+
+#include "sheet/search_inside.hpp"
+
+namespace bayswap::seals {
+namespace {
+
+std::uint32_t reversed(std::uint32_t value, unsigned bits) {
+  std::uint32_t out = 0;
+  for (unsigned i = 0; i < bits; ++i) out |= (value >> i & 1U) << (bits - 1 - i);
+  return out;
+}
+
+/// The register of one CRC, a byte forward and a byte of zeros back.
+class Register {
+ public:
+  explicit Register(const CrcForm& form)
+      : bits_(form.bits),
+        is_reflected_(form.reflected),
+        mask_(form.bits == 32 ? ~0U : (1U << form.bits) - 1) {
+    for (std::uint32_t i = 0; i < 256; ++i) {
+      std::uint32_t value = 0;
+      if (is_reflected_) {
+        const std::uint32_t polynomial = reversed(form.polynomial, bits_);
+        value = i;
+        for (int bit = 0; bit < 8; ++bit) value = (value & 1U) != 0 ? value >> 1 ^ polynomial : value >> 1;
+        back_[value >> (bits_ - 8) & 0xff] = i;
+      } else {
+        value = i << (bits_ - 8);
+        for (int bit = 0; bit < 8; ++bit)
+          value = (value >> (bits_ - 1) & 1U) != 0 ? value << 1 ^ form.polynomial : value << 1;
+        value &= mask_;
+        back_[value & 0xff] = i;
+      }
+      table_[i] = value;
+    }
+  }
+  [[nodiscard]] std::uint32_t of(Byte byte) const { return table_[byte]; }
+  [[nodiscard]] std::uint32_t forward(std::uint32_t state) const {
+    if (is_reflected_) return state >> 8 ^ table_[state & 0xff];
+    return (state << 8 ^ table_[state >> (bits_ - 8) & 0xff]) & mask_;
+  }
+  [[nodiscard]] std::uint32_t back(std::uint32_t state) const {
+    if (is_reflected_) {
+      const std::uint32_t i = back_[state >> (bits_ - 8) & 0xff];
+      return ((state ^ table_[i]) << 8 | i) & mask_;
+    }
+    const std::uint32_t i = back_[state & 0xff];
+    return (state ^ table_[i]) >> 8 | i << (bits_ - 8);
+  }
+  [[nodiscard]] std::uint32_t mask() const { return mask_; }
+
+ private:
+  unsigned bits_;
+  bool is_reflected_;
+  std::uint32_t mask_;
+  std::array<std::uint32_t, 256> table_{};
+  std::array<std::uint32_t, 256> back_{};
+};
+
+// The forms that differ in more than start and end.
+std::vector<CrcForm> bare_forms() {
+  std::vector<CrcForm> forms;
+  for (const auto& [name, form] : usual_crcs()) {
+    CrcForm bare = form;
+    bare.start = bare.end = 0;
+    if (std::ranges::find(forms, bare) == forms.end()) forms.push_back(bare);
+  }
+  const CrcForm castagnoli{32, 0x1EDC6F41, 0, 0, true};
+  forms.push_back(castagnoli);
+  return forms;
+}
+
+class CrcSearch {
+ public:
+  CrcSearch(Finds& finds, const CrcForm& form, double forms)
+      : finds_(finds),
+        v_(finds.versions()),
+        form_(form),
+        register_(form),
+        bytes_(form.bits / 8),
+        forms_(forms) {
+    std::vector<std::pair<std::size_t, std::size_t>> by_changes;
+    for (std::size_t v = 1; v < v_.count(); ++v) {
+      const auto count =
+          std::ranges::count_if(v_.changed_in, [&](std::uint16_t in) { return (in >> v & 1) != 0; });
+      by_changes.emplace_back(static_cast<std::size_t>(count), v);
+    }
+    std::ranges::sort(by_changes, std::greater<>{});
+    first_ = by_changes[0].second;
+    second_ = by_changes.size() > 1 ? by_changes[1].second : 0;
+  }
+
+  void run() {
+    const std::vector<std::uint32_t> places = fields();
+    if (places.empty()) return;
+    place_count_ = static_cast<double>(places.size());
+    const bool is_weak = 8.0 * static_cast<double>(bytes_) * static_cast<double>(v_.count() - 1) < 24;
+    const double work = place_count_ * static_cast<double>(v_.size) * 2 * (bytes_ > 1 ? 2 : 1);
+    only_usual_ = is_weak;
+    if (!only_usual_ && !finds_.allows(work)) only_usual_ = true;
+    if (only_usual_ && !is_weak)
+      finds_.leave_out(
+          "CRCs over ranges that end at neither a multiple of 256 nor an edge of the file or the CRC");
+    prepare();
+    for (const bool big : {false, true})
+      for (const std::uint32_t at : places)
+        if (!big || bytes_ > 1) field(at, big);
+  }
+
+ private:
+  // Every byte of a CRC changes, but one in 256.
+  [[nodiscard]] std::vector<std::uint32_t> fields() const {
+    const std::size_t enough = v_.count() > 2 || bytes_ == 1 ? bytes_ : bytes_ - 1;
+    std::vector<std::uint32_t> out;
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < v_.size; ++i) {
+      changed += v_.is_changed[i] ? 1 : 0;
+      if (i >= bytes_) changed -= v_.is_changed[i - bytes_] ? 1 : 0;
+      if (i + 1 >= bytes_ && changed >= enough) out.push_back(static_cast<std::uint32_t>(i + 1 - bytes_));
+    }
+    return out;
+  }
+
+  // Prefixes of the differences and of the first version itself, stepped back to the beginning.
+  void prepare() {
+    const std::size_t size = v_.size;
+    first_prefix_ =
+        stepped([&](std::size_t i) { return static_cast<Byte>(v_.bytes[first_][i] ^ v_.bytes[0][i]); });
+    second_prefix_ = second_ == 0 ? std::vector<std::uint32_t>(size + 1, 0) : stepped([&](std::size_t i) {
+      return static_cast<Byte>(v_.bytes[second_][i] ^ v_.bytes[0][i]);
+    });
+    own_prefix_ = stepped([&](std::size_t i) { return v_.bytes[0][i]; });
+    ones_.resize(size + 1);
+    std::uint32_t ones = register_.mask();
+    for (std::size_t i = 0; i <= size; ++i, ones = register_.back(ones)) ones_[i] = ones;
+    filter_.assign(filter_bits / 64, 0);
+    by_prefix_.clear();
+    for (std::size_t k = 0; k < v_.classes(); ++k) {
+      const std::size_t end = v_.first_end(k);
+      by_prefix_.emplace_back(key(first_prefix_[end], second_prefix_[end]), static_cast<std::uint32_t>(k));
+      const std::uint32_t bit = index(first_prefix_[end]);
+      filter_[bit >> 6] |= std::uint64_t{1} << (bit & 63);
+    }
+    std::ranges::sort(by_prefix_);
+  }
+
+  // Q(i): the exclusive or, over the bytes before i, of what each adds, stepped back to the beginning. A
+  // byte's part is linear in its bits: eight numbers, each stepped back with the place.
+  template <class ByteAt>
+  [[nodiscard]] std::vector<std::uint32_t> stepped(const ByteAt& byte_at) const {
+    std::vector<std::uint32_t> out(v_.size + 1, 0);
+    std::array<std::uint32_t, 8> bit{};
+    for (unsigned b = 0; b < 8; ++b) bit.at(b) = register_.back(register_.of(static_cast<Byte>(1U << b)));
+    for (std::size_t i = 0; i < v_.size; ++i) {
+      std::uint32_t part = 0;
+      const Byte byte = byte_at(i);
+      for (unsigned b = 0; b < 8; ++b) {
+        if ((byte >> b & 1) != 0) part ^= bit[b];
+        bit[b] = register_.back(bit[b]);
+      }
+      out[i + 1] = out[i] ^ part;
+    }
+    return out;
+  }
+
+  static constexpr std::uint32_t filter_bits = 1U << 18;
+  [[nodiscard]] static std::uint32_t index(std::uint32_t prefix) {
+    return (prefix ^ prefix >> 16) & (filter_bits - 1);
+  }
+  [[nodiscard]] static std::uint64_t key(std::uint32_t a, std::uint32_t b) {
+    return std::uint64_t{a} << 32 | b;
+  }
+  [[nodiscard]] bool may_have(std::uint32_t prefix) const {
+    const std::uint32_t bit = index(prefix);
+    return (filter_[bit >> 6] >> (bit & 63) & 1) != 0;
+  }
+
+  // A stored value as the register has it.
+  [[nodiscard]] std::uint32_t stored(std::size_t version, std::size_t at, bool big) const {
+    return static_cast<std::uint32_t>(value_at(v_.bytes[version], at, bytes_, big));
+  }
+
+  void field(std::uint32_t at, bool big) {
+    const Place place{at, static_cast<std::uint32_t>(bytes_)};
+    std::uint32_t a = stored(first_, at, big) ^ stored(0, at, big);
+    std::uint32_t b = second_ == 0 ? 0 : stored(second_, at, big) ^ stored(0, at, big);
+    if (a == 0 && b == 0) return;
+    const std::uint32_t own_a = first_prefix_[place.end()] ^ first_prefix_[at];
+    const std::uint32_t own_b = second_prefix_[place.end()] ^ second_prefix_[at];
+    for (std::size_t to = 1; to <= v_.size; ++to) {
+      a = register_.back(a);
+      b = register_.back(b);
+      if (only_usual_ && to % 256 != 0 && to != at && to != place.end() && to != v_.size) continue;
+      if (to > at && to < place.end()) continue;
+      const std::uint32_t wanted = a ^ first_prefix_[to];
+      if (may_have(wanted)) look_up(place, big, false, wanted, b ^ second_prefix_[to], to);
+      if (to >= place.end() && may_have(wanted ^ own_a))
+        look_up(place, big, true, wanted ^ own_a, b ^ second_prefix_[to] ^ own_b, to);
+    }
+  }
+
+  void look_up(const Place& place, bool big, bool is_around, std::uint32_t a, std::uint32_t b,
+               std::size_t to) {
+    const std::uint64_t wanted = key(a, b);
+    for (auto at = std::ranges::lower_bound(by_prefix_, std::pair(wanted, std::uint32_t{0}));
+         at != by_prefix_.end() && at->first == wanted; ++at) {
+      const std::size_t from = v_.first_end(at->second);
+      if (from >= to) continue;
+      constexpr std::size_t max_hits = 200'000;
+      if (++hits_ > max_hits) return;
+      if (second_ == 0 && bytes_ < 4 && level_of(v_, place, to) > 1) continue;
+      exact(place, big, is_around, at->second, to);
+    }
+  }
+
+  // The differences agree: where does the range begin, and from which start?
+  void exact(const Place& place, bool big, bool is_around, std::uint32_t j, std::size_t to) {
+    std::uint32_t stored_back = stored(0, place.at, big);
+    std::uint32_t ones_back = register_.mask();
+    for (std::size_t i = 0; i < to; ++i) {
+      stored_back = register_.back(stored_back);
+      ones_back = register_.back(ones_back);
+    }
+    std::uint32_t total = own_prefix_[to];
+    if (is_around) total ^= own_prefix_[place.end()] ^ own_prefix_[place.at];
+    struct Best {
+      int level = 99;
+      std::size_t from = 0;
+      std::uint32_t start = 0;
+      std::uint32_t end = 0;
+    } best;
+    const std::size_t last = std::min(v_.last_end(j), to - 1);
+    for (std::size_t from = v_.first_end(j); from <= last; ++from) {
+      if (is_around ? from > place.at : to > place.at && from < place.end()) continue;
+      const int level = level_of(v_, place, from);
+      if (level >= best.level) continue;
+      for (const bool ends_with_ones : {false, true})
+        for (const bool starts_with_ones : {false, true}) {
+          const std::uint32_t value = total ^ own_prefix_[from] ^ (starts_with_ones ? ones_[from] : 0) ^
+                                      (ends_with_ones ? ones_back : 0);
+          if (value == stored_back && level < best.level)
+            best = {level, from, starts_with_ones ? register_.mask() : 0,
+                    ends_with_ones ? register_.mask() : 0};
+        }
+    }
+    Seal seal;
+    seal.form.kind = SealForm::Kind::crc;
+    seal.form.crc = form_;
+    seal.form.bits = form_.bits;
+    seal.at = place.at;
+    seal.big_endian = big;
+    const bool has_start = best.level == 99;
+    if (has_start) {
+      // No usual start: the most usual beginning, and the start that it takes.
+      if (second_ == 0 && bytes_ < 4) return;
+      int level = 99;
+      for (std::size_t from = v_.first_end(j); from <= last; ++from) {
+        if (is_around ? from > place.at : to > place.at && from < place.end()) continue;
+        if (level_of(v_, place, from) >= level) continue;
+        level = level_of(v_, place, from);
+        best.from = from;
+      }
+      if (level == 99) return;
+      std::uint32_t start = stored_back ^ total ^ own_prefix_[best.from];
+      for (std::size_t i = 0; i < best.from; ++i) start = register_.forward(start);
+      best.start = start;
+    }
+    // The form's start is written with the highest bit first.
+    seal.form.crc.start = form_.reflected ? reversed(best.start, form_.bits) : best.start;
+    seal.form.crc.end = best.end;
+    seal.ranges = {{best.from, to}};
+    finds_.add(seal, forms_, place_count_, has_start);
+  }
+
+  Finds& finds_;
+  const Versions& v_;
+  CrcForm form_;
+  Register register_;
+  std::size_t bytes_;
+  double forms_;
+  double place_count_ = 1;
+  std::size_t first_ = 0;
+  std::size_t second_ = 0;  // 0: there are two versions
+  bool only_usual_ = false;
+  std::vector<std::uint32_t> first_prefix_;
+  std::vector<std::uint32_t> second_prefix_;
+  std::vector<std::uint32_t> own_prefix_;
+  std::vector<std::uint32_t> ones_;  // a start of ones, stepped back from each place
+  std::vector<std::uint64_t> filter_;
+  std::vector<std::pair<std::uint64_t, std::uint32_t>> by_prefix_;
+  std::size_t hits_ = 0;
+};
+
+constexpr std::uint32_t adler_modulus = 65521;
+
+/// Adler-32: the low half gives the range's class, the high half its very end.
+class AdlerSearch {
+ public:
+  explicit AdlerSearch(Finds& finds) : finds_(finds), v_(finds.versions()) {}
+
+  void run() {
+    const std::size_t enough = v_.count() > 2 ? 4 : 3;
+    std::vector<std::uint32_t> places;
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < v_.size; ++i) {
+      changed += v_.is_changed[i] ? 1 : 0;
+      if (i >= 4) changed -= v_.is_changed[i - 4] ? 1 : 0;
+      if (i >= 3 && changed >= enough) places.push_back(static_cast<std::uint32_t>(i - 3));
+    }
+    if (places.empty()) return;
+    count_ = static_cast<double>(places.size());
+    if (!finds_.allows(count_ * static_cast<double>(v_.classes()) * 4)) {
+      finds_.leave_out("Adler sums");
+      return;
+    }
+    const std::size_t last = v_.count() - 1;
+    sums_.assign(v_.classes(), 0);
+    weighted_.assign(v_.classes(), 0);
+    for (std::size_t k = 0; k < v_.changed.size(); ++k) {
+      const std::size_t at = v_.changed[k];
+      const std::uint32_t apart = (v_.bytes[last][at] + adler_modulus - v_.bytes[0][at]) % adler_modulus;
+      sums_[k + 1] = (sums_[k] + apart) % adler_modulus;
+      weighted_[k + 1] = static_cast<std::uint32_t>(
+          (weighted_[k] + std::uint64_t{apart} * (at % adler_modulus)) % adler_modulus);
+    }
+    totals_.assign(v_.size + 1, 0);
+    for (std::size_t i = 0; i < v_.size; ++i) totals_[i + 1] = totals_[i] + v_.bytes[0][i];
+    by_sum_.resize(adler_modulus);
+    for (std::size_t k = 0; k < v_.classes(); ++k) by_sum_[sums_[k]].push_back(static_cast<std::uint32_t>(k));
+    for (const std::uint32_t at : places)
+      for (const bool big : {false, true}) field(at, big, last);
+  }
+
+ private:
+  void field(std::uint32_t at, bool big, std::size_t last) {
+    const auto now = static_cast<std::uint32_t>(value_at(v_.bytes[last], at, 4, big));
+    const auto then = static_cast<std::uint32_t>(value_at(v_.bytes[0], at, 4, big));
+    const auto half = [](std::uint32_t a, std::uint32_t b) {
+      return (a % adler_modulus + adler_modulus - b % adler_modulus) % adler_modulus;
+    };
+    if ((now & 0xffff) >= adler_modulus || now >> 16 >= adler_modulus) return;
+    const std::uint32_t a = half(now & 0xffff, then & 0xffff);
+    const std::uint32_t b = half(now >> 16, then >> 16);
+    if (a == 0) return;  // then the end can't be worked out; another version tells
+    const std::uint32_t inverse = power(a, adler_modulus - 2);
+    const std::size_t before = v_.class_of(at);
+    for (std::size_t k = 1; k < v_.classes(); ++k)
+      for (const std::uint32_t j : by_sum_[(sums_[k] + adler_modulus - a) % adler_modulus]) {
+        if (j >= k || (v_.first_end(k) > at && j <= before)) continue;
+        const std::uint32_t range = (weighted_[k] + adler_modulus - weighted_[j]) % adler_modulus;
+        const std::uint64_t end = std::uint64_t{(b + range) % adler_modulus} * inverse % adler_modulus;
+        for (std::size_t to = end; to <= v_.last_end(k); to += adler_modulus)
+          if (to >= v_.first_end(k)) exact(at, big, j, to, then);
+      }
+  }
+
+  void exact(std::uint32_t at, bool big, std::uint32_t j, std::size_t to, std::uint32_t value) {
+    for (std::size_t from = v_.first_end(j); from <= std::min(v_.last_end(j), to); ++from) {
+      if ((1 + totals_[to] - totals_[from]) % adler_modulus != (value & 0xffff)) continue;
+      if (to > at && from < at + std::size_t{4}) continue;
+      Seal seal;
+      seal.form.kind = SealForm::Kind::adler32;
+      seal.form.bits = 32;
+      seal.ranges = {{from, to}};
+      seal.at = at;
+      seal.big_endian = big;
+      finds_.add(seal, 1, count_, false);
+    }
+  }
+
+  static std::uint32_t power(std::uint64_t base, std::uint32_t exponent) {
+    std::uint64_t out = 1;
+    for (; exponent > 0; exponent >>= 1, base = base * base % adler_modulus)
+      if ((exponent & 1) != 0) out = out * base % adler_modulus;
+    return static_cast<std::uint32_t>(out);
+  }
+
+  Finds& finds_;
+  const Versions& v_;
+  double count_ = 1;
+  std::vector<std::uint32_t> sums_;
+  std::vector<std::uint32_t> weighted_;
+  std::vector<std::uint64_t> totals_;
+  std::vector<std::vector<std::uint32_t>> by_sum_;
+};
+
+}  // namespace
+
+void search_crcs(Finds& finds) {
+  const std::vector<CrcForm> forms = bare_forms();
+  for (const CrcForm& form : forms) CrcSearch(finds, form, static_cast<double>(forms.size()) * 2).run();
+}
+
+void search_adler(Finds& finds) {
+  AdlerSearch(finds).run();
+}
+
+}  // namespace bayswap::seals

@@ -1,0 +1,96 @@
+// What the searches for seals share.
+//
+// A byte that never changes tells nothing of a range: between two changed bytes all ends are alike, a
+// *class*. Class k is the ends that have the first k changed bytes before them; differences between versions
+// are looked up by classes, and only then is the exact end chosen within its gap.
+#pragma once
+
+#include <bayswap/seal_search.hpp>
+
+#include <cmath>
+
+namespace bayswap::seals {
+
+/// The versions, and where they differ.
+struct Versions {
+  std::vector<ByteView> bytes;  // at least two, of one size
+  std::size_t size = 0;
+  std::vector<std::uint32_t> changed;     // places that are not the same in all, in order
+  std::vector<std::uint16_t> changed_in;  // of each: a bit for each version that differs from the first
+  std::vector<bool> is_changed;           // of each byte
+
+  [[nodiscard]] std::size_t count() const { return bytes.size(); }
+  [[nodiscard]] std::size_t classes() const { return changed.size() + 1; }
+  /// The first and the last end of a class.
+  [[nodiscard]] std::size_t first_end(std::size_t k) const {
+    return k == 0 ? 0 : changed[k - 1] + std::size_t{1};
+  }
+  [[nodiscard]] std::size_t last_end(std::size_t k) const { return k == changed.size() ? size : changed[k]; }
+  /// The class of an end.
+  [[nodiscard]] std::size_t class_of(std::size_t end) const;
+};
+
+/// Where a seal's value could be.
+struct Place {
+  std::uint32_t at = 0;
+  std::uint32_t bytes = 0;
+  [[nodiscard]] std::size_t end() const { return std::size_t{at} + bytes; }
+};
+[[nodiscard]] std::uint64_t value_at(ByteView bytes, std::size_t at, std::size_t count, bool big_endian);
+
+/// How usual an end of a range is for a value in that place: 0 the file's or the value's own edge, 1 a
+/// multiple of 256, 2 of 16, 3 of 4, 4 any.
+[[nodiscard]] int level_of(const Versions& versions, const Place& place, std::size_t end);
+/// How many ends are at least so usual.
+[[nodiscard]] double ends_of_level(const Versions& versions, int level);
+
+/// Looks up classes by the numbers that the versions give them.
+class ClassTable {
+ public:
+  using Key = std::uint64_t;
+  explicit ClassTable(const std::vector<Key>& keys);
+  [[nodiscard]] bool may_have(Key key) const { return (bits_[(key & mask_) >> 6] >> (key & 63) & 1) != 0; }
+  /// The classes with that key, in order.
+  [[nodiscard]] std::span<const std::pair<Key, std::uint32_t>> find(Key key) const;
+
+ private:
+  std::vector<std::uint64_t> bits_;
+  std::uint64_t mask_ = 0;
+  std::vector<std::pair<Key, std::uint32_t>> sorted_;
+};
+[[nodiscard]] inline std::uint64_t mixed(std::uint64_t a, std::uint64_t b) {
+  const std::uint64_t x = (a * 0x9E3779B97F4A7C15U) ^ ((b + 0x632BE59BD9B4E019U) * 0xD6E8FEB86659FD93U);
+  return x ^ x >> 29;
+}
+
+/// What all searches write to.
+class Finds {
+ public:
+  Finds(const Versions& versions, std::size_t max_work) : versions_(versions), work_left_(max_work) {}
+
+  [[nodiscard]] const Versions& versions() const { return versions_; }
+  /// Takes a seal if all versions agree with it. `forms`: how many forms like it are tried; `places`: how
+  /// many places; `is_free_start`: its start was chosen to fit.
+  void add(const Seal& seal, double forms, double places, bool is_free_start);
+  /// Work that is about to be done; false where it would be too much.
+  [[nodiscard]] bool allows(double work);
+  void leave_out(std::string what);
+  [[nodiscard]] std::size_t work_left() const { return work_left_; }
+
+  std::vector<SealFind> finds;
+  std::vector<std::string> left_out;
+  double tried = 0;
+
+ private:
+  const Versions& versions_;
+  std::size_t work_left_;
+};
+
+void search_sums(Finds& finds);  // and exclusive ors
+void search_crcs(Finds& finds);
+void search_adler(Finds& finds);
+void search_digests(Finds& finds);
+[[nodiscard]] std::vector<CopyFind> search_copies(const Versions& versions);
+[[nodiscard]] std::vector<CounterFind> search_counters(const Versions& versions);
+
+}  // namespace bayswap::seals

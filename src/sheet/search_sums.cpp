@@ -1,0 +1,428 @@
+// Sums and exclusive ors. Both are searched by their low 16 bits, which a sum of any width has: for each
+// place and each end of a range, the other end is looked up by what the two would have to differ in. Wider
+// values are then tried in the places that are left.
+#include <algorithm>
+#include <bit>
+
+#include "sheet/search_inside.hpp"
+
+namespace bayswap::seals {
+namespace {
+
+/// How bytes are added up: words of `unit` bytes, the first of which begins at a place of that phase.
+struct Lane {
+  bool is_xor = false;
+  unsigned unit = 1;
+  bool big_endian = false;
+  unsigned phase = 0;
+
+  [[nodiscard]] unsigned shift(std::size_t at) const {
+    const auto place = static_cast<unsigned>((at + unit - phase) % unit);
+    return 8 * (big_endian ? unit - 1 - place : place);
+  }
+};
+
+// The low 16 bits of what a class has before it, in the two versions that differ most from the first.
+struct Prefix {
+  std::uint16_t a = 0;
+  std::uint16_t b = 0;
+};
+
+// Set bits for the keys that some class has.
+class Filter {
+ public:
+  explicit Filter(const std::vector<Prefix>& prefixes) : bits_(std::size_t{1} << (log_bits - 6)) {
+    for (const Prefix& one : prefixes) {
+      const std::uint32_t at = index(one.a, one.b);
+      bits_[at >> 6] |= std::uint64_t{1} << (at & 63);
+    }
+  }
+  [[nodiscard]] bool may_have(std::uint16_t a, std::uint16_t b) const {
+    const std::uint32_t at = index(a, b);
+    return (bits_[at >> 6] >> (at & 63) & 1) != 0;
+  }
+
+ private:
+  static constexpr unsigned log_bits = 18;
+  static std::uint32_t index(std::uint16_t a, std::uint16_t b) {
+    return ((std::uint32_t{a} << 16 | b) * 0x9E3779B1U) >> (32 - log_bits);
+  }
+  std::vector<std::uint64_t> bits_;
+};
+
+class LinearSearch {
+ public:
+  LinearSearch(Finds& finds, std::size_t width) : finds_(finds), v_(finds.versions()), width_(width) {
+    // The two versions with most changes tell most.
+    std::vector<std::pair<std::size_t, std::size_t>> by_changes;
+    for (std::size_t v = 1; v < v_.count(); ++v) {
+      const auto count =
+          std::ranges::count_if(v_.changed_in, [&](std::uint16_t in) { return (in >> v & 1) != 0; });
+      by_changes.emplace_back(static_cast<std::size_t>(count), v);
+    }
+    std::ranges::sort(by_changes, std::greater<>{});
+    first_ = by_changes[0].second;
+    second_ = by_changes.size() > 1 ? by_changes[1].second : 0;
+    for (std::size_t k = 0; k < v_.classes(); ++k) level_.push_back(level_of_class(k));
+    for (std::size_t k = 0; k < v_.classes(); ++k)
+      if (level_[k] <= 1) usual_.push_back(static_cast<std::uint32_t>(k));
+  }
+
+  void run() {
+    std::vector<Lane> lanes{{false, 1, false, 0}};
+    if (width_ == 1) lanes.push_back({true, 1, false, 0});
+    for (const unsigned unit : {2U, 4U})
+      for (unsigned phase = 0; width_ > 1 && phase < unit; ++phase) {
+        lanes.push_back({false, unit, false, phase});
+        lanes.push_back({false, unit, true, phase});
+        lanes.push_back({true, unit, false, phase});
+      }
+    passes_ = 0;
+    for (const Lane& lane : lanes) passes_ += (lane.is_xor ? 1 : 2) * (width_ > 1 ? 2 : 1);
+    for (const bool big : {false, true}) places_ = std::max(places_, static_cast<double>(fields(big).size()));
+    constexpr double cases = 1.7;
+    const double classes = static_cast<double>(v_.classes());
+    const double all = passes_ * places_ * classes * cases;
+    const bool is_weak = 8.0 * static_cast<double>(width_) * static_cast<double>(v_.count() - 1) < 24;
+    const double half = static_cast<double>(finds_.work_left()) / 2;
+    mode_ = Mode::all;
+    if (is_weak || all > half) mode_ = Mode::usual;
+    const double some = passes_ * places_ * static_cast<double>(usual_.size() + 2) * cases * 2;
+    if (mode_ == Mode::usual && some > half) mode_ = Mode::edges;
+    if (width_ == 1 && is_weak) mode_ = Mode::edges;
+    if (!is_weak && mode_ != Mode::all)
+      finds_.leave_out(
+          mode_ == Mode::usual
+              ? "sums over ranges of which neither end is a multiple of 256, or at an edge of the file or of "
+                "the sum itself"
+              : "sums over ranges of which neither end is at an edge of the file or of the sum itself");
+    (void)finds_.allows(std::min(half, mode_ == Mode::all     ? all
+                                       : mode_ == Mode::usual ? some
+                                                              : passes_ * places_ * 8));
+    for (const Lane& lane : lanes) search(lane);
+  }
+
+ private:
+  enum class Mode { all, usual, edges };
+
+  // The most usual end within a gap.
+  [[nodiscard]] int level_of_class(std::size_t k) const {
+    const std::size_t from = v_.first_end(k);
+    const std::size_t to = v_.last_end(k);
+    if (from == 0 || to == v_.size) return 0;
+    const auto has_multiple = [&](std::size_t of) { return (to / of) * of >= from; };
+    return has_multiple(256) ? 1 : has_multiple(16) ? 2 : has_multiple(4) ? 3 : 4;
+  }
+
+  // Places whose low byte changes, and of two bytes the high one or a neighbour.
+  [[nodiscard]] std::vector<std::uint32_t> fields(bool big) const {
+    std::vector<std::uint32_t> out;
+    for (const std::uint32_t low : v_.changed) {
+      if (width_ == 1) {
+        out.push_back(low);
+        continue;
+      }
+      if (big && low == 0) continue;
+      const std::uint32_t at = big ? low - 1 : low;
+      if (at + 2 <= v_.size) out.push_back(at);
+    }
+    return out;
+  }
+
+  [[nodiscard]] std::uint16_t narrow(std::uint64_t value) const {
+    return static_cast<std::uint16_t>(width_ == 1 ? value & 0xff : value);
+  }
+
+  [[nodiscard]] std::uint16_t part(const Lane& lane, std::size_t version, std::size_t at) const {
+    const unsigned shift = lane.shift(at);
+    if (shift >= 16) return 0;
+    const unsigned now = v_.bytes[version][at];
+    const unsigned then = v_.bytes[0][at];
+    return narrow(lane.is_xor ? (now ^ then) << shift : (now << shift) - (then << shift));
+  }
+
+  [[nodiscard]] std::uint16_t plus(const Lane& lane, unsigned a, unsigned b) const {
+    return narrow(lane.is_xor ? a ^ b : a + b);
+  }
+  [[nodiscard]] std::uint16_t minus(const Lane& lane, unsigned a, unsigned b) const {
+    return narrow(lane.is_xor ? a ^ b : a - b);
+  }
+
+  void search(const Lane& lane) {
+    prefixes_.assign(v_.classes(), {});
+    for (std::size_t k = 0; k < v_.changed.size(); ++k) {
+      const std::size_t at = v_.changed[k];
+      prefixes_[k + 1].a = plus(lane, prefixes_[k].a, part(lane, first_, at));
+      if (second_ != 0) prefixes_[k + 1].b = plus(lane, prefixes_[k].b, part(lane, second_, at));
+    }
+    by_prefix_.clear();
+    for (std::size_t k = 0; k < prefixes_.size(); ++k)
+      by_prefix_.emplace_back(std::uint32_t{prefixes_[k].a} << 16 | prefixes_[k].b,
+                              static_cast<std::uint32_t>(k));
+    std::ranges::sort(by_prefix_);
+    const Filter filter(prefixes_);
+    totals_.assign(v_.size + 1, 0);
+    for (std::size_t i = 0; i < v_.size; ++i) {
+      const std::uint64_t one = std::uint64_t{v_.bytes[0][i]} << lane.shift(i);
+      totals_[i + 1] = lane.is_xor ? totals_[i] ^ one : totals_[i] + one;
+    }
+    for (const bool big : {false, true}) {
+      if (big && width_ == 1) continue;
+      for (const std::uint32_t at : fields(big))
+        for (const bool negative : {false, true})
+          if (!negative || !lane.is_xor) field(lane, filter, at, big, negative);
+    }
+  }
+
+  [[nodiscard]] Prefix own_part(const Lane& lane, std::size_t at, std::size_t bytes) const {
+    Prefix own;
+    for (std::size_t i = at; i < std::min(at + bytes, v_.size); ++i) {
+      if (!v_.is_changed[i]) continue;
+      own.a = plus(lane, own.a, part(lane, first_, i));
+      if (second_ != 0) own.b = plus(lane, own.b, part(lane, second_, i));
+    }
+    return own;
+  }
+
+  void field(const Lane& lane, const Filter& filter, std::uint32_t at, bool big, bool negative) {
+    const auto difference = [&](std::size_t version) {
+      const auto now = value_at(v_.bytes[version], at, width_, big);
+      const auto then = value_at(v_.bytes[0], at, width_, big);
+      const auto apart = narrow(lane.is_xor ? now ^ then : now - then);
+      return negative ? narrow(0U - unsigned{apart}) : apart;
+    };
+    const Prefix wanted{difference(first_), second_ == 0 ? std::uint16_t{0} : difference(second_)};
+    const auto before = static_cast<std::uint32_t>(v_.class_of(at));
+    const auto after = static_cast<std::uint32_t>(v_.class_of(at + width_));
+    const auto classes = static_cast<std::uint32_t>(v_.classes());
+    Scan scan{lane, filter, at, big, negative, wanted, {}, false};
+    // Ranges beside the value; then those around it, of which its own bytes are no part.
+    ends(scan, 1, classes, before, after);
+    scan.is_around = true;
+    scan.wanted = plus2(lane, wanted, own_part(lane, at, width_));
+    around(scan, before, after, classes);
+    if (width_ == 1) return;
+    const std::size_t wide_at = big ? at - std::min<std::size_t>(at, 2) : at;
+    const Prefix wide = own_part(lane, wide_at, 4);
+    const Prefix wide_wanted = plus2(lane, wanted, wide);
+    if (wide_wanted.a == scan.wanted.a && wide_wanted.b == scan.wanted.b) return;
+    scan.wanted = wide_wanted;
+    around(scan, before, after, classes);
+  }
+
+  struct Scan {
+    const Lane& lane;
+    const Filter& filter;
+    std::uint32_t at;
+    bool big;
+    bool negative;
+    Prefix wanted;
+    Prefix unused;
+    bool is_around;
+  };
+  [[nodiscard]] Prefix plus2(const Lane& lane, Prefix a, Prefix b) const {
+    return {plus(lane, a.a, b.a), plus(lane, a.b, b.b)};
+  }
+
+  void ends(const Scan& scan, std::uint32_t from, std::uint32_t to, std::uint32_t before,
+            std::uint32_t after) {
+    if (mode_ == Mode::all) {
+      for (std::uint32_t k = from; k < to; ++k) end_is(scan, k);
+      return;
+    }
+    const auto each = [&](std::uint32_t k) {
+      if (k >= from && k < to) end_is(scan, k);
+      begin_is(scan, k);
+    };
+    if (mode_ == Mode::usual)
+      for (const std::uint32_t k : usual_) each(k);
+    for (const std::uint32_t k : {before, after}) each(k);
+    if (mode_ == Mode::edges)
+      for (const std::uint32_t k : {std::uint32_t{0}, static_cast<std::uint32_t>(v_.classes() - 1)}) each(k);
+  }
+  void around(const Scan& scan, std::uint32_t before, std::uint32_t after, std::uint32_t classes) {
+    ends(scan, std::max(before, after), classes, before, after);
+  }
+
+  // The range ends in class k: where can it begin?
+  void end_is(const Scan& scan, std::uint32_t k) {
+    const std::uint16_t a = minus(scan.lane, prefixes_[k].a, scan.wanted.a);
+    const std::uint16_t b = minus(scan.lane, prefixes_[k].b, scan.wanted.b);
+    if (!scan.filter.may_have(a, b)) return;
+    each_with(a, b, [&](std::uint32_t j) {
+      if (j < k) hit(scan, j, k);
+    });
+  }
+  void begin_is(const Scan& scan, std::uint32_t j) {
+    const std::uint16_t a = plus(scan.lane, prefixes_[j].a, scan.wanted.a);
+    const std::uint16_t b = plus(scan.lane, prefixes_[j].b, scan.wanted.b);
+    if (!scan.filter.may_have(a, b)) return;
+    each_with(a, b, [&](std::uint32_t k) {
+      if (j < k) hit(scan, j, k);
+    });
+  }
+  template <class Visit>
+  void each_with(std::uint16_t a, std::uint16_t b, const Visit& visit) {
+    const std::uint32_t key = std::uint32_t{a} << 16 | b;
+    for (auto at = std::ranges::lower_bound(by_prefix_, std::pair(key, std::uint32_t{0}));
+         at != by_prefix_.end() && at->first == key; ++at)
+      visit(at->second);
+  }
+
+  // The differences agree: now the exact ends, and the value in its whole width.
+  void hit(const Scan& scan, std::uint32_t j, std::uint32_t k) {
+    const Place place{scan.at, static_cast<std::uint32_t>(width_)};
+    const std::size_t end = place.end();
+    if (scan.is_around ? v_.first_end(j) > scan.at || v_.last_end(k) < end
+                       : v_.first_end(k) > scan.at && v_.last_end(j) < end)
+      return;
+    const auto level = [&](std::uint32_t c) {
+      const bool at_edge = (v_.first_end(c) <= place.at && place.at <= v_.last_end(c)) ||
+                           (v_.first_end(c) <= end && end <= v_.last_end(c));
+      return at_edge ? 0 : level_[c];
+    };
+    // Two versions tell too little for ranges that nothing speaks for.
+    if (second_ == 0 && level(j) + level(k) > (width_ == 1 ? 0 : 2)) return;
+    constexpr std::size_t max_hits = 4'000'000;
+    if (++hits_ > max_hits) return;
+    const std::uint32_t wide_at = scan.big ? scan.at - std::min(scan.at, 2U) : scan.at;
+    if (width_ == 2 && (!scan.big || scan.at >= 2) && wide_at + std::size_t{4} <= v_.size &&
+        exact(scan, {wide_at, 4}, j, k))
+      return;
+    (void)exact(scan, place, j, k);
+  }
+
+  [[nodiscard]] bool exact(const Scan& scan, const Place& place, std::uint32_t j, std::uint32_t k) {
+    const Lane& lane = scan.lane;
+    if (lane.unit > place.bytes) return false;
+    const std::uint64_t mask = place.bytes == 4 ? 0xffffffffU : place.bytes == 2 ? 0xffffU : 0xffU;
+    std::uint64_t own = 0;
+    for (std::size_t i = place.at; scan.is_around && i < place.end(); ++i) {
+      const std::uint64_t one = std::uint64_t{v_.bytes[0][i]} << lane.shift(i);
+      own = lane.is_xor ? own ^ one : own + one;
+    }
+    const std::uint64_t value = value_at(v_.bytes[0], place.at, place.bytes, scan.big) & mask;
+    if (!agrees(scan, place, j, k, mask)) return false;
+    // What the sum itself has to be, for a start of nothing: plain, negated, complemented.
+    const std::uint64_t sums[2] = {scan.negative ? (0 - value) & mask : value,
+                                   scan.negative ? ~value & mask : value};
+    gather(scan, place, j, k);
+    struct Best {
+      int level = 99;
+      std::size_t from = 0;
+      std::size_t to = 0;
+      bool complemented = false;
+      [[nodiscard]] std::size_t size() const { return to - from; }
+    } best;
+    std::vector<std::pair<std::uint64_t, std::size_t>> begins;
+    for (const std::size_t from : froms_) begins.emplace_back(totals_[from] & mask, from);
+    std::ranges::sort(begins);
+    for (const std::size_t to : tos_)
+      for (int form = 0; form < (scan.negative ? 2 : 1); ++form) {
+        const std::uint64_t before =
+            (lane.is_xor ? totals_[to] ^ own ^ sums[form] : totals_[to] - own - sums[form]) & mask;
+        for (auto at = std::ranges::lower_bound(begins, std::pair(before, std::size_t{0}));
+             at != begins.end() && at->first == before; ++at) {
+          const std::size_t from = at->second;
+          if (!is_range(scan, place, from, to)) continue;
+          const int level = level_of(v_, place, from) + level_of(v_, place, to);
+          const Best found{level, from, to, form == 1};
+          if (level < best.level || (level == best.level && found.size() > best.size())) best = found;
+        }
+      }
+    Seal seal;
+    seal.form.kind = lane.is_xor ? SealForm::Kind::exclusive_or : SealForm::Kind::sum;
+    seal.form.bits = 8 * place.bytes;
+    seal.form.unit_bytes = lane.unit;
+    seal.form.unit_big_endian = lane.big_endian;
+    seal.at = place.at;
+    seal.big_endian = scan.big && place.bytes > 1;
+    const bool has_start = best.level > 8;
+    if (has_start) {
+      // No usual start: the most usual ends, and what the sum then begins with.
+      if (second_ == 0 || froms_.empty() || tos_.empty()) return false;
+      best.from = froms_.front();
+      best.to = tos_.front();
+      if (!is_range(scan, place, best.from, best.to)) return false;
+      const std::uint64_t sum = lane.is_xor ? totals_[best.to] ^ totals_[best.from] ^ own
+                                            : totals_[best.to] - totals_[best.from] - own;
+      seal.form.start = (lane.is_xor ? sums[0] ^ sum : sums[0] - sum) & mask;
+    }
+    seal.form.negated = scan.negative && !best.complemented;
+    seal.form.complemented = scan.negative && best.complemented;
+    seal.ranges = {{best.from, best.to}};
+    const std::size_t count = finds_.finds.size();
+    finds_.add(seal, passes_, places_, has_start);
+    return finds_.finds.size() > count;
+  }
+
+  // The differences of the whole width, in every version: before the ends are worked out.
+  [[nodiscard]] bool agrees(const Scan& scan, const Place& place, std::uint32_t j, std::uint32_t k,
+                            std::uint64_t mask) const {
+    if (k - j > 4096 && place.bytes == 2 && v_.count() <= 3) return true;  // looked up by just that
+    for (std::size_t version = 1; version < v_.count(); ++version) {
+      std::uint64_t sum = 0;
+      for (std::uint32_t c = j; c < k; ++c) {
+        const std::size_t at = v_.changed[c];
+        if (scan.is_around && at >= place.at && at < place.end()) continue;
+        const unsigned shift = scan.lane.shift(at);
+        const std::uint64_t now = std::uint64_t{v_.bytes[version][at]} << shift;
+        const std::uint64_t then = std::uint64_t{v_.bytes[0][at]} << shift;
+        sum = scan.lane.is_xor ? sum ^ now ^ then : sum + now - then;
+      }
+      const std::uint64_t now = value_at(v_.bytes[version], place.at, place.bytes, scan.big);
+      const std::uint64_t then = value_at(v_.bytes[0], place.at, place.bytes, scan.big);
+      std::uint64_t wanted = scan.lane.is_xor ? now ^ then : now - then;
+      if (scan.negative) wanted = 0 - wanted;
+      if (((sum ^ wanted) & mask) != 0) return false;
+    }
+    return true;
+  }
+
+  // Ends within the two gaps, the most usual first.
+  void gather(const Scan& scan, const Place& place, std::uint32_t j, std::uint32_t k) {
+    constexpr std::size_t max_ends = 4096;
+    const auto collect = [&](std::uint32_t c, std::vector<std::size_t>& out, bool aligned) {
+      out.clear();
+      for (std::size_t end = v_.first_end(c); end <= v_.last_end(c); ++end)
+        if (!aligned || (end + scan.lane.unit - scan.lane.phase) % scan.lane.unit == 0) out.push_back(end);
+      std::ranges::stable_sort(out, {}, [&](std::size_t end) { return level_of(v_, place, end); });
+      if (out.size() > max_ends) out.resize(max_ends);
+    };
+    collect(j, froms_, true);
+    collect(k, tos_, false);
+  }
+
+  [[nodiscard]] static bool is_range(const Scan& scan, const Place& place, std::size_t from, std::size_t to) {
+    constexpr std::size_t min_range = 8;
+    if (to < from + min_range) return false;
+    if (scan.is_around) return from <= place.at && to >= place.end();
+    return to <= place.at || from >= place.end();
+  }
+
+  Finds& finds_;
+  const Versions& v_;
+  std::size_t width_;
+  std::size_t first_ = 0;
+  std::size_t second_ = 0;  // 0: there are two versions
+  Mode mode_ = Mode::all;
+  std::vector<int> level_;
+  std::vector<std::uint32_t> usual_;
+  std::vector<Prefix> prefixes_;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> by_prefix_;
+  std::vector<std::uint64_t> totals_;  // of the first version, before each end
+  std::vector<std::size_t> froms_;
+  std::vector<std::size_t> tos_;
+  double passes_ = 0;
+  double places_ = 1;
+  std::size_t hits_ = 0;
+};
+
+}  // namespace
+
+void search_sums(Finds& finds) {
+  LinearSearch(finds, 2).run();
+  LinearSearch(finds, 1).run();
+}
+
+}  // namespace bayswap::seals

@@ -1,0 +1,347 @@
+#include "sheet/sheet_save.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/built_in.hpp"
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "sheet/codec.hpp"
+
+namespace bayswap {
+namespace sheets {
+
+SheetSeverity severity_of(Severity severity) {
+  switch (severity) {
+    case Severity::error:
+      return SheetSeverity::error;
+    case Severity::warning:
+      return SheetSeverity::warning;
+    case Severity::note:
+      break;
+  }
+  return SheetSeverity::note;
+}
+
+std::string text_of(const Tree& tree, const Node& node) {
+  const SheetValue value = tree.value_of(node);
+  const auto number = number_of(value);
+  return number               ? number_text(tree.sheet(), node.field->number, *number)
+         : value.index() == 0 ? ""
+                              : to_text(value);
+}
+
+std::string shown_of(const Tree& tree, const Node& node, std::string_view language) {
+  const SheetValue value = tree.value_of(node);
+  if (value.index() == 0) return {};
+  const auto number = number_of(value);
+  std::string shown =
+      number ? number_shown(tree.sheet(), node.field->number, *number, language) : to_text(value);
+  const std::string& unit = node.field->unit.in(language);
+  if (!unit.empty() && !shown.empty()) shown += " " + unit;
+  return shown;
+}
+
+std::string seal_name(const SealAt& seal) {
+  const std::string path = Tree::path_of(*seal.record);
+  return path.empty() ? seal.seal->id : fmt::format("{} at {}", seal.seal->id, path);
+}
+
+namespace {
+
+void show_value(const Tree& tree, const Node& node, std::string_view language, SheetNode& out) {
+  const FieldDef& field = *node.field;
+  switch (field.kind) {
+    case FieldKind::text:
+      out.kind = SheetNode::Kind::text;
+      break;
+    case FieldKind::bytes:
+      out.kind = SheetNode::Kind::bytes;
+      break;
+    case FieldKind::truth:
+      out.kind = SheetNode::Kind::truth;
+      break;
+    default:
+      out.kind = SheetNode::Kind::number;
+      break;
+  }
+  const SheetValue value = tree.value_of(node);
+  if (field.kind == FieldKind::derived) {
+    out.is_derived = true;
+    if (value.index() == 2) out.kind = SheetNode::Kind::text;
+    if (value.index() == 3) out.kind = SheetNode::Kind::truth;
+  }
+  const auto number = number_of(value);
+  constexpr SheetNumber most = SheetNumber{1} << 63;
+  if (number && *number < most && *number >= -most) out.number = static_cast<std::int64_t>(*number);
+  out.value = text_of(tree, node);
+  out.shown = shown_of(tree, node, language);
+  out.problem = node.problem;
+  if (value.index() == 0 && out.problem.empty() && !out.is_derived) out.problem = "it is no decimal number";
+  if (node.space == nullptr || out.is_derived) return;
+  out.offset = node.at;
+  out.bit = field.number.bit;
+  out.bits = field.kind == FieldKind::number || field.kind == FieldKind::truth
+                 ? field.number.bits
+                 : static_cast<unsigned>(8 * node.size);
+}
+
+}  // namespace
+
+SheetNode show_node(const Tree& tree, const Node& node, std::string_view language) {
+  SheetNode out;
+  out.path = Tree::path_of(node);
+  out.is_unused = node.is_free;
+  out.is_blank = node.is_blank;
+  if (node.field != nullptr) {
+    out.is_hidden = node.field->is_hidden;
+    out.name = node.is_element ? fmt::format("[{}]", node.index) : node.field->name;
+    out.label = node.field->label.in(language);
+    if (node.is_element) {
+      const auto labels = tree.sheet().tables.find(node.field->labels);
+      out.label =
+          labels == tree.sheet().tables.end() ? std::string{} : labels->second.name_of(node.index, language);
+    }
+    if (out.label.empty())
+      out.label = node.is_element && !node.field->pattern.empty() ? tree.file_name(*node.space) : out.name;
+  }
+  if (node.space != nullptr) {
+    out.file = tree.file_name(*node.space);
+    out.is_stored_plainly = node.space->outer == nullptr;
+  }
+  const bool is_value = node.field != nullptr && !node.is_array && node.record == nullptr;
+  if (is_value && node.field->kind != FieldKind::record) {
+    show_value(tree, node, language, out);
+    return out;
+  }
+  out.kind = node.is_array ? SheetNode::Kind::array : SheetNode::Kind::record;
+  out.problem = node.problem;
+  out.offset = node.at;
+  out.bits = static_cast<unsigned>(8 * node.size);
+  for (const Node* one : node.children) {
+    SheetNode inner = show_node(tree, *one, language);
+    if (one->field->flat && !one->is_element && one->problem.empty()) {
+      for (SheetNode& flat : inner.children) out.children.push_back(std::move(flat));
+      continue;
+    }
+    out.children.push_back(std::move(inner));
+  }
+  if (node.is_array && node.field->is_copies() && node.newest < out.children.size() &&
+      !out.children[node.newest].is_blank)
+    out.children[node.newest].is_newest = true;
+  return out;
+}
+
+}  // namespace sheets
+
+std::string_view to_text(SheetSeverity severity) {
+  switch (severity) {
+    case SheetSeverity::error:
+      return "error";
+    case SheetSeverity::warning:
+      return "warning";
+    case SheetSeverity::note:
+      return "note";
+  }
+  return "";
+}
+
+SheetSave::SheetSave(Sheet sheet, std::vector<SheetFile> files)
+    : sheet_(std::move(sheet)), impl_(std::make_unique<Impl>(sheet_, files)) {}
+SheetSave::~SheetSave() = default;
+SheetSave::SheetSave(SheetSave&&) noexcept = default;
+SheetSave& SheetSave::operator=(SheetSave&&) noexcept = default;
+
+const std::vector<SheetFile>& SheetSave::files() const {
+  return impl_->tree.files();
+}
+
+Result<SheetNode> SheetSave::show(std::string_view path, std::string_view language) const {
+  BAYSWAP_TRY(const sheets::Tree::Found found, impl_->tree.find_path(path));
+  SheetNode node = sheets::show_node(impl_->tree, *found.node, language);
+  if (found.flag) {
+    node.path += "." + found.node->field->number.flags[*found.flag];
+    node.name = node.label = found.node->field->number.flags[*found.flag];
+    node.kind = SheetNode::Kind::truth;
+    node.bit += *found.flag;
+    node.bits = 1;
+    node.number = node.number ? std::optional(*node.number >> *found.flag & 1) : std::nullopt;
+    node.value = node.shown = node.number == 1 ? "yes" : "no";
+  }
+  return node;
+}
+
+std::vector<SheetFinding> SheetSave::findings(std::string_view language) const {
+  std::vector<SheetFinding> out;
+  sheets::Tree& tree = impl_->tree;
+  const auto unreadable = [&](const auto& self, const sheets::Node& node) -> void {
+    if (node.is_free || node.is_blank) return;
+    if (!node.problem.empty()) {
+      SheetFinding finding;
+      finding.kind = SheetFinding::Kind::unreadable;
+      finding.path = sheets::Tree::path_of(node);
+      finding.holds = false;
+      finding.text = fmt::format("{}: {}", finding.path.empty() ? "the save" : finding.path, node.problem);
+      out.push_back(std::move(finding));
+    }
+    for (const sheets::Node* one : node.children) self(self, *one);
+  };
+  unreadable(unreadable, tree.root());
+  for (const sheets::SealAt& seal : tree.seals()) {
+    SheetFinding finding;
+    finding.id = seal.seal->id;
+    finding.path = sheets::Tree::path_of(*seal.record);
+    finding.severity = sheets::severity_of(seal.seal->severity);
+    finding.holds = tree.seal_holds(seal);
+    const sheets::Space& space =
+        seal.record->own_space != nullptr ? *seal.record->own_space : *seal.record->space;
+    finding.file = tree.file_name(space);
+    finding.offset = seal.at;
+    finding.size_bytes = size_of(seal.seal->form);
+    const std::string& said = seal.seal->text.in(language);
+    const std::string what = said.empty()
+                                 ? fmt::format("{}: {}", sheets::seal_name(seal), to_text(seal.seal->form))
+                                 : fmt::format("{}: {}", sheets::seal_name(seal), said);
+    if (!seal.problem.empty()) {
+      finding.text = fmt::format("{}: {}", what, seal.problem);
+    } else {
+      finding.is = sheets::hex_text(ByteView(space.bytes).subspan(seal.at, finding.size_bytes));
+      finding.should = sheets::hex_text(tree.seal_value(seal));
+      finding.text =
+          *finding.holds ? what : fmt::format("{}: is {}, should be {}", what, finding.is, finding.should);
+    }
+    out.push_back(std::move(finding));
+  }
+  for (const sheets::Tree::RuleAt& rule : tree.rules()) {
+    SheetFinding finding;
+    finding.kind = SheetFinding::Kind::rule;
+    finding.id = rule.rule->id;
+    finding.path = sheets::Tree::path_of(*rule.record);
+    finding.severity = sheets::severity_of(rule.rule->severity);
+    finding.holds = rule.holds;
+    finding.text = finding.path.empty() ? rule.rule->text.in(language)
+                                        : fmt::format("{}: {}", finding.path, rule.rule->text.in(language));
+    out.push_back(std::move(finding));
+  }
+  return out;
+}
+
+// ---- Sheets and shelves
+
+Result<Sheet> Sheet::parse(std::string_view toml, const std::string& origin) {
+  BAYSWAP_TRY(sheets::Sheet content, sheets::read_sheet(toml, origin));
+  Sheet sheet;
+  sheet.content_ = std::make_shared<const sheets::Sheet>(std::move(content));
+  return sheet;
+}
+
+const std::string& Sheet::id() const {
+  return content_->id;
+}
+const std::string& Sheet::name(std::string_view language) const {
+  const std::string& name = content_->name.in(language);
+  return name.empty() ? content_->id : name;
+}
+std::int64_t Sheet::revision() const {
+  return content_->revision;
+}
+Platform Sheet::platform() const {
+  return content_->platform;
+}
+bool Sheet::wants_rom_digest() const {
+  return !content_->rom_digests.empty();
+}
+const std::vector<std::string>& Sheet::codes() const {
+  return content_->codes;
+}
+
+std::optional<SheetFit> Sheet::fit(const std::optional<GameId>& game, const std::vector<SheetFile>& files,
+                                   std::string_view rom_digest) const {
+  const sheets::Sheet& sheet = *content_;
+  if (files.empty() || (game && saves_as(game->platform) != saves_as(sheet.platform))) return std::nullopt;
+  const std::string code = game ? game->code : std::string{};
+  const std::string title = game ? game->title : std::string{};
+  SheetFit fit;
+  const auto has = [](const std::vector<std::string>& list, const std::string& one) {
+    return std::ranges::any_of(list, [&](const std::string& other) { return lower(other) == lower(one); });
+  };
+  const auto add = [&](double score, std::string reason) {
+    fit.score = 1 - (1 - fit.score) * (1 - score);
+    fit.reasons.push_back(std::move(reason));
+  };
+  bool tells = !sheet.codes.empty() || !sheet.titles.empty() || !sheet.rom_digests.empty();
+  if (!rom_digest.empty() && has(sheet.rom_digests, std::string(rom_digest)))
+    add(0.99, "the sheet names the ROM's digest");
+  if (!code.empty() && !sheet.codes.empty()) {
+    if (!has(sheet.codes, code)) return std::nullopt;
+    add(0.9, fmt::format("its product code is {}", code));
+  }
+  if (!title.empty() && has(sheet.titles, title))
+    add(0.6, fmt::format("its title is {}", title));
+  else if (!title.empty() && sheet.codes.empty() && !sheet.titles.empty())
+    return std::nullopt;
+  if (!sheet.sizes.empty() && std::ranges::none_of(files, [&](const SheetFile& file) {
+        return std::ranges::find(sheet.sizes, file.bytes.size()) != sheet.sizes.end();
+      }))
+    return std::nullopt;
+  for (const sheets::Magic& magic : sheet.magics) {
+    const bool found = std::ranges::any_of(files, [&](const SheetFile& file) {
+      const ByteView bytes = file.bytes.view();
+      return (magic.file.empty() || file_fits(magic.file, file.name)) && magic.at <= bytes.size() &&
+             magic.bytes.size() <= bytes.size() - magic.at &&
+             std::equal(magic.bytes.begin(), magic.bytes.end(),
+                        bytes.begin() + static_cast<std::ptrdiff_t>(magic.at));
+    });
+    if (!found) return std::nullopt;
+    add(0.7, fmt::format("its mark is at {:X}", magic.at));
+    tells = false;
+  }
+  for (const sheets::FieldDef& field : sheet.records.front().fields) {
+    if (field.pattern.empty() || field.is_optional || field.is_array) continue;
+    if (std::ranges::none_of(files,
+                             [&](const SheetFile& file) { return file_fits(field.pattern, file.name); }))
+      return std::nullopt;
+  }
+  // A sheet that names games is not for saves whose game nothing tells.
+  if (fit.score == 0 && tells) return std::nullopt;
+  if (!sheet.sizes.empty()) add(0.1, "it has the size");
+  if (fit.score == 0) return std::nullopt;
+  return fit;
+}
+
+SheetShelf::SheetShelf() {
+  for (const BuiltInText& text : built_in_sheets()) {
+    auto sheet = Sheet::parse(text.toml, std::string(text.id) + ".toml");
+    if (sheet) sheets_.push_back(*std::move(sheet));
+  }
+}
+
+Result<void> SheetShelf::add(std::string_view toml, const std::string& origin) {
+  BAYSWAP_TRY(Sheet sheet, Sheet::parse(toml, origin));
+  std::erase_if(sheets_, [&](const Sheet& other) { return other.id() == sheet.id(); });
+  sheets_.push_back(std::move(sheet));
+  return {};
+}
+
+const Sheet* SheetShelf::find(std::string_view id) const {
+  const auto found = std::ranges::find_if(sheets_, [&](const Sheet& one) { return one.id() == id; });
+  return found == sheets_.end() ? nullptr : &*found;
+}
+
+const Sheet* SheetShelf::best(const std::optional<GameId>& game, const std::vector<SheetFile>& files,
+                              std::string_view rom_digest) const {
+  const Sheet* best = nullptr;
+  double score = 0;
+  for (const Sheet& sheet : sheets_) {
+    const auto fit = sheet.fit(game, files, rom_digest);
+    // The user's own come last, and win where both fit as well.
+    if (fit && fit->score >= score) {
+      best = &sheet;
+      score = fit->score;
+    }
+  }
+  return best;
+}
+
+}  // namespace bayswap
