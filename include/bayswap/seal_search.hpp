@@ -7,10 +7,11 @@ namespace bayswap {
 
 /// A seal that all versions agree with.
 struct SealFind {
-  Seal seal;                  // one range
-  double confidence = 0;      // 0 to 1
-  double expected_false = 0;  // how many as natural ones chance would give, over all that was tried
-  bool pairs_with = false;    // it is the complement or the negative of another seal, its range
+  Seal seal;                    // one range
+  double confidence = 0;        // 0 to 1
+  double expected_false = 0;    // how many as natural ones chance would give, over all that was tried
+  bool has_free_start = false;  // its start is no usual one, and was chosen to fit
+  bool pairs_with = false;      // it is the complement or the negative of another seal, its range
 };
 /// Two places that always hold the same bytes, of which some change.
 struct CopyFind {
@@ -32,7 +33,7 @@ struct SealSearchOptions {
   std::size_t max_work = std::size_t{6} << 30;  // look-ups; about ten seconds
 };
 struct SealSearch {
-  std::vector<SealFind> seals;     // confidence 0.9 and more, by place
+  std::vector<SealFind> seals;     // confidence 0.99 and more, by place
   std::vector<SealFind> doubtful;  // the others worth a look, the likeliest first; at most 20
   std::vector<CopyFind> copies;
   std::vector<CounterFind> counters;

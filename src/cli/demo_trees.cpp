@@ -42,7 +42,9 @@ Blob avatar_database() {
     const std::span<Byte> one = out.subspan(at, 74);
     for (Byte& b : one.subspan(32, 22)) b = static_cast<Byte>(dice.next());
     const unsigned month = 1 + dice.next() % 12;
-    put_be16(one, 0, static_cast<std::uint16_t>(0x4000U | month << 10 | (1 + dice.next() % 28) << 5 | (dice.next() % 12) << 1));
+    put_be16(one, 0,
+             static_cast<std::uint16_t>(0x4000U | month << 10 | (1 + dice.next() % 28) << 5 |
+                                        (dice.next() % 12) << 1));
     for (std::size_t i = 0; i < name.size(); ++i) put_be16(one, 2 + 2 * i, static_cast<Byte>(name[i]));
     for (std::size_t i = 0; i < name.size(); ++i) put_be16(one, 54 + 2 * i, static_cast<Byte>(name[i]));
     one[22] = static_cast<Byte>(40 + dice.next() % 60);

@@ -27,10 +27,14 @@ std::size_t terminal_width() {
 
 // Columns that UTF-8 text takes: one a character. Wide characters are rare in file names and only shift a
 // table.
+}  // namespace
+
 std::size_t width(std::string_view text) {
   return static_cast<std::size_t>(
       std::ranges::count_if(text, [](char c) { return (static_cast<Byte>(c) & 0xc0) != 0x80; }));
 }
+
+namespace {
 
 std::string padded(const std::string& text, std::size_t columns, bool right) {
   const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');

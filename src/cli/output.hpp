@@ -35,6 +35,9 @@ enum class Tone { plain, bold, dim, good, warn, bad };
 /// How wide tables may be: the terminal on stdout; 0 where there is none, and any width will do.
 [[nodiscard]] std::size_t table_width();
 
+/// Columns that a text takes on a terminal.
+[[nodiscard]] std::size_t width(std::string_view text);
+
 /// Rows under headings, columns as wide as their widest cell; `right` lists the columns aligned to the right.
 [[nodiscard]] std::string table_text(const std::vector<std::string>& headings,
                                      const std::vector<std::vector<std::string>>& rows,

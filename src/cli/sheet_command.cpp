@@ -66,7 +66,7 @@ std::string shown_value(const SheetNode& node) {
 
 void print_line(std::size_t depth, const std::string& label, const std::string& value) {
   const std::string indent(2 * depth, ' ');
-  const std::size_t used = indent.size() + label.size();
+  const std::size_t used = indent.size() + width(label);
   const std::string gap(used < label_width ? label_width - used : 2, ' ');
   fmt::print("{}{}{}{}\n", indent, toned(Tone::dim, printable(label)), gap, value);
 }
@@ -80,7 +80,8 @@ std::string in_one_line(const SheetNode& node) {
   constexpr std::size_t max_words = 5;
   const auto add = [&](bool (*wanted)(const SheetNode&), bool with_label) {
     for (const SheetNode& one : node.children)
-      if (words.size() < max_words && !one.is_hidden && wanted(one) && one.problem.empty() && !one.shown.empty())
+      if (words.size() < max_words && !one.is_hidden && wanted(one) && one.problem.empty() &&
+          !one.shown.empty())
         words.push_back(with_label ? one.label + " " + one.shown : one.shown);
   };
   const auto is_name = [](const SheetNode& one) {

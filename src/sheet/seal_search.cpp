@@ -43,23 +43,19 @@ double ends_of_level(const Versions& versions, int level) {
   }
 }
 
-ClassTable::ClassTable(const std::vector<Key>& keys) {
-  const std::size_t bits = std::bit_ceil(std::max<std::size_t>(keys.size() * 32, 1024));
-  mask_ = bits - 1;
-  bits_.resize(bits / 64);
-  sorted_.reserve(keys.size());
-  for (std::size_t i = 0; i < keys.size(); ++i) {
-    sorted_.emplace_back(keys[i], static_cast<std::uint32_t>(i));
-    bits_[(keys[i] & mask_) >> 6] |= std::uint64_t{1} << (keys[i] & 63);
+double evidence_of(const Versions& versions, std::size_t at, std::size_t bytes) {
+  double bits = 0;
+  for (std::size_t v = 1; v < versions.count(); ++v) {
+    std::size_t least = bytes;
+    for (std::size_t u = 0; u < v; ++u) {
+      std::size_t others = 0;
+      for (std::size_t i = at; i < at + bytes; ++i)
+        others += versions.bytes[v][i] != versions.bytes[u][i] ? 1 : 0;
+      least = std::min(least, others);
+    }
+    bits += 8.0 * static_cast<double>(least);
   }
-  std::ranges::sort(sorted_);
-}
-
-std::span<const std::pair<ClassTable::Key, std::uint32_t>> ClassTable::find(Key key) const {
-  const auto from = std::ranges::lower_bound(sorted_, std::pair(key, std::uint32_t{0}));
-  auto to = from;
-  while (to != sorted_.end() && to->first == key) ++to;
-  return {from, to};
+  return bits;
 }
 
 bool Finds::allows(double work) {
@@ -76,7 +72,23 @@ void Finds::leave_out(std::string what) {
   if (std::ranges::find(left_out, what) == left_out.end()) left_out.push_back(std::move(what));
 }
 
-void Finds::add(const Seal& seal, double forms, double places, bool is_free_start) {
+// Places of which the versions say at least as much.
+double Finds::places_like(std::size_t at, std::size_t bytes) {
+  std::vector<std::size_t>& counts = places_[bytes];
+  const std::size_t most = 8 * bytes * versions_.count();
+  if (counts.empty()) {
+    counts.assign(most + 1, 0);
+    for (std::size_t i = 0; i + bytes <= versions_.size; ++i) {
+      bool changes = false;
+      for (std::size_t b = i; b < i + bytes; ++b) changes = changes || versions_.is_changed[b];
+      if (changes) ++counts[static_cast<std::size_t>(evidence_of(versions_, i, bytes))];
+    }
+    for (std::size_t bits = most; bits-- > 0;) counts[bits] += counts[bits + 1];
+  }
+  return static_cast<double>(counts[static_cast<std::size_t>(evidence_of(versions_, at, bytes))]);
+}
+
+void Finds::add(const Seal& seal, double forms, bool is_free_start) {
   for (const ByteView version : versions_.bytes) {
     const auto right = holds(seal, version);
     if (!right || !*right) return;
@@ -84,30 +96,27 @@ void Finds::add(const Seal& seal, double forms, double places, bool is_free_star
   const std::size_t size = size_of(seal.form);
   const Place place{static_cast<std::uint32_t>(seal.at), static_cast<std::uint32_t>(size)};
   const SealRange range = seal.ranges.front();
-  // How much the versions say: no more bits than the sums can differ in.
   const bool is_sum = seal.form.kind == SealForm::Kind::sum;
-  const double width = 8.0 * static_cast<double>(size);
-  double bits = 0;
-  ByteView first = versions_.bytes.front();
-  for (std::size_t v = 1; v < versions_.count(); ++v) {
-    double apart = 0;
-    for (std::size_t i = range.from; i < range.to; ++i) {
-      const int difference = versions_.bytes[v][i] - first[i];
-      if (difference == 0 || (i >= place.at && i < place.end())) continue;
-      apart += std::abs(difference) * (is_sum ? 1.0 : 64.0);
+  double bits = evidence_of(versions_, seal.at, size);
+  if (!is_free_start) {
+    // A sum of few small bytes is small.
+    const double width = 8.0 * static_cast<double>(size);
+    const double room =
+        4 + std::log2(128.0 * static_cast<double>(range.to - range.from)) + 8.0 * (seal.form.unit_bytes - 1);
+    // And a value of zeros says nothing: so is every sum over zeros.
+    double told = 0;
+    for (std::size_t i = seal.at; i < seal.at + size; ++i) {
+      const Byte b = versions_.bytes.front()[i];
+      told += b == 0 || b == 0xff ? 1 : 8;
     }
-    if (apart == 0) continue;
-    const double lanes = seal.form.unit_bytes > 1 ? 8.0 * (seal.form.unit_bytes - 1) : 0;
-    bits += is_sum ? std::min(width, 2 + std::log2(1 + apart) + lanes) : width;
+    bits += std::min(told, is_sum ? std::min(width, room) : width);
   }
-  if (!is_free_start)
-    bits += is_sum ? std::min(width, 4 + std::log2(1.0 + 128.0 * static_cast<double>(range.to - range.from)))
-                   : width;
   const double ranges = ends_of_level(versions_, level_of(versions_, place, range.from)) *
                         ends_of_level(versions_, level_of(versions_, place, range.to));
   SealFind find;
   find.seal = seal;
-  find.expected_false = forms * places * ranges * 2 / std::exp2(bits);
+  find.expected_false = forms * places_like(seal.at, size) * ranges * 2 / std::exp2(bits);
+  find.has_free_start = is_free_start;
   find.confidence = 1 / (1 + find.expected_false);
   finds.push_back(std::move(find));
 }
@@ -153,21 +162,55 @@ std::size_t covered(const Seal& seal) {
   return seal.ranges.front().to - seal.ranges.front().from;
 }
 
-// Of several explanations of one place the likeliest stays: what chance would give least often, in half
-// powers of two; then the wider value, then the wider range.
-std::vector<SealFind> best_of(std::vector<SealFind> finds) {
-  std::ranges::stable_sort(finds, [](const SealFind& a, const SealFind& b) {
-    const auto rank = [](const SealFind& find) {
-      return std::tuple(find.confidence < 0.9, -static_cast<int>(size_of(find.seal.form)),
-                        find.seal.form.negated || find.seal.form.complemented, find.expected_false,
-                        -static_cast<double>(covered(find.seal)));
-    };
-    return rank(a) < rank(b);
-  });
+constexpr double likely = 0.99;
+
+// A range with what it seals, where the two are side by side or one within the other.
+SealRange hull(const Seal& seal) {
+  SealRange range = seal.ranges.front();
+  const std::size_t end = seal.at + size_of(seal.form);
+  if (end == range.from) range.from = seal.at;
+  if (seal.at == range.to) range.to = end;
+  return range;
+}
+
+// Whether they cover the same changes.
+bool same_hull(const Versions& versions, const Seal& a, const Seal& b) {
+  const SealRange one = hull(a);
+  const SealRange other = hull(b);
+  return versions.class_of(one.from) == versions.class_of(other.from) &&
+         versions.class_of(one.to) == versions.class_of(other.to);
+}
+
+// Where a sum of words comes to nothing with its own value, each of these words is the negative of all
+// others.
+bool is_symmetric(const SealForm& form) {
+  if (8 * form.unit_bytes != form.bits) return false;
+  return form.kind == SealForm::Kind::exclusive_or || (form.kind == SealForm::Kind::sum && form.negated);
+}
+
+// Of several explanations of one place the likeliest stays: a usual start before one that was made to fit,
+// the wider value, the plainer form; then what chance would give least often. Of words that explain each
+// other it is the one at an edge, or else the one that the versions say most of.
+std::vector<SealFind> best_of(const Versions& versions, std::vector<SealFind> finds) {
+  const auto rank = [&](const SealFind& find) {
+    const SealRange range = find.seal.ranges.front();
+    const bool is_within = range.from <= find.seal.at && find.seal.at < range.to;
+    return std::tuple(find.confidence < likely, find.has_free_start,
+                      -static_cast<int>(size_of(find.seal.form)),
+                      find.seal.form.negated || find.seal.form.complemented, is_within,
+                      -evidence_of(versions, find.seal.at, size_of(find.seal.form)), find.expected_false,
+                      -static_cast<double>(covered(find.seal)));
+  };
+  std::ranges::stable_sort(finds, [&](const SealFind& a, const SealFind& b) { return rank(a) < rank(b); });
   std::vector<SealFind> kept;
-  for (SealFind& find : finds)
-    if (std::ranges::none_of(kept, [&](const SealFind& other) { return overlap(find.seal, other.seal); }))
-      kept.push_back(std::move(find));
+  for (SealFind& find : finds) {
+    const bool is_told = std::ranges::any_of(kept, [&](const SealFind& other) {
+      if (overlap(find.seal, other.seal)) return true;
+      return is_symmetric(find.seal.form) && is_symmetric(other.seal.form) &&
+             find.seal.form.bits == other.seal.form.bits && same_hull(versions, find.seal, other.seal);
+    });
+    if (!is_told) kept.push_back(std::move(find));
+  }
   return kept;
 }
 
@@ -176,8 +219,7 @@ void find_pairs(const Versions& versions, std::vector<SealFind>& finds) {
   for (SealFind& find : finds) {
     const std::size_t size = size_of(find.seal.form);
     if (size > 4 || find.seal.form.kind == SealForm::Kind::md5) continue;
-    if (!find.seal.form.negated && !find.seal.form.complemented && find.confidence >= 0.9 && !finds.empty())
-      continue;
+    if (!find.seal.form.negated && !find.seal.form.complemented && find.confidence >= likely) continue;
     for (const SealFind& other : finds) {
       if (&other == &find || size_of(other.seal.form) != size || other.pairs_with) continue;
       for (const bool complemented : {true, false}) {
@@ -216,12 +258,11 @@ Result<SealSearch> find_seals(std::span<const Blob> blobs, const SealSearchOptio
   seals::search_digests(finds);
   seals::search_sums(finds);
   SealSearch out;
-  std::vector<SealFind> best = seals::best_of(std::move(finds.finds));
+  std::vector<SealFind> best = seals::best_of(versions, std::move(finds.finds));
   seals::find_pairs(versions, best);
-  constexpr double likely = 0.9;
   constexpr std::size_t max_doubtful = 20;
   for (SealFind& find : best) {
-    if (find.confidence >= likely)
+    if (find.confidence >= seals::likely)
       out.seals.push_back(std::move(find));
     else
       out.doubtful.push_back(std::move(find));

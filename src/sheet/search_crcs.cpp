@@ -97,18 +97,23 @@ class CrcSearch {
   void run() {
     const std::vector<std::uint32_t> places = fields();
     if (places.empty()) return;
-    place_count_ = static_cast<double>(places.size());
-    const bool is_weak = 8.0 * static_cast<double>(bytes_) * static_cast<double>(v_.count() - 1) < 24;
-    const double work = place_count_ * static_cast<double>(v_.size) * 2 * (bytes_ > 1 ? 2 : 1);
-    only_usual_ = is_weak;
-    if (!only_usual_ && !finds_.allows(work)) only_usual_ = true;
-    if (only_usual_ && !is_weak)
+    // Of three versions or more a CRC differs in each; where it does not, only usual ends are tried.
+    const double enough = bytes_ == 4 && v_.count() > 2 ? 40 : 24;  // bits
+    const auto is_strong = [&](std::uint32_t at) { return evidence_of(v_, at, bytes_) >= enough; };
+    const double work = static_cast<double>(std::ranges::count_if(places, is_strong)) *
+                        static_cast<double>(v_.size) * 2 * (bytes_ > 1 ? 2 : 1);
+    const bool is_too_much = !finds_.allows(work);
+    if (is_too_much)
       finds_.leave_out(
           "CRCs over ranges that end at neither a multiple of 256 nor an edge of the file or the CRC");
     prepare();
     for (const bool big : {false, true})
       for (const std::uint32_t at : places)
-        if (!big || bytes_ > 1) field(at, big);
+        if (!big || bytes_ > 1) {
+          is_strong_ = is_strong(at);
+          only_usual_ = !is_strong_ || is_too_much;
+          field(at, big);
+        }
   }
 
  private:
@@ -137,15 +142,16 @@ class CrcSearch {
     ones_.resize(size + 1);
     std::uint32_t ones = register_.mask();
     for (std::size_t i = 0; i <= size; ++i, ones = register_.back(ones)) ones_[i] = ones;
-    filter_.assign(filter_bits / 64, 0);
+    filter_.assign((std::size_t{1} << log_filter_bits) / 64, 0);
     by_prefix_.clear();
     for (std::size_t k = 0; k < v_.classes(); ++k) {
       const std::size_t end = v_.first_end(k);
       by_prefix_.emplace_back(key(first_prefix_[end], second_prefix_[end]), static_cast<std::uint32_t>(k));
-      const std::uint32_t bit = index(first_prefix_[end]);
+      const std::uint32_t bit = index(first_prefix_[end], second_prefix_[end]);
       filter_[bit >> 6] |= std::uint64_t{1} << (bit & 63);
     }
     std::ranges::sort(by_prefix_);
+    prepare_jump();
   }
 
   // Q(i): the exclusive or, over the bytes before i, of what each adds, stepped back to the beginning. A
@@ -167,15 +173,15 @@ class CrcSearch {
     return out;
   }
 
-  static constexpr std::uint32_t filter_bits = 1U << 18;
-  [[nodiscard]] static std::uint32_t index(std::uint32_t prefix) {
-    return (prefix ^ prefix >> 16) & (filter_bits - 1);
+  static constexpr unsigned log_filter_bits = 18;
+  [[nodiscard]] static std::uint32_t index(std::uint32_t a, std::uint32_t b) {
+    return (a * 0x9E3779B1U ^ b * 0x85EBCA6BU) >> (32 - log_filter_bits);
   }
   [[nodiscard]] static std::uint64_t key(std::uint32_t a, std::uint32_t b) {
     return std::uint64_t{a} << 32 | b;
   }
-  [[nodiscard]] bool may_have(std::uint32_t prefix) const {
-    const std::uint32_t bit = index(prefix);
+  [[nodiscard]] bool may_have(std::uint32_t a, std::uint32_t b) const {
+    const std::uint32_t bit = index(a, b);
     return (filter_[bit >> 6] >> (bit & 63) & 1) != 0;
   }
 
@@ -191,16 +197,55 @@ class CrcSearch {
     if (a == 0 && b == 0) return;
     const std::uint32_t own_a = first_prefix_[place.end()] ^ first_prefix_[at];
     const std::uint32_t own_b = second_prefix_[place.end()] ^ second_prefix_[at];
-    for (std::size_t to = 1; to <= v_.size; ++to) {
-      a = register_.back(a);
-      b = register_.back(b);
-      if (only_usual_ && to % 256 != 0 && to != at && to != place.end() && to != v_.size) continue;
-      if (to > at && to < place.end()) continue;
-      const std::uint32_t wanted = a ^ first_prefix_[to];
-      if (may_have(wanted)) look_up(place, big, false, wanted, b ^ second_prefix_[to], to);
-      if (to >= place.end() && may_have(wanted ^ own_a))
-        look_up(place, big, true, wanted ^ own_a, b ^ second_prefix_[to] ^ own_b, to);
+    const auto ends_at = [&](std::size_t to, std::uint32_t back_a, std::uint32_t back_b) {
+      if (to == 0 || (to > at && to < place.end())) return;
+      const std::uint32_t lacks_a = back_a ^ first_prefix_[to];
+      const std::uint32_t lacks_b = back_b ^ second_prefix_[to];
+      if (may_have(lacks_a, lacks_b)) look_up(place, big, false, lacks_a, lacks_b, to);
+      if (to >= place.end() && may_have(lacks_a ^ own_a, lacks_b ^ own_b))
+        look_up(place, big, true, lacks_a ^ own_a, lacks_b ^ own_b, to);
+    };
+    if (!only_usual_) {
+      for (std::size_t to = 1; to <= v_.size; ++to) {
+        a = register_.back(a);
+        b = register_.back(b);
+        ends_at(to, a, b);
+      }
+      return;
     }
+    // Usual ends alone: 256 bytes at a time, and byte by byte to the edges.
+    const std::array<std::size_t, 3> edges{at, place.end(), v_.size};
+    for (std::size_t to = 0; to <= v_.size; to += jump_bytes) {
+      ends_at(to, a, b);
+      for (const std::size_t edge : edges) {
+        if (edge <= to || edge >= to + jump_bytes) continue;
+        std::uint32_t edge_a = a;
+        std::uint32_t edge_b = b;
+        for (std::size_t i = to; i < edge; ++i) {
+          edge_a = register_.back(edge_a);
+          edge_b = register_.back(edge_b);
+        }
+        ends_at(edge, edge_a, edge_b);
+      }
+      a = jumped(a);
+      b = jumped(b);
+    }
+  }
+
+  // 256 bytes of zeros back: linear, so a table for each byte of the register.
+  static constexpr std::size_t jump_bytes = 256;
+  void prepare_jump() {
+    for (unsigned byte = 0; byte < 4; ++byte)
+      for (std::uint32_t i = 0; i < 256; ++i) {
+        std::uint32_t state = i << 8 * byte;
+        if ((state & ~register_.mask()) != 0) state = 0;
+        for (std::size_t step = 0; step < jump_bytes; ++step) state = register_.back(state);
+        jump_.at(byte).at(i) = state;
+      }
+  }
+  [[nodiscard]] std::uint32_t jumped(std::uint32_t state) const {
+    return jump_[0][state & 0xff] ^ jump_[1][state >> 8 & 0xff] ^ jump_[2][state >> 16 & 0xff] ^
+           jump_[3][state >> 24];
   }
 
   void look_up(const Place& place, bool big, bool is_around, std::uint32_t a, std::uint32_t b,
@@ -212,7 +257,7 @@ class CrcSearch {
       if (from >= to) continue;
       constexpr std::size_t max_hits = 200'000;
       if (++hits_ > max_hits) return;
-      if (second_ == 0 && bytes_ < 4 && level_of(v_, place, to) > 1) continue;
+      if (!is_strong_ && level_of(v_, place, to) > 1) continue;
       exact(place, big, is_around, at->second, to);
     }
   }
@@ -256,7 +301,7 @@ class CrcSearch {
     const bool has_start = best.level == 99;
     if (has_start) {
       // No usual start: the most usual beginning, and the start that it takes.
-      if (second_ == 0 && bytes_ < 4) return;
+      if (!is_strong_) return;
       int level = 99;
       for (std::size_t from = v_.first_end(j); from <= last; ++from) {
         if (is_around ? from > place.at : to > place.at && from < place.end()) continue;
@@ -273,7 +318,7 @@ class CrcSearch {
     seal.form.crc.start = form_.reflected ? reversed(best.start, form_.bits) : best.start;
     seal.form.crc.end = best.end;
     seal.ranges = {{best.from, to}};
-    finds_.add(seal, forms_, place_count_, has_start);
+    finds_.add(seal, forms_, has_start);
   }
 
   Finds& finds_;
@@ -282,16 +327,17 @@ class CrcSearch {
   Register register_;
   std::size_t bytes_;
   double forms_;
-  double place_count_ = 1;
   std::size_t first_ = 0;
   std::size_t second_ = 0;  // 0: there are two versions
   bool only_usual_ = false;
+  bool is_strong_ = false;  // the versions say enough of the place for any range
   std::vector<std::uint32_t> first_prefix_;
   std::vector<std::uint32_t> second_prefix_;
   std::vector<std::uint32_t> own_prefix_;
   std::vector<std::uint32_t> ones_;  // a start of ones, stepped back from each place
   std::vector<std::uint64_t> filter_;
   std::vector<std::pair<std::uint64_t, std::uint32_t>> by_prefix_;
+  std::array<std::array<std::uint32_t, 256>, 4> jump_{};
   std::size_t hits_ = 0;
 };
 
@@ -312,8 +358,7 @@ class AdlerSearch {
       if (i >= 3 && changed >= enough) places.push_back(static_cast<std::uint32_t>(i - 3));
     }
     if (places.empty()) return;
-    count_ = static_cast<double>(places.size());
-    if (!finds_.allows(count_ * static_cast<double>(v_.classes()) * 4)) {
+    if (!finds_.allows(static_cast<double>(places.size()) * static_cast<double>(v_.classes()) * 4)) {
       finds_.leave_out("Adler sums");
       return;
     }
@@ -346,29 +391,58 @@ class AdlerSearch {
     const std::uint32_t a = half(now & 0xffff, then & 0xffff);
     const std::uint32_t b = half(now >> 16, then >> 16);
     if (a == 0) return;  // then the end can't be worked out; another version tells
-    const std::uint32_t inverse = power(a, adler_modulus - 2);
-    const std::size_t before = v_.class_of(at);
-    for (std::size_t k = 1; k < v_.classes(); ++k)
-      for (const std::uint32_t j : by_sum_[(sums_[k] + adler_modulus - a) % adler_modulus]) {
-        if (j >= k || (v_.first_end(k) > at && j <= before)) continue;
-        const std::uint32_t range = (weighted_[k] + adler_modulus - weighted_[j]) % adler_modulus;
-        const std::uint64_t end = std::uint64_t{(b + range) % adler_modulus} * inverse % adler_modulus;
-        for (std::size_t to = end; to <= v_.last_end(k); to += adler_modulus)
-          if (to >= v_.first_end(k)) exact(at, big, j, to, then);
-      }
+    // Ranges beside the value; then those around it, of which its own bytes are no part.
+    ends(at, big, then, a, b, {});
+    Own own;
+    for (std::size_t i = at; i < at + std::size_t{4}; ++i) {
+      const std::uint32_t apart = (v_.bytes[last][i] + adler_modulus - v_.bytes[0][i]) % adler_modulus;
+      own.sum = (own.sum + apart) % adler_modulus;
+      own.weighted = static_cast<std::uint32_t>((own.weighted + std::uint64_t{apart} * (i % adler_modulus)) %
+                                                adler_modulus);
+      own.total += v_.bytes[0][i];
+    }
+    own.is_around = true;
+    ends(at, big, then, a, b, own);
   }
 
-  void exact(std::uint32_t at, bool big, std::uint32_t j, std::size_t to, std::uint32_t value) {
+  // What the value's own bytes would add to a range around it.
+  struct Own {
+    bool is_around = false;
+    std::uint32_t sum = 0;
+    std::uint32_t weighted = 0;
+    std::uint64_t total = 0;
+  };
+
+  void ends(std::uint32_t at, bool big, std::uint32_t value, std::uint32_t a, std::uint32_t b,
+            const Own& own) {
+    const std::uint32_t inverse = power(a, adler_modulus - 2);
+    const std::uint32_t wanted = (a + own.sum) % adler_modulus;
+    for (std::size_t k = 1; k < v_.classes(); ++k) {
+      if (own.is_around && v_.last_end(k) < at + std::size_t{4}) continue;
+      for (const std::uint32_t j : by_sum_[(sums_[k] + adler_modulus - wanted) % adler_modulus]) {
+        if (j >= k) continue;
+        const std::uint64_t range =
+            std::uint64_t{weighted_[k]} + 2 * adler_modulus - weighted_[j] - own.weighted;
+        const std::uint64_t end = (b + range) % adler_modulus * inverse % adler_modulus;
+        for (std::size_t to = end; to <= v_.last_end(k); to += adler_modulus)
+          if (to >= v_.first_end(k)) exact(at, big, j, to, value, own);
+      }
+    }
+  }
+
+  void exact(std::uint32_t at, bool big, std::uint32_t j, std::size_t to, std::uint32_t value,
+             const Own& own) {
+    const std::size_t end = at + std::size_t{4};
     for (std::size_t from = v_.first_end(j); from <= std::min(v_.last_end(j), to); ++from) {
-      if ((1 + totals_[to] - totals_[from]) % adler_modulus != (value & 0xffff)) continue;
-      if (to > at && from < at + std::size_t{4}) continue;
+      if (own.is_around ? from > at || to < end : to > at && from < end) continue;
+      if ((1 + totals_[to] - totals_[from] - own.total) % adler_modulus != (value & 0xffff)) continue;
       Seal seal;
       seal.form.kind = SealForm::Kind::adler32;
       seal.form.bits = 32;
       seal.ranges = {{from, to}};
       seal.at = at;
       seal.big_endian = big;
-      finds_.add(seal, 1, count_, false);
+      finds_.add(seal, 1, false);
     }
   }
 
@@ -381,7 +455,6 @@ class AdlerSearch {
 
   Finds& finds_;
   const Versions& v_;
-  double count_ = 1;
   std::vector<std::uint32_t> sums_;
   std::vector<std::uint32_t> weighted_;
   std::vector<std::uint64_t> totals_;

@@ -8,6 +8,7 @@
 #include <bayswap/seal_search.hpp>
 
 #include <cmath>
+#include <map>
 
 namespace bayswap::seals {
 
@@ -38,30 +39,15 @@ struct Place {
 };
 [[nodiscard]] std::uint64_t value_at(ByteView bytes, std::size_t at, std::size_t count, bool big_endian);
 
+/// How many bits a value in that place says by differing between the versions: of each version the bytes that
+/// are others than in every one before it. A value that two versions have alike says nothing new.
+[[nodiscard]] double evidence_of(const Versions& versions, std::size_t at, std::size_t bytes);
+
 /// How usual an end of a range is for a value in that place: 0 the file's or the value's own edge, 1 a
 /// multiple of 256, 2 of 16, 3 of 4, 4 any.
 [[nodiscard]] int level_of(const Versions& versions, const Place& place, std::size_t end);
 /// How many ends are at least so usual.
 [[nodiscard]] double ends_of_level(const Versions& versions, int level);
-
-/// Looks up classes by the numbers that the versions give them.
-class ClassTable {
- public:
-  using Key = std::uint64_t;
-  explicit ClassTable(const std::vector<Key>& keys);
-  [[nodiscard]] bool may_have(Key key) const { return (bits_[(key & mask_) >> 6] >> (key & 63) & 1) != 0; }
-  /// The classes with that key, in order.
-  [[nodiscard]] std::span<const std::pair<Key, std::uint32_t>> find(Key key) const;
-
- private:
-  std::vector<std::uint64_t> bits_;
-  std::uint64_t mask_ = 0;
-  std::vector<std::pair<Key, std::uint32_t>> sorted_;
-};
-[[nodiscard]] inline std::uint64_t mixed(std::uint64_t a, std::uint64_t b) {
-  const std::uint64_t x = (a * 0x9E3779B97F4A7C15U) ^ ((b + 0x632BE59BD9B4E019U) * 0xD6E8FEB86659FD93U);
-  return x ^ x >> 29;
-}
 
 /// What all searches write to.
 class Finds {
@@ -69,9 +55,9 @@ class Finds {
   Finds(const Versions& versions, std::size_t max_work) : versions_(versions), work_left_(max_work) {}
 
   [[nodiscard]] const Versions& versions() const { return versions_; }
-  /// Takes a seal if all versions agree with it. `forms`: how many forms like it are tried; `places`: how
-  /// many places; `is_free_start`: its start was chosen to fit.
-  void add(const Seal& seal, double forms, double places, bool is_free_start);
+  /// Takes a seal if all versions agree with it. `forms`: how many forms like it are tried; `is_free_start`:
+  /// its start was chosen to fit.
+  void add(const Seal& seal, double forms, bool is_free_start);
   /// Work that is about to be done; false where it would be too much.
   [[nodiscard]] bool allows(double work);
   void leave_out(std::string what);
@@ -82,8 +68,11 @@ class Finds {
   double tried = 0;
 
  private:
+  [[nodiscard]] double places_like(std::size_t at, std::size_t bytes);
+
   const Versions& versions_;
   std::size_t work_left_;
+  std::map<std::size_t, std::vector<std::size_t>> places_;  // by size: how many have that evidence, or more
 };
 
 void search_sums(Finds& finds);  // and exclusive ors

@@ -79,18 +79,22 @@ class LinearSearch {
       }
     passes_ = 0;
     for (const Lane& lane : lanes) passes_ += (lane.is_xor ? 1 : 2) * (width_ > 1 ? 2 : 1);
-    for (const bool big : {false, true}) places_ = std::max(places_, static_cast<double>(fields(big).size()));
+    double strong = 0;
+    for (const bool big : {false, true}) {
+      const auto all_fields = fields(big);
+      places_ = std::max(places_, static_cast<double>(all_fields.size()));
+      strong = std::max(strong, static_cast<double>(std::ranges::count(all_fields, true, &Field::is_strong)));
+    }
     constexpr double cases = 1.7;
     const double classes = static_cast<double>(v_.classes());
-    const double all = passes_ * places_ * classes * cases;
-    const bool is_weak = 8.0 * static_cast<double>(width_) * static_cast<double>(v_.count() - 1) < 24;
+    const double all =
+        passes_ * (strong * classes + (places_ - strong) * static_cast<double>(usual_.size())) * cases;
     const double half = static_cast<double>(finds_.work_left()) / 2;
     mode_ = Mode::all;
-    if (is_weak || all > half) mode_ = Mode::usual;
+    if (all > half) mode_ = Mode::usual;
     const double some = passes_ * places_ * static_cast<double>(usual_.size() + 2) * cases * 2;
     if (mode_ == Mode::usual && some > half) mode_ = Mode::edges;
-    if (width_ == 1 && is_weak) mode_ = Mode::edges;
-    if (!is_weak && mode_ != Mode::all)
+    if (mode_ != Mode::all)
       finds_.leave_out(
           mode_ == Mode::usual
               ? "sums over ranges of which neither end is a multiple of 256, or at an edge of the file or of "
@@ -114,17 +118,22 @@ class LinearSearch {
     return has_multiple(256) ? 1 : has_multiple(16) ? 2 : has_multiple(4) ? 3 : 4;
   }
 
-  // Places whose low byte changes, and of two bytes the high one or a neighbour.
-  [[nodiscard]] std::vector<std::uint32_t> fields(bool big) const {
-    std::vector<std::uint32_t> out;
+  struct Field {
+    std::uint32_t at;
+    bool is_strong;  // the versions say enough of it for any range
+  };
+  // Places whose low byte changes.
+  [[nodiscard]] std::vector<Field> fields(bool big) const {
+    constexpr double enough = 24;  // bits
+    std::vector<Field> out;
     for (const std::uint32_t low : v_.changed) {
       if (width_ == 1) {
-        out.push_back(low);
+        out.push_back({low, evidence_of(v_, low, 1) >= enough});
         continue;
       }
       if (big && low == 0) continue;
       const std::uint32_t at = big ? low - 1 : low;
-      if (at + 2 <= v_.size) out.push_back(at);
+      if (at + 2 <= v_.size) out.push_back({at, evidence_of(v_, at, 2) >= enough});
     }
     return out;
   }
@@ -168,9 +177,9 @@ class LinearSearch {
     }
     for (const bool big : {false, true}) {
       if (big && width_ == 1) continue;
-      for (const std::uint32_t at : fields(big))
+      for (const Field& one : fields(big))
         for (const bool negative : {false, true})
-          if (!negative || !lane.is_xor) field(lane, filter, at, big, negative);
+          if (!negative || !lane.is_xor) field(lane, filter, one, big, negative);
     }
   }
 
@@ -184,7 +193,8 @@ class LinearSearch {
     return own;
   }
 
-  void field(const Lane& lane, const Filter& filter, std::uint32_t at, bool big, bool negative) {
+  void field(const Lane& lane, const Filter& filter, const Field& one, bool big, bool negative) {
+    const std::uint32_t at = one.at;
     const auto difference = [&](std::size_t version) {
       const auto now = value_at(v_.bytes[version], at, width_, big);
       const auto then = value_at(v_.bytes[0], at, width_, big);
@@ -195,7 +205,7 @@ class LinearSearch {
     const auto before = static_cast<std::uint32_t>(v_.class_of(at));
     const auto after = static_cast<std::uint32_t>(v_.class_of(at + width_));
     const auto classes = static_cast<std::uint32_t>(v_.classes());
-    Scan scan{lane, filter, at, big, negative, wanted, {}, false};
+    Scan scan{lane, filter, at, big, negative, wanted, one.is_strong, false};
     // Ranges beside the value; then those around it, of which its own bytes are no part.
     ends(scan, 1, classes, before, after);
     scan.is_around = true;
@@ -217,7 +227,7 @@ class LinearSearch {
     bool big;
     bool negative;
     Prefix wanted;
-    Prefix unused;
+    bool is_strong;
     bool is_around;
   };
   [[nodiscard]] Prefix plus2(const Lane& lane, Prefix a, Prefix b) const {
@@ -226,7 +236,7 @@ class LinearSearch {
 
   void ends(const Scan& scan, std::uint32_t from, std::uint32_t to, std::uint32_t before,
             std::uint32_t after) {
-    if (mode_ == Mode::all) {
+    if (mode_ == Mode::all && scan.is_strong) {
       for (std::uint32_t k = from; k < to; ++k) end_is(scan, k);
       return;
     }
@@ -234,10 +244,10 @@ class LinearSearch {
       if (k >= from && k < to) end_is(scan, k);
       begin_is(scan, k);
     };
-    if (mode_ == Mode::usual)
+    if (mode_ != Mode::edges && width_ > 1)
       for (const std::uint32_t k : usual_) each(k);
     for (const std::uint32_t k : {before, after}) each(k);
-    if (mode_ == Mode::edges)
+    if (mode_ == Mode::edges || width_ == 1)
       for (const std::uint32_t k : {std::uint32_t{0}, static_cast<std::uint32_t>(v_.classes() - 1)}) each(k);
   }
   void around(const Scan& scan, std::uint32_t before, std::uint32_t after, std::uint32_t classes) {
@@ -282,7 +292,7 @@ class LinearSearch {
       return at_edge ? 0 : level_[c];
     };
     // Two versions tell too little for ranges that nothing speaks for.
-    if (second_ == 0 && level(j) + level(k) > (width_ == 1 ? 0 : 2)) return;
+    if (!scan.is_strong && level(j) + level(k) > (width_ == 1 ? 0 : 2)) return;
     constexpr std::size_t max_hits = 4'000'000;
     if (++hits_ > max_hits) return;
     const std::uint32_t wide_at = scan.big ? scan.at - std::min(scan.at, 2U) : scan.at;
@@ -294,7 +304,7 @@ class LinearSearch {
 
   [[nodiscard]] bool exact(const Scan& scan, const Place& place, std::uint32_t j, std::uint32_t k) {
     const Lane& lane = scan.lane;
-    if (lane.unit > place.bytes) return false;
+    if (lane.unit > place.bytes || (lane.is_xor && lane.unit != place.bytes)) return false;
     const std::uint64_t mask = place.bytes == 4 ? 0xffffffffU : place.bytes == 2 ? 0xffffU : 0xffU;
     std::uint64_t own = 0;
     for (std::size_t i = place.at; scan.is_around && i < place.end(); ++i) {
@@ -339,8 +349,11 @@ class LinearSearch {
     seal.big_endian = scan.big && place.bytes > 1;
     const bool has_start = best.level > 8;
     if (has_start) {
+      // A half that never changes would fit any start.
+      const std::size_t upper = scan.big ? place.at : place.at + 2;
+      if (place.bytes == 4 && evidence_of(v_, upper, 2) < 8) return false;
       // No usual start: the most usual ends, and what the sum then begins with.
-      if (second_ == 0 || froms_.empty() || tos_.empty()) return false;
+      if (!scan.is_strong || froms_.empty() || tos_.empty()) return false;
       best.from = froms_.front();
       best.to = tos_.front();
       if (!is_range(scan, place, best.from, best.to)) return false;
@@ -350,9 +363,12 @@ class LinearSearch {
     }
     seal.form.negated = scan.negative && !best.complemented;
     seal.form.complemented = scan.negative && best.complemented;
+    // Own bytes at an end, which count as nothing, are none of the range.
+    if (best.from == place.at) best.from = place.end();
+    if (best.to == place.end()) best.to = place.at;
     seal.ranges = {{best.from, best.to}};
     const std::size_t count = finds_.finds.size();
-    finds_.add(seal, passes_, places_, has_start);
+    finds_.add(seal, passes_, has_start);
     return finds_.finds.size() > count;
   }
 

@@ -1,0 +1,535 @@
+#include <fmt/format.h>
+#include <bayswap/hunt.hpp>
+
+#include <algorithm>
+#include <bit>
+#include <charconv>
+#include <cmath>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "sheet/hunt_inside.hpp"
+
+namespace bayswap {
+namespace hunting {
+namespace {
+
+// Multiples that games use: halves and quarters, fixed points, tenths, frames.
+constexpr std::array<std::int64_t, 20> factors{2,  4,  5,  8,  10,  12,  16,  20,   24,   30,
+                                               32, 50, 60, 64, 100, 128, 256, 1000, 4096, 65536};
+
+struct Number {
+  std::int64_t whole = 0;  // times `per`
+  std::int64_t per = 1;    // 1, 10, 100 or 1000
+};
+
+std::optional<Number> number_from(std::string_view text) {
+  Number number;
+  const bool is_negative = text.starts_with('-');
+  if (is_negative) text.remove_prefix(1);
+  bool has_point = false;
+  std::size_t digits = 0;
+  constexpr std::size_t max_digits = 17;
+  for (const char c : text) {
+    if (c == '.' && !has_point) {
+      has_point = true;
+      continue;
+    }
+    if (c < '0' || c > '9' || ++digits > max_digits) return std::nullopt;
+    number.whole = number.whole * 10 + (c - '0');
+    if (has_point) number.per *= 10;
+  }
+  if (digits == 0 || number.per > 1000) return std::nullopt;
+  if (is_negative) number.whole = -number.whole;
+  return number;
+}
+
+// Bytes of a number that are not 0: what chance would have to meet.
+double significant(std::int64_t value) {
+  const auto magnitude = static_cast<std::uint64_t>(value < 0 ? -value : value);
+  double bits = 0;
+  for (unsigned i = 0; i < 8; ++i) bits += (magnitude >> 8 * i & 0xff) != 0 ? 8 : 0;
+  return std::max(bits, 1.0);
+}
+
+class NumberHunt {
+ public:
+  NumberHunt(Field field, std::vector<std::int64_t> values, std::int64_t per, Finds& finds)
+      : field_(std::move(field)), values_(std::move(values)), per_(per), finds_(finds) {
+    // A version with a value that an earlier one has says next to nothing.
+    for (std::size_t v = 0; v < values_.size(); ++v) {
+      const bool is_new = std::find(values_.begin(), values_.begin() + static_cast<std::ptrdiff_t>(v),
+                                    values_[v]) == values_.begin() + static_cast<std::ptrdiff_t>(v);
+      is_new_.push_back(is_new);
+      evidence_ += is_new ? significant(values_[v]) : 1;
+      if (v > 0) step_evidence_ += is_new ? significant(values_[v] - values_[0]) : 1;
+      most_ = std::max(most_, std::abs(values_[v]));
+      changes_ = changes_ || values_[v] != values_[0];
+    }
+  }
+
+  void run() {
+    for (const std::size_t bytes : {8U, 4U, 3U, 2U, 1U})
+      for (const bool big : {false, true})
+        if (bytes > 1 || !big) whole_numbers(bytes, big);
+    packed_digits();
+    plain_digits();
+    bit_fields();
+  }
+
+ private:
+  [[nodiscard]] double places() const { return static_cast<double>(changes_ ? field_.changed : field_.size); }
+
+  void add(HuntFind find, double bits, double forms) {
+    find.expected_false = places() * forms / std::exp2(bits);
+    find.per *= per_;
+    finds_.add(std::move(find));
+  }
+
+  void whole_numbers(std::size_t bytes, bool big) {
+    if (bytes > field_.size) return;
+    std::vector<std::uint64_t> stored(values_.size());
+    const std::uint64_t mask = bytes == 8 ? ~std::uint64_t{0} : (std::uint64_t{1} << 8 * bytes) - 1;
+    for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
+      for (std::size_t v = 0; v < values_.size(); ++v) stored[v] = field_.number(v, at, bytes, big);
+      const auto all = [&](const auto& wanted) {
+        for (std::size_t v = 0; v < values_.size(); ++v)
+          if (((stored[v] ^ wanted(v)) & mask) != 0) return false;
+        return true;
+      };
+      const auto fits = [&](std::int64_t most) {
+        return bytes == 8 || static_cast<std::uint64_t>(most) <= mask;
+      };
+      HuntFind find;
+      find.kind = HuntFind::Kind::number;
+      find.offset = at;
+      find.bits = static_cast<unsigned>(8 * bytes);
+      find.big_endian = big && bytes > 1;
+      find.is_signed = std::ranges::any_of(values_, [](std::int64_t value) { return value < 0; });
+      if (fits(most_) && all([&](std::size_t v) { return static_cast<std::uint64_t>(values_[v]); })) {
+        add(find, evidence_, 10);
+        continue;
+      }
+      if (scaled(find, stored, mask, most_)) continue;
+      if (values_.size() > 1 && changes_) moved(find, stored, mask);
+    }
+  }
+
+  // stored = value * k, or value / k.
+  bool scaled(const HuntFind& plain, const std::vector<std::uint64_t>& stored, std::uint64_t mask,
+              std::int64_t most) {
+    const auto all = [&](const auto& wanted) {
+      for (std::size_t v = 0; v < values_.size(); ++v)
+        if (((stored[v] ^ static_cast<std::uint64_t>(wanted(v))) & mask) != 0) return false;
+      return true;
+    };
+    // A fraction is stored as a multiple; if the tenths themselves are, that was looked for before.
+    constexpr double forms = 10.0 * 2 * factors.size();
+    for (const std::int64_t k : factors) {
+      HuntFind find = plain;
+      const bool has_room = most <= (std::int64_t{1} << 46) &&
+                            (mask == ~std::uint64_t{0} || static_cast<std::uint64_t>(most * k) <= mask);
+      if (has_room && all([&](std::size_t v) { return values_[v] * k; })) {
+        find.per = k;
+        add(find, evidence_, forms);
+        return true;
+      }
+      // A fixed point: the fraction below it is not known, and the whole part agrees.
+      if (has_room && k >= 16 && (k & (k - 1)) == 0 && most > 0 && fraction(stored, mask, k)) {
+        find.per = k;
+        add(find, evidence_, forms);
+        return true;
+      }
+      const bool divides = std::ranges::all_of(values_, [&](std::int64_t value) { return value % k == 0; });
+      if (divides && changes_ && all([&](std::size_t v) { return values_[v] / k; })) {
+        find.times = k;
+        double bits = 0;
+        for (std::size_t v = 0; v < values_.size(); ++v) bits += is_new_[v] ? significant(values_[v] / k) : 1;
+        add(find, bits, forms);
+        return true;
+      }
+    }
+    return false;
+  }
+
+  [[nodiscard]] bool fraction(const std::vector<std::uint64_t>& stored, std::uint64_t mask,
+                              std::int64_t k) const {
+    bool has_fraction = false;
+    for (std::size_t v = 0; v < values_.size(); ++v) {
+      if (values_[v] < 0) return false;
+      if ((stored[v] & mask) / static_cast<std::uint64_t>(k) != static_cast<std::uint64_t>(values_[v]))
+        return false;
+      has_fraction = has_fraction || (stored[v] & mask) % static_cast<std::uint64_t>(k) != 0;
+    }
+    return has_fraction && per_ == 1;
+  }
+
+  // stored = value * k + c, c - value, value ^ c: what the versions differ in tells.
+  void moved(const HuntFind& plain, const std::vector<std::uint64_t>& stored, std::uint64_t mask) {
+    bool differs = false;
+    for (std::size_t v = 1; v < stored.size(); ++v) differs = differs || stored[v] != stored[0];
+    if (!differs) return;
+    const auto to_signed = [&](std::uint64_t value) {
+      value &= mask;
+      return value > mask / 2 ? static_cast<std::int64_t>(value) - static_cast<std::int64_t>(mask) - 1
+                              : static_cast<std::int64_t>(value);
+    };
+    const auto all = [&](const auto& holds) {
+      for (std::size_t v = 1; v < stored.size(); ++v)
+        if (!holds(v)) return false;
+      return true;
+    };
+    if (mask == ~std::uint64_t{0}) return;  // eight bytes hold shorter ones, which are tried too
+    constexpr double forms = 10.0 * (3 + factors.size());
+    const auto base = static_cast<std::uint64_t>(values_[0]);
+    if (all([&](std::size_t v) {
+          return ((stored[v] - stored[0] - static_cast<std::uint64_t>(values_[v]) + base) & mask) == 0;
+        })) {
+      HuntFind find = plain;
+      find.plus = -to_signed(stored[0] - base);
+      // A small offset is likelier: levels that begin with 0.
+      const double known = std::abs(find.plus) <= 16 ? 8.0 * static_cast<double>(find.bits) / 8 - 5 : 0;
+      add(find, step_evidence_ + known, forms);
+      return;
+    }
+    if (all([&](std::size_t v) {
+          return ((stored[v] ^ stored[0] ^ static_cast<std::uint64_t>(values_[v]) ^ base) & mask) == 0;
+        })) {
+      HuntFind find = plain;
+      find.xor_with = (stored[0] ^ base) & mask;
+      find.is_signed = false;
+      double bits = 0;
+      for (std::size_t v = 1; v < values_.size(); ++v)
+        bits += is_new_[v] ? significant(values_[v] ^ values_[0]) : 1;
+      add(find, bits, forms);
+      return;
+    }
+    if (all([&](std::size_t v) {
+          return ((stored[v] - stored[0] + static_cast<std::uint64_t>(values_[v]) - base) & mask) == 0;
+        })) {
+      HuntFind find = plain;
+      find.times = -1;
+      find.plus = static_cast<std::int64_t>((stored[0] + base) & mask);
+      add(find, step_evidence_, forms);
+      return;
+    }
+    for (const std::int64_t k : factors)
+      if (all([&](std::size_t v) {
+            return ((stored[v] - stored[0] - static_cast<std::uint64_t>(k * (values_[v] - values_[0]))) &
+                    mask) == 0;
+          })) {
+        HuntFind find = plain;
+        find.per = k;
+        find.plus = -to_signed(stored[0] - static_cast<std::uint64_t>(k * values_[0]));
+        add(find, step_evidence_, forms);
+        return;
+      }
+  }
+
+  [[nodiscard]] bool has_negatives() const {
+    return std::ranges::any_of(values_, [](std::int64_t value) { return value < 0; });
+  }
+  [[nodiscard]] unsigned digits_needed() const {
+    return static_cast<unsigned>(fmt::format("{}", most_).size());
+  }
+
+  void packed_digits() {
+    if (has_negatives()) return;
+    constexpr std::size_t max_bytes = 8;
+    for (std::size_t bytes = max_bytes; bytes * 2 >= digits_needed() && bytes > 0; --bytes)
+      for (const bool big : {true, false}) {
+        if (bytes == 1 && !big) continue;
+        std::vector<std::uint64_t> wanted;
+        for (const std::int64_t value : values_) {
+          std::uint64_t packed = 0;
+          std::int64_t left = value;
+          for (unsigned i = 0; i < bytes * 2; ++i, left /= 10)
+            packed |= static_cast<std::uint64_t>(left % 10) << 4 * i;
+          wanted.push_back(packed);
+        }
+        // Single digits look the same as plain numbers.
+        if (most_ < 10) return;
+        for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
+          if (!matches(at, bytes, big, wanted)) continue;
+          HuntFind find;
+          find.kind = HuntFind::Kind::bcd;
+          find.offset = at;
+          find.bits = static_cast<unsigned>(8 * bytes);
+          find.big_endian = big && bytes > 1;
+          add(find, evidence_ * 0.95, 20);
+        }
+      }
+  }
+
+  [[nodiscard]] bool matches(std::size_t at, std::size_t bytes, bool big,
+                             const std::vector<std::uint64_t>& wanted) const {
+    for (std::size_t v = 0; v < wanted.size(); ++v)
+      if (field_.number(v, at, bytes, big) != wanted[v]) return false;
+    return true;
+  }
+
+  // A byte a digit, '0' anywhere.
+  void plain_digits() {
+    if (has_negatives() || digits_needed() < 2) return;
+    constexpr std::size_t max_digits = 10;
+    for (std::size_t count = max_digits; count >= digits_needed() && count > 1; --count)
+      for (const bool big : {true, false})
+        for (std::size_t at = 0; at + count <= field_.size; ++at) {
+          const auto digit = [&](std::size_t v, std::size_t i) {  // i from the lowest
+            return field_.byte(v, big ? at + count - 1 - i : at + i);
+          };
+          const auto zero = static_cast<Byte>(digit(0, 0) - values_[0] % 10);
+          bool fits = true;
+          for (std::size_t v = 0; fits && v < values_.size(); ++v) {
+            std::int64_t left = values_[v];
+            for (std::size_t i = 0; fits && i < count; ++i, left /= 10)
+              fits = digit(v, i) == static_cast<Byte>(zero + left % 10);
+          }
+          if (!fits) continue;
+          HuntFind find;
+          find.kind = HuntFind::Kind::digits;
+          find.offset = at;
+          find.bits = static_cast<unsigned>(8 * count);
+          find.big_endian = big;
+          find.zero = zero;
+          add(find, 8.0 * digits_needed() * static_cast<double>(std::ranges::count(is_new_, true)) - 8, 20);
+        }
+  }
+
+  // Numbers that begin or end within a byte.
+  void bit_fields() {
+    if (has_negatives() || !changes_) return;
+    const unsigned needed =
+        std::max(1U, static_cast<unsigned>(std::bit_width(static_cast<std::uint64_t>(most_))));
+    constexpr unsigned max_bits = 31;
+    if (needed > max_bits) return;
+    for (const bool big : {false, true})
+      for (unsigned shift = 0; shift < 8; ++shift) {
+        const std::size_t bytes = (shift + needed + 7) / 8;
+        if (bytes == 1 && big) continue;
+        const std::uint64_t mask = (std::uint64_t{1} << needed) - 1;
+        for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
+          bool fits = true;
+          for (std::size_t v = 0; fits && v < values_.size(); ++v)
+            fits =
+                (field_.number(v, at, bytes, big) >> shift & mask) == static_cast<std::uint64_t>(values_[v]);
+          if (!fits) continue;
+          HuntFind find;
+          find.kind = HuntFind::Kind::number;
+          find.offset = at;
+          find.bit = shift;
+          find.bits = needed;
+          find.big_endian = big && bytes > 1;
+          // The rest of the byte may be the number's as well, where it is always 0.
+          const auto total = static_cast<unsigned>(8 * bytes);
+          while (find.bit + find.bits < total && upper_is_zero(at, bytes, big, find.bit + find.bits))
+            ++find.bits;
+          double bits = 0;
+          for (std::size_t v = 0; v < values_.size(); ++v)
+            bits += is_new_[v] ? std::min<double>(find.bits,
+                                                  2 + std::bit_width(static_cast<std::uint64_t>(values_[v])))
+                               : 0.5;
+          add(find, bits, 10.0 * 16);
+        }
+      }
+  }
+  [[nodiscard]] bool upper_is_zero(std::size_t at, std::size_t bytes, bool big, unsigned bit) const {
+    for (std::size_t v = 0; v < values_.size(); ++v)
+      if ((field_.number(v, at, bytes, big) >> bit & 1) != 0) return false;
+    return true;
+  }
+
+  Field field_;
+  std::vector<std::int64_t> values_;
+  std::int64_t per_;
+  Finds& finds_;
+  std::vector<bool> is_new_;
+  double evidence_ = 0;
+  double step_evidence_ = 0;
+  std::int64_t most_ = 0;
+  bool changes_ = false;
+};
+
+// What is known is a range, or how it went on.
+void hunt_trends(const Field& field, const HuntRequest& request, Finds& finds) {
+  for (const std::size_t bytes : {4U, 2U, 1U})
+    for (const bool big : {false, true}) {
+      if (bytes == 1 && big) continue;
+      for (std::size_t at = 0; at + bytes <= field.size; ++at) {
+        bool fits = true;
+        double bits = 0;
+        for (std::size_t v = 0; fits && v < field.count(); ++v) {
+          const auto value = static_cast<std::int64_t>(field.number(v, at, bytes, big));
+          if (!request.between.empty()) {
+            const auto [low, high] = request.between[v];
+            fits = value >= low && value <= high;
+            bits += std::max(
+                0.0, 8.0 * static_cast<double>(bytes) - std::log2(static_cast<double>(high - low) + 1));
+          }
+          if (!fits || v == 0 || request.trends.empty()) continue;
+          const auto before = static_cast<std::int64_t>(field.number(v - 1, at, bytes, big));
+          switch (request.trends[v - 1]) {
+            case Trend::any:
+              break;
+            case Trend::changed:
+              fits = value != before;
+              break;
+            case Trend::same:
+              fits = value == before;
+              break;
+            case Trend::more:
+              fits = value > before;
+              bits += 1;
+              break;
+            case Trend::less:
+              fits = value < before;
+              bits += 1;
+              break;
+          }
+        }
+        if (!fits) continue;
+        HuntFind find;
+        find.kind = HuntFind::Kind::number;
+        find.offset = at;
+        find.bits = static_cast<unsigned>(8 * bytes);
+        find.big_endian = big;
+        find.expected_false = static_cast<double>(field.changed) * 6 / std::exp2(bits);
+        finds.add(std::move(find));
+      }
+    }
+}
+
+std::string factor_words(const HuntFind& find) {
+  std::string words;
+  if (find.xor_with != 0) words += fmt::format(", exclusive or {:X}", find.xor_with);
+  if (find.times == -1)
+    words += fmt::format(", counted down from {}", find.plus);
+  else if (find.times != 1)
+    words += fmt::format(", in units of {}", find.times);
+  if (find.per != 1) words += fmt::format(", {} times the value", find.per);
+  if (find.plus != 0 && find.times != -1)
+    words += fmt::format(", {} {}", std::abs(find.plus), find.plus < 0 ? "too many" : "too few");
+  return words;
+}
+
+std::string in_words(const HuntFind& find) {
+  const std::string order = find.big_endian ? "big-endian" : "little-endian";
+  switch (find.kind) {
+    case HuntFind::Kind::number: {
+      const bool is_whole = find.bit == 0 && find.bits % 8 == 0;
+      return fmt::format("{}{}{}{}{}", find.is_signed ? "s" : "u", find.bits,
+                         find.bits > 8 ? " " + order : "",
+                         is_whole ? "" : fmt::format(" from bit {}", find.bit), factor_words(find));
+    }
+    case HuntFind::Kind::bcd:
+      return fmt::format("bcd{}{}{}", find.bits / 4, find.bits > 8 ? " " + order : "", factor_words(find));
+    case HuntFind::Kind::digits:
+      return fmt::format("{} digits, a byte each, {} first, '0' is {:02X}", find.bits / 8,
+                         find.big_endian ? "highest" : "lowest", find.zero);
+    case HuntFind::Kind::text:
+      break;
+  }
+  return find.encoding;
+}
+
+}  // namespace
+
+Finds::Finds(std::size_t max) : max_(max) {}
+
+void Finds::add(HuntFind find) {
+  constexpr std::size_t max_kept = 200'000;
+  if (finds_.size() < max_kept) finds_.push_back(std::move(find));
+}
+
+// Of several readings of one place the plainest stays: whole bytes before bits, then the widest.
+std::vector<HuntFind> Finds::take() {
+  const auto rank = [](const HuntFind& find) {
+    const bool is_bits = find.kind == HuntFind::Kind::number && (find.bit != 0 || find.bits % 8 != 0);
+    const bool is_plain = find.times == 1 && find.plus == 0 && find.per == 1 && find.xor_with == 0;
+    const double log = std::log2(find.expected_false + 1e-300);
+    // Readings that are as likely by numbers, within a factor of 64, are told apart by how plain they are.
+    return std::tuple(is_bits, !is_plain, std::floor(log / 6), -static_cast<double>(find.bits));
+  };
+  std::ranges::stable_sort(finds_, [&](const HuntFind& a, const HuntFind& b) { return rank(a) < rank(b); });
+  std::vector<HuntFind> kept;
+  std::map<std::size_t, std::vector<std::size_t>> by_place;  // in pieces of 16 bytes
+  for (HuntFind& find : finds_) {
+    const std::size_t begin = find.offset;
+    const std::size_t end = find.offset + (find.bit + find.bits + 7) / 8;
+    bool is_told = false;
+    for (std::size_t piece = begin / 16; !is_told && piece <= (end - 1) / 16; ++piece)
+      for (const std::size_t other : by_place[piece]) {
+        const std::size_t other_end = kept[other].offset + (kept[other].bit + kept[other].bits + 7) / 8;
+        is_told = is_told || (begin < other_end && kept[other].offset < end);
+      }
+    if (is_told) continue;
+    for (std::size_t piece = begin / 16; piece <= (end - 1) / 16; ++piece)
+      by_place[piece].push_back(kept.size());
+    kept.push_back(std::move(find));
+  }
+  for (HuntFind& find : kept) {
+    if (find.encoding.empty()) find.encoding = in_words(find);
+    find.confidence = 1 / (1 + find.expected_false);
+  }
+  std::ranges::stable_sort(kept, {}, &HuntFind::expected_false);
+  if (kept.size() > max_) kept.resize(max_);
+  return kept;
+}
+
+}  // namespace hunting
+
+Result<std::vector<HuntFind>> hunt(std::span<const Blob> versions, const HuntRequest& request) {
+  constexpr std::size_t max_versions = 64;
+  constexpr std::size_t max_size = std::size_t{16} << 20;
+  if (versions.empty() || versions.size() > max_versions)
+    return fail(ErrorCode::bad_usage, fmt::format("{} versions were given", versions.size()),
+                "give 1 to 64 versions of one save");
+  hunting::Field field;
+  field.size = versions[0].size();
+  for (const Blob& version : versions) {
+    if (version.size() != field.size || version.size() > max_size || version.empty())
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("versions of {} and {} bytes can't be compared", field.size, version.size()),
+                  "give versions of one save, of one size, up to 16 MiB");
+    field.bytes.push_back(version.view());
+  }
+  for (std::size_t i = 0; i < field.size; ++i) {
+    bool same = true;
+    for (std::size_t v = 1; same && v < field.count(); ++v) same = field.byte(v, i) == field.byte(0, i);
+    field.changed += same ? 0 : 1;
+  }
+  const auto needs = [&](std::size_t given, std::size_t wanted, const std::string& what) -> Result<void> {
+    if (given == 0 || given == wanted) return {};
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} {} were given for {} versions", given, what, versions.size()),
+                fmt::format("give {}", wanted));
+  };
+  BAYSWAP_CHECK(needs(request.values.size(), versions.size(), "values"));
+  BAYSWAP_CHECK(needs(request.between.size(), versions.size(), "ranges"));
+  BAYSWAP_CHECK(needs(request.trends.size(), versions.size() - 1, "trends"));
+  if (request.values.empty() && request.between.empty() && request.trends.empty())
+    return fail(ErrorCode::bad_usage, "nothing is known of the value",
+                "say the values, the ranges they are in, or how they went on");
+  hunting::Finds finds(request.max_finds);
+  if (request.values.empty()) {
+    hunting::hunt_trends(field, request, finds);
+    return finds.take();
+  }
+  std::vector<hunting::Number> numbers;
+  std::int64_t per = 1;
+  for (const std::string& value : request.values)
+    if (const auto number = hunting::number_from(value)) {
+      numbers.push_back(*number);
+      per = std::max(per, number->per);
+    }
+  if (numbers.size() != request.values.size()) {
+    hunting::hunt_texts(field, request.values, finds);
+    return finds.take();
+  }
+  std::vector<std::int64_t> values;
+  for (const hunting::Number& number : numbers) values.push_back(number.whole * (per / number.per));
+  hunting::NumberHunt(field, values, per, finds).run();
+  return finds.take();
+}
+
+}  // namespace bayswap

@@ -1,0 +1,164 @@
+// Seals planted in made-up saves, and found again from versions of them alone. The generator draws kinds,
+// places, ranges and starts; what it plants is right by `reseal`, which seal_test checks against known values.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <bayswap/seal_search.hpp>
+
+#include <algorithm>
+#include <cstdlib>
+#include <random>
+
+namespace bayswap::test {
+namespace {
+
+struct Planted {
+  std::vector<Blob> versions;
+  std::vector<Seal> seals;
+};
+
+class Garden {
+ public:
+  explicit Garden(std::uint64_t seed) : random_(seed) {}
+
+  std::size_t below(std::size_t limit) { return std::uniform_int_distribution<std::size_t>(0, limit - 1)(random_); }
+
+  /// A save of random stretches and zeros; in each version some stretches of it are others.
+  Planted plant(std::size_t size, std::size_t count, std::size_t versions) {
+    Planted out;
+    std::vector<Byte> save(size);
+    for (std::size_t at = 0; at < size;) {
+      const std::size_t length = std::min(size - at, 16 + below(2048));
+      const bool is_blank = below(3) == 0;
+      for (std::size_t i = 0; i < length; ++i) save[at + i] = is_blank ? Byte{0} : static_cast<Byte>(below(256));
+      at += length;
+    }
+    while (out.seals.size() < count) {
+      const Seal seal = draw(size);
+      std::vector<Seal> all = out.seals;
+      all.push_back(seal);
+      const bool touches = std::ranges::any_of(out.seals, [&](const Seal& other) {
+        return seal.at < other.at + size_of(other.form) + 8 && other.at < seal.at + size_of(seal.form) + 8;
+      });
+      if (!touches && sealing_order(all)) out.seals = std::move(all);
+    }
+    for (std::size_t v = 0; v < versions; ++v) {
+      if (v > 0) change(save, out.seals);
+      EXPECT_TRUE(reseal(out.seals, save));
+      out.versions.push_back(Blob::copy_of(save));
+    }
+    return out;
+  }
+
+ private:
+  void change(std::vector<Byte>& save, const std::vector<Seal>& seals) {
+    const std::size_t stretches = 8 + below(40);
+    for (std::size_t i = 0; i < stretches; ++i) {
+      const std::size_t at = below(save.size());
+      const std::size_t length = std::min(save.size() - at, 1 + below(12));
+      for (std::size_t b = 0; b < length; ++b) save[at + b] = static_cast<Byte>(below(256));
+    }
+    for (const Seal& seal : seals)  // something is new under each
+      for (int i = 0; i < 3; ++i) {
+        const SealRange range = seal.ranges.front();
+        save[range.from + below(range.to - range.from)] ^= static_cast<Byte>(1 + below(255));
+      }
+  }
+
+  Seal draw(std::size_t size) {
+    Seal seal;
+    SealForm& form = seal.form;
+    switch (below(8)) {
+      case 0:
+      case 1:
+      case 2:
+        form.kind = SealForm::Kind::sum;
+        form.bits = below(2) == 0 ? 16 : 32;
+        form.unit_bytes = below(2) == 0 ? 1 : form.bits == 16 || below(2) == 0 ? 2 : 4;
+        form.unit_big_endian = form.unit_bytes > 1 && below(2) == 0;
+        if (const std::size_t end = below(3); end < 2) (end == 0 ? form.complemented : form.negated) = true;
+        break;
+      case 3:
+        form.kind = SealForm::Kind::exclusive_or;
+        form.bits = below(2) == 0 ? 16 : 32;
+        form.unit_bytes = form.bits / 8;
+        break;
+      case 4:
+      case 5:
+      case 6: {
+        form.kind = SealForm::Kind::crc;
+        do form.crc = usual_crcs()[below(usual_crcs().size())].second;
+        while (form.crc.bits == 8);
+        form.bits = form.crc.bits;
+        break;
+      }
+      default: {
+        const std::size_t which = below(3);
+        form.kind = which == 0 ? SealForm::Kind::adler32 : which == 1 ? SealForm::Kind::md5 : SealForm::Kind::sha1;
+        break;
+      }
+    }
+    const bool is_digest = form.kind == SealForm::Kind::md5 || form.kind == SealForm::Kind::sha1;
+    seal.big_endian = !is_digest && below(2) == 0;
+    const std::size_t own = size_of(form);
+    const std::size_t grid = is_digest ? 16 : 4;
+    const std::size_t from = below(size / 2 / grid) * grid;
+    const std::size_t to = from + (16 + below((size - from - 64) / grid)) * grid;
+    seal.ranges = {{from, std::min(to, size - 32)}};
+    const std::size_t last = seal.ranges.front().to;
+    switch (below(3)) {
+      case 0:  // right behind the range
+        seal.at = last;
+        break;
+      case 1:  // before it
+        seal.at = from >= own ? from - own : last;
+        break;
+      default:  // within it, where that counts as nothing
+        seal.at = is_digest ? last : from + below(last - from - own);
+        break;
+    }
+    return seal;
+  }
+
+  std::mt19937_64 random_;
+};
+
+bool is_same_place(const Seal& a, const Seal& b) { return a.at == b.at && size_of(a.form) == size_of(b.form); }
+
+TEST(SealSearch, FindsWhatIsPlanted) {
+  const char* rounds_wanted = std::getenv("BAYSWAP_SEAL_ROUNDS");
+  const std::size_t rounds = rounds_wanted == nullptr ? 12 : static_cast<std::size_t>(std::atoi(rounds_wanted));
+  std::size_t planted = 0;
+  std::size_t found = 0;
+  std::size_t exact = 0;
+  std::size_t wrong = 0;
+  for (std::size_t round = 0; round < rounds; ++round) {
+    Garden garden(2031 + round);
+    const Planted save = garden.plant(65536, 4, 3);
+    const auto search = find_seals(save.versions);
+    ASSERT_TRUE(search) << search.error().message;
+    planted += save.seals.size();
+    for (const Seal& seal : save.seals) {
+      const auto same = std::ranges::find_if(search->seals, [&](const SealFind& find) { return is_same_place(find.seal, seal); });
+      if (same == search->seals.end()) {
+        fmt::print("round {}: missing {} at {:X} over {:X} to {:X}\n", round, to_text(seal.form), seal.at, seal.ranges[0].from, seal.ranges[0].to);
+        continue;
+      }
+      ++found;
+      if (same->seal.ranges == seal.ranges) ++exact;
+      else fmt::print("round {}: {} at {:X} over {:X} to {:X}, not {:X} to {:X}: {}\n", round, to_text(seal.form), seal.at, same->seal.ranges[0].from, same->seal.ranges[0].to, seal.ranges[0].from, seal.ranges[0].to, to_text(same->seal.form));
+    }
+    for (const SealFind& find : search->seals) {
+      const bool is_planted = std::ranges::any_of(save.seals, [&](const Seal& seal) { return is_same_place(find.seal, seal); });
+      if (is_planted) continue;
+      ++wrong;
+      for (const Seal& seal : save.seals) fmt::print("   planted {} at {:X} over {:X} to {:X}\n", to_text(seal.form), seal.at, seal.ranges[0].from, seal.ranges[0].to);
+      fmt::print("round {}: wrong {} at {:X} over {:X} to {:X}, {:.3g}\n", round, to_text(find.seal.form), find.seal.at, find.seal.ranges[0].from, find.seal.ranges[0].to, find.expected_false);
+    }
+  }
+  fmt::print("{} planted, {} found, {} with the very range, {} wrong\n", planted, found, exact, wrong);
+  EXPECT_GE(found * 100, planted * 99);
+  EXPECT_LE(wrong * 100, planted);
+}
+
+}  // namespace
+}  // namespace bayswap::test
