@@ -148,6 +148,7 @@ struct SheetOptions {
   std::string file;     // of several files: which one is searched
   std::string name;     // of draft: what the field is called
   std::string id;       // of draft: the sheet's
+  std::string platform;  // of draft: its tag
   bool all = false;
   bool reseal = false;
   bool replace = false;
@@ -159,6 +160,9 @@ int sheet_check_command(const Globals& globals, const SheetOptions& options);
 int sheet_diff_command(const Globals& globals, const SheetOptions& options);
 int sheet_export_command(const Globals& globals, const SheetOptions& options);
 int sheet_import_command(const Globals& globals, const SheetOptions& options);
+int sheet_hunt_command(const Globals& globals, const SheetOptions& options);
+int sheet_seal_command(const Globals& globals, const SheetOptions& options);
+int sheet_draft_command(const Globals& globals, const SheetOptions& options);
 int sheet_list_command(const Globals& globals, const SheetOptions& options);
 
 int layouts_command(const Globals& globals, const std::string& id);

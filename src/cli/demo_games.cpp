@@ -195,14 +195,15 @@ Blob gull_ledger_page(std::string_view member, std::uint32_t coins, std::uint32_
     put_text(one, 0, "GULL");
     put_text(one, 8, member);
     for (std::size_t i = 64; i < 900; i += 2) put_le(one, i, 2, dice.next() % 5 == 0 ? dice.next() % 900 : 0);
-    const std::uint32_t own = page == 0 ? coins : dice.next() % 999999;
+    const std::uint32_t own = page == 0 ? coins : dice.next() % 9999;
     std::uint32_t packed = 0;
     std::uint32_t left = own;
     for (unsigned digit = 0; digit < 6; ++digit, left /= 10) packed |= left % 10 << 4 * digit;
     for (std::size_t i = 0; i < 3; ++i) one[0x20 + i] = static_cast<Byte>(packed >> 8 * (2 - i));
     put_le(one, 0x24, 2, page == 0 ? of_voyage : dice.next() % 300);
-    for (std::size_t i = 0; page == 0 && i < of_voyage % 23; ++i)
-      one[0x300 + i * 3] = static_cast<Byte>(dice.next());
+    Dice notes(of_voyage);  // this page alone goes on
+    for (std::size_t i = 0; page == 0 && i < 20; ++i)
+      if (notes.next() % 3 == 0) one[0x300 + i * 3] = static_cast<Byte>(notes.next());
     unsigned sum = 0;
     for (std::size_t i = 0; i < 1020; ++i) sum += one[i];
     put_le(one, 1020, 2, sum & 0xffff);

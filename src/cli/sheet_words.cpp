@@ -78,6 +78,47 @@ void add_sheet_commands(CLI::App& app, Words& w) {
       ->expected(2);
   changes(put);
 
+  const auto versions = [&](CLI::App* made, const char* about) {
+    made->add_option("SAVE", w.sheet.saves, about)->required();
+    made->add_option("--file", w.sheet.file, "Of a save of several files: which one")->type_name("NAME");
+  };
+  const auto known = [&](CLI::App* made) {
+    CLI::Option* value =
+        made->add_option("--value", w.sheet.value, "What the game shows, one for each save: 1250,1875,1640");
+    value->type_name("V1,V2,...");
+    CLI::Option* between = made->add_option("--between", w.sheet.between,
+                                            "The range it is in, where only that is known: 100..120");
+    between->type_name("A..B,...")->excludes(value);
+    made->add_option("--trend", w.sheet.trend, "How it went on from save to save: more,less,same,changed")
+        ->type_name("WORD,...")
+        ->excludes(value);
+    static const std::vector<std::pair<const char*, const char*>> short_ones{
+        {"--changed", "It changed each time"},
+        {"--same", "It stayed the same"},
+        {"--more", "It grew each time"},
+        {"--less", "It shrank each time"}};
+    for (const auto& [word, about] : short_ones)
+      made->add_flag_callback(
+              word, [&w, trend = std::string(word).substr(2)] { w.sheet.trend = trend; }, about)
+          ->excludes(value);
+  };
+  CLI::App* hunt = action("hunt", "Where a save keeps a number or a text that you know", sheet_hunt_command);
+  versions(hunt, "Versions of one save, in the order they were made; also GAME@3 GAME@7 of the logbook");
+  known(hunt);
+
+  CLI::App* seal = action("seal", "Find the checksums of a save from versions of it", sheet_seal_command);
+  versions(seal, "Two versions or more of one save, in the order they were made");
+
+  CLI::App* draft =
+      action("draft", "A first sheet, out of what is found in versions of a save", sheet_draft_command);
+  versions(draft, "Versions of one save, in the order they were made");
+  known(draft);
+  draft->add_option("--name", w.sheet.name, "What the value is called")->type_name("NAME");
+  draft->add_option("--id", w.sheet.id, "The sheet's id")->type_name("ID");
+  draft->add_option("--platform", w.sheet.platform, "Where nothing tells: gba, snes, ...")->type_name("TAG");
+  draft->add_option("--out", w.sheet.out, "The file to write; of a sheet that is added to, itself")
+      ->type_name("FILE");
+
   command(*sheet, w, "list", "The sheets there are", [&w] { return sheet_list_command(w.globals, w.sheet); });
 }
 

@@ -326,9 +326,10 @@ class NumberHunt {
             ++find.bits;
           double bits = 0;
           for (std::size_t v = 0; v < values_.size(); ++v)
-            bits += is_new_[v] ? std::min<double>(find.bits,
-                                                  2 + std::bit_width(static_cast<std::uint64_t>(values_[v])))
-                               : 0.5;
+            bits += is_new_[v]
+                        ? std::min<double>(find.bits, 2.0 + static_cast<double>(std::bit_width(
+                                                                static_cast<std::uint64_t>(values_[v]))))
+                        : 0.5;
           add(find, bits, 10.0 * 16);
         }
       }

@@ -72,7 +72,6 @@ void Finds::leave_out(std::string what) {
   if (std::ranges::find(left_out, what) == left_out.end()) left_out.push_back(std::move(what));
 }
 
-// Places of which the versions say at least as much.
 double Finds::places_like(std::size_t at, std::size_t bytes) {
   std::vector<std::size_t>& counts = places_[bytes];
   const std::size_t most = 8 * bytes * versions_.count();
@@ -88,36 +87,23 @@ double Finds::places_like(std::size_t at, std::size_t bytes) {
   return static_cast<double>(counts[static_cast<std::size_t>(evidence_of(versions_, at, bytes))]);
 }
 
-void Finds::add(const Seal& seal, double forms, bool is_free_start) {
+void Finds::add(const Seal& seal, const Evidence& evidence) {
   for (const ByteView version : versions_.bytes) {
     const auto right = holds(seal, version);
     if (!right || !*right) return;
   }
-  const std::size_t size = size_of(seal.form);
-  const Place place{static_cast<std::uint32_t>(seal.at), static_cast<std::uint32_t>(size)};
   const SealRange range = seal.ranges.front();
-  const bool is_sum = seal.form.kind == SealForm::Kind::sum;
-  double bits = evidence_of(versions_, seal.at, size);
-  if (!is_free_start) {
-    // A sum of few small bytes is small.
-    const double width = 8.0 * static_cast<double>(size);
-    const double room =
-        4 + std::log2(128.0 * static_cast<double>(range.to - range.from)) + 8.0 * (seal.form.unit_bytes - 1);
-    // And a value of zeros says nothing: so is every sum over zeros.
-    double told = 0;
-    for (std::size_t i = seal.at; i < seal.at + size; ++i) {
-      const Byte b = versions_.bytes.front()[i];
-      told += b == 0 || b == 0xff ? 1 : 8;
-    }
-    bits += std::min(told, is_sum ? std::min(width, room) : width);
-  }
+  const Place place{static_cast<std::uint32_t>(seal.at), static_cast<std::uint32_t>(size_of(seal.form))};
   const double ranges = ends_of_level(versions_, level_of(versions_, place, range.from)) *
                         ends_of_level(versions_, level_of(versions_, place, range.to));
   SealFind find;
   find.seal = seal;
-  find.expected_false = forms * places_like(seal.at, size) * ranges * 2 / std::exp2(bits);
-  find.has_free_start = is_free_start;
+  find.expected_false = evidence.forms * evidence.places * ranges * 2 / std::exp2(evidence.bits);
+  // Games start at nothing, or at ones; and lists that move by a place make sums that only seem to fit.
+  constexpr double odd_start = 1024;
+  if (evidence.has_free_start) find.expected_false *= odd_start;
   find.confidence = 1 / (1 + find.expected_false);
+  find.has_free_start = evidence.has_free_start;
   finds.push_back(std::move(find));
 }
 

@@ -99,7 +99,7 @@ std::vector<CounterFind> search_counters(const Versions& v) {
         find.step = step;
         // A byte that changes does so by such a step once in some hundred times.
         const double chance =
-            static_cast<double>(v.changed.size()) * 2 / std::pow(128.0, static_cast<double>(v.count() - 1));
+            static_cast<double>(v.changed.size()) * 16 / std::pow(128.0, static_cast<double>(v.count() - 1));
         find.confidence = 1 / (1 + chance);
         found.push_back(find);
         if (found.size() == max_found) return found;

@@ -243,6 +243,11 @@ class CrcSearch {
         jump_.at(byte).at(i) = state;
       }
   }
+  [[nodiscard]] std::uint32_t far_back(std::uint32_t state, std::size_t bytes) const {
+    for (; bytes >= jump_bytes; bytes -= jump_bytes) state = jumped(state);
+    for (; bytes > 0; --bytes) state = register_.back(state);
+    return state;
+  }
   [[nodiscard]] std::uint32_t jumped(std::uint32_t state) const {
     return jump_[0][state & 0xff] ^ jump_[1][state >> 8 & 0xff] ^ jump_[2][state >> 16 & 0xff] ^
            jump_[3][state >> 24];
@@ -264,12 +269,8 @@ class CrcSearch {
 
   // The differences agree: where does the range begin, and from which start?
   void exact(const Place& place, bool big, bool is_around, std::uint32_t j, std::size_t to) {
-    std::uint32_t stored_back = stored(0, place.at, big);
-    std::uint32_t ones_back = register_.mask();
-    for (std::size_t i = 0; i < to; ++i) {
-      stored_back = register_.back(stored_back);
-      ones_back = register_.back(ones_back);
-    }
+    const std::uint32_t stored_back = far_back(stored(0, place.at, big), to);
+    const std::uint32_t ones_back = ones_[to];
     std::uint32_t total = own_prefix_[to];
     if (is_around) total ^= own_prefix_[place.end()] ^ own_prefix_[place.at];
     struct Best {
@@ -281,13 +282,13 @@ class CrcSearch {
     const std::size_t last = std::min(v_.last_end(j), to - 1);
     for (std::size_t from = v_.first_end(j); from <= last; ++from) {
       if (is_around ? from > place.at : to > place.at && from < place.end()) continue;
-      const int level = level_of(v_, place, from);
-      if (level >= best.level) continue;
       for (const bool ends_with_ones : {false, true})
         for (const bool starts_with_ones : {false, true}) {
           const std::uint32_t value = total ^ own_prefix_[from] ^ (starts_with_ones ? ones_[from] : 0) ^
                                       (ends_with_ones ? ones_back : 0);
-          if (value == stored_back && level < best.level)
+          if (value != stored_back) continue;
+          const int level = level_of(v_, place, from);
+          if (level < best.level)
             best = {level, from, starts_with_ones ? register_.mask() : 0,
                     ends_with_ones ? register_.mask() : 0};
         }
@@ -318,7 +319,14 @@ class CrcSearch {
     seal.form.crc.start = form_.reflected ? reversed(best.start, form_.bits) : best.start;
     seal.form.crc.end = best.end;
     seal.ranges = {{best.from, to}};
-    finds_.add(seal, forms_, has_start);
+    Evidence evidence;
+    // A CRC has any value as often as any other.
+    evidence.bits = evidence_of(v_, place.at, bytes_) + (has_start ? 0 : 8.0 * static_cast<double>(bytes_));
+    evidence.forms = forms_;
+    evidence.places = finds_.places_like(place.at, bytes_);
+    evidence.has_free_start = has_start;
+    constexpr std::size_t min_range = 8;
+    if (to - best.from >= min_range) finds_.add(seal, evidence);
   }
 
   Finds& finds_;
@@ -442,7 +450,7 @@ class AdlerSearch {
       seal.ranges = {{from, to}};
       seal.at = at;
       seal.big_endian = big;
-      finds_.add(seal, 1, false);
+      finds_.add(seal, {evidence_of(v_, at, 4) + 32, 1, finds_.places_like(at, 4), false});
     }
   }
 

@@ -115,7 +115,7 @@ class DigestSearch {
         seal.form.bits = static_cast<unsigned>(8 * size_);
         seal.ranges = {{from, *to}};
         seal.at = place->second;
-        finds_.add(seal, 1, false);
+        finds_.add(seal, {evidence_of(v_, seal.at, size_), 1, static_cast<double>(places_.size()), false});
       }
     }
   }

@@ -49,15 +49,24 @@ struct Place {
 /// How many ends are at least so usual.
 [[nodiscard]] double ends_of_level(const Versions& versions, int level);
 
+/// What speaks for a seal.
+struct Evidence {
+  double bits = 0;    // that agree, and by chance would not
+  double forms = 1;   // how many forms like it are tried
+  double places = 1;  // and in how many places
+  bool has_free_start = false;
+};
+
 /// What all searches write to.
 class Finds {
  public:
   Finds(const Versions& versions, std::size_t max_work) : versions_(versions), work_left_(max_work) {}
 
   [[nodiscard]] const Versions& versions() const { return versions_; }
-  /// Takes a seal if all versions agree with it. `forms`: how many forms like it are tried; `is_free_start`:
-  /// its start was chosen to fit.
-  void add(const Seal& seal, double forms, bool is_free_start);
+  /// Takes a seal if all versions agree with it.
+  void add(const Seal& seal, const Evidence& evidence);
+  /// How many places of that size the versions say at least as much of.
+  [[nodiscard]] double places_like(std::size_t at, std::size_t bytes);
   /// Work that is about to be done; false where it would be too much.
   [[nodiscard]] bool allows(double work);
   void leave_out(std::string what);
@@ -68,8 +77,6 @@ class Finds {
   double tried = 0;
 
  private:
-  [[nodiscard]] double places_like(std::size_t at, std::size_t bytes);
-
   const Versions& versions_;
   std::size_t work_left_;
   std::map<std::size_t, std::vector<std::size_t>> places_;  // by size: how many have that evidence, or more

@@ -3,6 +3,7 @@
 // values are then tried in the places that are left.
 #include <algorithm>
 #include <bit>
+#include <cmath>
 
 #include "sheet/search_inside.hpp"
 
@@ -48,6 +49,31 @@ class Filter {
     return ((std::uint32_t{a} << 16 | b) * 0x9E3779B1U) >> (32 - log_bits);
   }
   std::vector<std::uint64_t> bits_;
+};
+
+// How often chance gives a 16-bit value: counted over ranges drawn from the save itself, for saves are full
+// of zeros and small numbers, whose sums are no more than that.
+class Chances {
+ public:
+  Chances() : counts_(std::size_t{1} << 16) {}
+  void clear() {
+    std::ranges::fill(counts_, 0U);
+    total_ = 0;
+  }
+  void count(std::uint16_t value) {
+    ++counts_[value];
+    ++total_;
+  }
+  /// How many bits it says that a range has this value.
+  [[nodiscard]] double bits(std::uint16_t value) const {
+    constexpr double prior = 0.25;
+    const double total = total_ + prior * static_cast<double>(counts_.size());
+    return -std::log2((counts_[value] + prior) / total);
+  }
+
+ private:
+  std::vector<std::uint32_t> counts_;
+  double total_ = 0;
 };
 
 class LinearSearch {
@@ -175,12 +201,77 @@ class LinearSearch {
       const std::uint64_t one = std::uint64_t{v_.bytes[0][i]} << lane.shift(i);
       totals_[i + 1] = lane.is_xor ? totals_[i] ^ one : totals_[i] + one;
     }
+    draw_ranges(lane);
     for (const bool big : {false, true}) {
       if (big && width_ == 1) continue;
       for (const Field& one : fields(big))
         for (const bool negative : {false, true})
           if (!negative || !lane.is_xor) field(lane, filter, one, big, negative);
     }
+  }
+
+  // Ranges of few changes have other sums than those of many: a count for each.
+  static constexpr std::array<std::size_t, 4> strata{4, 16, 64, ~std::size_t{0}};
+  [[nodiscard]] static std::size_t stratum_of(std::size_t changes) {
+    std::size_t stratum = 0;
+    while (changes > strata.at(stratum)) ++stratum;
+    return stratum;
+  }
+  void draw_ranges(const Lane& lane) {
+    constexpr int draws = 60'000;
+    std::uint64_t state = 88172645463325252U;  // the same in each run
+    const auto below = [&](std::size_t limit) {
+      state ^= state << 13;
+      state ^= state >> 7;
+      state ^= state << 17;
+      return static_cast<std::size_t>(state % limit);
+    };
+    const std::size_t classes = v_.classes();
+    for (std::size_t stratum = 0; stratum < strata.size(); ++stratum) {
+      chances_[0].at(stratum).clear();
+      chances_[1].at(stratum).clear();
+      const std::size_t most = std::min(strata.at(stratum), classes - 1);
+      for (int i = 0; i < draws; ++i) {
+        const std::size_t apart = 1 + below(most);
+        const std::size_t j = below(classes - apart);
+        const Prefix& before = prefixes_[j];
+        const Prefix& after = prefixes_[j + apart];
+        chances_[0].at(stratum).count(minus(lane, after.a, before.a));
+        // What came after that: two versions can have most of their changes in common.
+        const std::uint16_t later =
+            minus(lane, minus(lane, after.b, after.a), minus(lane, before.b, before.a));
+        chances_[1].at(stratum).count(later);
+      }
+    }
+    whole_.clear();
+    for (int i = 0; i < draws; ++i) {
+      const std::size_t from = below(v_.size);
+      const std::size_t to = from + 1 + below(v_.size - from);
+      whole_.count(narrow(lane.is_xor ? totals_[to] ^ totals_[from] : totals_[to] - totals_[from]));
+    }
+  }
+
+  // How many bits the versions say about a value whose differences are these.
+  [[nodiscard]] double bits_of(const Lane& lane, std::uint32_t at, Prefix wanted, std::size_t stratum) const {
+    const auto most = [&](std::size_t version, bool is_first) {
+      std::size_t others = width_;
+      for (const std::size_t before : {std::size_t{0}, first_}) {
+        if (is_first && before == first_) continue;
+        std::size_t apart = 0;
+        for (std::size_t i = at; i < at + width_; ++i)
+          apart += v_.bytes[version][i] != v_.bytes[before][i] ? 1 : 0;
+        others = std::min(others, apart);
+      }
+      return 8.0 * static_cast<double>(others);
+    };
+    double bits = std::min(chances_[0].at(stratum).bits(wanted.a), most(first_, true));
+    if (second_ == 0) return bits;
+    const double second =
+        std::min(chances_[1].at(stratum).bits(minus(lane, wanted.b, wanted.a)), most(second_, false));
+    bits += second;
+    // Each further version that has a value of its own says as much again.
+    const double further = evidence_of(v_, at, width_) - most(first_, true) - most(second_, false);
+    return bits + std::max(0.0, std::min(further, static_cast<double>(v_.count() - 3) * second));
   }
 
   [[nodiscard]] Prefix own_part(const Lane& lane, std::size_t at, std::size_t bytes) const {
@@ -205,7 +296,11 @@ class LinearSearch {
     const auto before = static_cast<std::uint32_t>(v_.class_of(at));
     const auto after = static_cast<std::uint32_t>(v_.class_of(at + width_));
     const auto classes = static_cast<std::uint32_t>(v_.classes());
-    Scan scan{lane, filter, at, big, negative, wanted, one.is_strong, false};
+    Scan scan{lane, filter, at, big, negative, wanted, one.is_strong, false, finds_.places_like(at, width_),
+              {}};
+    for (std::size_t stratum = 0; stratum < strata.size(); ++stratum)
+      scan.bits.at(stratum) = bits_of(lane, at, wanted, stratum);
+    scan.is_strong = one.is_strong && scan.bits.back() >= 20;
     // Ranges beside the value; then those around it, of which its own bytes are no part.
     ends(scan, 1, classes, before, after);
     scan.is_around = true;
@@ -229,6 +324,8 @@ class LinearSearch {
     Prefix wanted;
     bool is_strong;
     bool is_around;
+    double places;
+    std::array<double, strata.size()> bits;  // that the versions say, by the range's changes
   };
   [[nodiscard]] Prefix plus2(const Lane& lane, Prefix a, Prefix b) const {
     return {plus(lane, a.a, b.a), plus(lane, a.b, b.b)};
@@ -293,6 +390,11 @@ class LinearSearch {
     };
     // Two versions tell too little for ranges that nothing speaks for.
     if (!scan.is_strong && level(j) + level(k) > (width_ == 1 ? 0 : 2)) return;
+    // Even with a usual start and the most usual ends, would chance not give it as well?
+    const double bits = scan.bits.at(stratum_of(k - j));
+    const double likely = passes_ * scan.places * ends_of_level(v_, level(j)) * ends_of_level(v_, level(k)) *
+                          2 / std::exp2(bits + 8.0 * static_cast<double>(width_));
+    if (likely > 0.2) return;
     constexpr std::size_t max_hits = 4'000'000;
     if (++hits_ > max_hits) return;
     const std::uint32_t wide_at = scan.big ? scan.at - std::min(scan.at, 2U) : scan.at;
@@ -324,15 +426,15 @@ class LinearSearch {
       bool complemented = false;
       [[nodiscard]] std::size_t size() const { return to - from; }
     } best;
-    std::vector<std::pair<std::uint64_t, std::size_t>> begins;
-    for (const std::size_t from : froms_) begins.emplace_back(totals_[from] & mask, from);
-    std::ranges::sort(begins);
+    begins_.clear();
+    for (const std::size_t from : froms_) begins_.emplace_back(totals_[from] & mask, from);
+    std::ranges::sort(begins_);
     for (const std::size_t to : tos_)
       for (int form = 0; form < (scan.negative ? 2 : 1); ++form) {
         const std::uint64_t before =
             (lane.is_xor ? totals_[to] ^ own ^ sums[form] : totals_[to] - own - sums[form]) & mask;
-        for (auto at = std::ranges::lower_bound(begins, std::pair(before, std::size_t{0}));
-             at != begins.end() && at->first == before; ++at) {
+        for (auto at = std::ranges::lower_bound(begins_, std::pair(before, std::size_t{0}));
+             at != begins_.end() && at->first == before; ++at) {
           const std::size_t from = at->second;
           if (!is_range(scan, place, from, to)) continue;
           const int level = level_of(v_, place, from) + level_of(v_, place, to);
@@ -368,7 +470,20 @@ class LinearSearch {
     if (best.to == place.end()) best.to = place.at;
     seal.ranges = {{best.from, best.to}};
     const std::size_t count = finds_.finds.size();
-    finds_.add(seal, passes_, has_start);
+    Evidence evidence;
+    evidence.bits = scan.bits.at(stratum_of(k - j));
+    if (!has_start) evidence.bits += whole_.bits(narrow(best.complemented ? sums[1] : sums[0]));
+    // Of a wider value the other half: it is a sum of its own, or only what is carried over.
+    if (place.bytes == 4) {
+      const std::size_t upper = scan.big ? place.at : place.at + 2;
+      const double more =
+          lane.unit == 4 ? std::min(scan.bits.at(stratum_of(k - j)), evidence_of(v_, upper, 2)) : 0;
+      evidence.bits += more + (has_start ? 0 : 8);
+    }
+    evidence.forms = passes_;
+    evidence.places = finds_.places_like(place.at, place.bytes);
+    evidence.has_free_start = has_start;
+    finds_.add(seal, evidence);
     return finds_.finds.size() > count;
   }
 
@@ -399,11 +514,14 @@ class LinearSearch {
   void gather(const Scan& scan, const Place& place, std::uint32_t j, std::uint32_t k) {
     constexpr std::size_t max_ends = 4096;
     const auto collect = [&](std::uint32_t c, std::vector<std::size_t>& out, bool aligned) {
-      out.clear();
+      by_level_.clear();
       for (std::size_t end = v_.first_end(c); end <= v_.last_end(c); ++end)
-        if (!aligned || (end + scan.lane.unit - scan.lane.phase) % scan.lane.unit == 0) out.push_back(end);
-      std::ranges::stable_sort(out, {}, [&](std::size_t end) { return level_of(v_, place, end); });
-      if (out.size() > max_ends) out.resize(max_ends);
+        if (!aligned || (end + scan.lane.unit - scan.lane.phase) % scan.lane.unit == 0)
+          by_level_.emplace_back(level_of(v_, place, end), end);
+      std::ranges::sort(by_level_);
+      if (by_level_.size() > max_ends) by_level_.resize(max_ends);
+      out.clear();
+      for (const auto& [level, end] : by_level_) out.push_back(end);
     };
     collect(j, froms_, true);
     collect(k, tos_, false);
@@ -426,7 +544,12 @@ class LinearSearch {
   std::vector<std::uint32_t> usual_;
   std::vector<Prefix> prefixes_;
   std::vector<std::pair<std::uint32_t, std::uint32_t>> by_prefix_;
+  std::array<std::array<Chances, strata.size()>, 2>
+      chances_;                        // of differences: the first version, the second after it
+  Chances whole_;                      // of the sums themselves
   std::vector<std::uint64_t> totals_;  // of the first version, before each end
+  std::vector<std::pair<int, std::size_t>> by_level_;
+  std::vector<std::pair<std::uint64_t, std::size_t>> begins_;
   std::vector<std::size_t> froms_;
   std::vector<std::size_t> tos_;
   double passes_ = 0;

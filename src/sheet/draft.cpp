@@ -1,0 +1,203 @@
+#include <fmt/format.h>
+#include <bayswap/sheet_draft.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/toml_reader.hpp"
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+std::string order_word(bool big) {
+  return big ? "big" : "little";
+}
+
+// Letters and digits that begin somewhere, as an encoding of the sheet.
+std::string encoding_text(const std::string& name, const HuntFind& find) {
+  std::string out = fmt::format("\n[encoding.{}]\n", name);
+  if (find.unit_bytes == 2) out += fmt::format("unit = 2\norder = \"{}\"\n", order_word(find.big_endian));
+  std::vector<std::string> rows;
+  for (const auto& [first, code] : find.from)
+    rows.push_back(fmt::format("[0x{:X}, \"{}\"]", code,
+                               first == 'A'   ? "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+                               : first == 'a' ? "abcdefghijklmnopqrstuvwxyz"
+                                              : "0123456789"));
+  return out + fmt::format("from = [{}]\n", joined(rows, ", "));
+}
+
+struct FieldText {
+  std::string field;  // goes before tables of other names
+  std::string rest;   // encodings and records
+};
+
+Result<FieldText> field_text(const std::string& name, const HuntFind& find) {
+  FieldText out;
+  out.field = fmt::format("\n[[field]]  # {}\nname = {}\nat = 0x{:X}\n", find.encoding, toml_quoted(name),
+                          find.offset);
+  std::string looks;
+  if (find.bit != 0) looks += fmt::format("bit = {}\n", find.bit);
+  if (find.bits > 8) looks += fmt::format("order = \"{}\"\n", order_word(find.big_endian));
+  if (find.times != 1) looks += fmt::format("times = {}\n", find.times);
+  if (find.plus != 0) looks += fmt::format("plus = {}\n", find.plus);
+  if (find.per != 1) looks += fmt::format("per = {}\n", find.per);
+  switch (find.kind) {
+    case HuntFind::Kind::number: {
+      const std::string type = fmt::format("type = \"{}{}\"\n", find.is_signed ? 's' : 'u', find.bits);
+      if (find.xor_with == 0) {
+        out.field += type + looks;
+        return out;
+      }
+      const std::size_t bytes = find.bits / 8;
+      if (bytes != 1 && bytes != 2 && bytes != 4)
+        return fail(ErrorCode::unsupported, fmt::format("{}: no scramble has units of {} bytes", name, bytes),
+                    "leave it out");
+      out.field += fmt::format(
+          "record = \"{0}-stored\"\nsize = {1}\nflat = true\n[[field.scramble]]\nkind = \"xor\"\nunit = {1}\n"
+          "order = \"{2}\"\nkey = 0x{3:X}\n",
+          name, bytes, order_word(find.big_endian), find.xor_with);
+      out.field.replace(out.field.find(toml_quoted(name)), toml_quoted(name).size(),
+                        toml_quoted(name + "-place"));
+      out.rest = fmt::format("\n[record.{}-stored]\n[[record.{}-stored.field]]\nname = {}\nat = 0\n{}{}",
+                             name, name, toml_quoted(name), type, looks);
+      return out;
+    }
+    case HuntFind::Kind::bcd:
+      out.field += fmt::format("type = \"bcd{}\"\n", find.bits / 4) + looks;
+      return out;
+    case HuntFind::Kind::text:
+      out.field += fmt::format("type = \"text\"\nsize = {}\n", find.bits / 8);
+      if (find.from.empty()) {
+        out.field += fmt::format("encoding = \"{}\"\n", find.unit_bytes == 1 ? "ascii"
+                                                        : find.big_endian    ? "utf-16-big"
+                                                                             : "utf-16-little");
+      } else {
+        out.field += fmt::format("encoding = \"{}-letters\"\n", name);
+        out.rest = encoding_text(name + "-letters", find);
+      }
+      return out;
+    case HuntFind::Kind::digits:
+      break;
+  }
+  return fail(ErrorCode::unsupported,
+              fmt::format("{}: sheets have no word for numbers of a byte a digit", name), "leave it out");
+}
+
+std::string seal_text(const std::string& id, const Seal& seal) {
+  const SealForm& form = seal.form;
+  std::string kind;
+  std::string more;
+  switch (form.kind) {
+    case SealForm::Kind::sum:
+    case SealForm::Kind::exclusive_or:
+      kind = form.kind == SealForm::Kind::sum ? "sum" : "xor";
+      more = fmt::format("bits = {}\nunit = {}\n", form.bits, form.unit_bytes);
+      if (form.unit_bytes > 1) more += fmt::format("unit-order = \"{}\"\n", order_word(form.unit_big_endian));
+      if (form.start != 0) more += fmt::format("start = 0x{:X}\n", form.start);
+      break;
+    case SealForm::Kind::crc: {
+      const auto usual =
+          std::ranges::find(usual_crcs(), form.crc, [](const auto& one) { return one.second; });
+      if (usual != usual_crcs().end()) {
+        kind = usual->first;
+      } else {
+        kind = "crc";
+        more =
+            fmt::format("bits = {}\npolynomial = 0x{:X}\nstart = 0x{:X}\nend = 0x{:X}\nreflected = {}\n",
+                        form.crc.bits, form.crc.polynomial, form.crc.start, form.crc.end, form.crc.reflected);
+      }
+      break;
+    }
+    case SealForm::Kind::adler32:
+      kind = "adler32";
+      break;
+    case SealForm::Kind::md5:
+      kind = "md5";
+      break;
+    case SealForm::Kind::sha1:
+      kind = "sha1";
+      break;
+  }
+  std::string out = fmt::format("\n[[seal]]  # {}\nid = \"{}\"\nkind = \"{}\"\n{}at = 0x{:X}\n",
+                                to_text(form), id, kind, more, seal.at);
+  if (form.complemented) out += "complement = true\n";
+  if (form.negated) out += "negate = true\n";
+  if (size_of(form) > 1 && form.kind != SealForm::Kind::md5 && form.kind != SealForm::Kind::sha1)
+    out += fmt::format("order = \"{}\"\n", order_word(seal.big_endian));
+  std::vector<std::string> ranges;
+  for (const SealRange& range : seal.ranges)
+    ranges.push_back(fmt::format("[0x{:X}, 0x{:X}]", range.from, range.to));
+  out += fmt::format("over = [{}]\n", joined(ranges, ", "));
+  if (seal.own_bytes != 0) out += fmt::format("own = 0x{:X}\n", seal.own_bytes);
+  return out;
+}
+
+}  // namespace
+
+std::string common_mark(std::span<const Blob> versions) {
+  constexpr std::size_t longest = 16;
+  constexpr std::size_t shortest = 4;
+  std::string mark;
+  if (versions.empty()) return mark;
+  for (std::size_t i = 0; i < std::min(longest, versions[0].size()); ++i) {
+    const Byte b = versions[0].view()[i];
+    const bool is_common =
+        std::ranges::all_of(versions, [&](const Blob& one) { return i < one.size() && one.view()[i] == b; });
+    if (!is_common || b < 0x21 || b > 0x7e) break;
+    mark += static_cast<char>(b);
+  }
+  return mark.size() < shortest ? std::string{} : mark;
+}
+
+Result<std::string> draft_sheet(const SheetDraft& draft) {
+  std::string out = fmt::format(
+      "# A draft, out of versions of a save. Correct it, and go on.\nsheet = 1\nid = {}\nname = {}\n",
+      toml_quoted(draft.id), toml_quoted(draft.name));
+  out += fmt::format("\n[game]\nplatform = \"{}\"\nsize = {}\n", tag(draft.game.platform), draft.size_bytes);
+  if (!draft.game.code.empty())
+    out += fmt::format("code = {}\n", toml_quoted(draft.game.code));
+  else if (!draft.game.title.empty())
+    out += fmt::format("title = {}\n", toml_quoted(draft.game.title));
+  if (!draft.mark.empty()) out += fmt::format("[[game.magic]]\nat = 0\ntext = {}\n", toml_quoted(draft.mark));
+  std::string rest;
+  for (const auto& [name, find] : draft.fields) {
+    BAYSWAP_TRY(const FieldText text, field_text(name, find));
+    out += text.field;
+    rest += text.rest;
+  }
+  for (std::size_t i = 0; i < draft.seals.size(); ++i) {
+    const Seal& seal = draft.seals[i].seal;
+    const std::string id = fmt::format("seal-{:x}", seal.at);
+    // A seal can be seen as well.
+    const std::size_t size = size_of(seal.form);
+    if (size <= 8)
+      out += fmt::format(
+          "\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"u{}\"\norder = \"{}\"\nshow = \"hex\"\nhidden = "
+          "true\n",
+          id, seal.at, 8 * size, order_word(seal.big_endian));
+    else
+      out +=
+          fmt::format("\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"bytes\"\nsize = {}\nhidden = true\n",
+                      id, seal.at, size);
+    rest += seal_text(id, seal);
+  }
+  out += rest;
+  if (draft.fields.empty() && draft.seals.empty())
+    out += fmt::format("\n[[field]]\nname = \"beginning\"\nat = 0\ntype = \"bytes\"\nsize = {}\n",
+                       std::min<std::size_t>(16, draft.size_bytes));
+  BAYSWAP_CHECK(Sheet::parse(out, "the draft"));
+  return out;
+}
+
+Result<std::string> with_field(std::string_view sheet, const std::string& origin, const std::string& name,
+                               const HuntFind& find) {
+  BAYSWAP_TRY(const FieldText text, field_text(name, find));
+  std::string out(sheet);
+  if (!out.empty() && out.back() != '\n') out += '\n';
+  out += text.field + text.rest;
+  BAYSWAP_CHECK(Sheet::parse(out, origin));
+  return out;
+}
+
+}  // namespace bayswap
