@@ -194,6 +194,6 @@ class SheetSave {
 
 /// Compares value by value, of copies the newest ones. Both have one sheet.
 [[nodiscard]] std::vector<SheetDifference> differences(const SheetSave& before, const SheetSave& after,
-                                                       std::string_view language);
+                                                       std::string_view language = {});
 
 }  // namespace bayswap

@@ -69,9 +69,10 @@ class NumberHunt {
   }
 
   void run() {
-    for (const std::size_t bytes : {8U, 4U, 3U, 2U, 1U})
+    plain_numbers();
+    for (const std::size_t bytes : {4U, 3U, 2U, 1U})
       for (const bool big : {false, true})
-        if (bytes > 1 || !big) whole_numbers(bytes, big);
+        if (bytes > 1 || !big) other_numbers(bytes, big);
     packed_digits();
     plain_digits();
     bit_fields();
@@ -86,32 +87,102 @@ class NumberHunt {
     finds_.add(std::move(find));
   }
 
-  void whole_numbers(std::size_t bytes, bool big) {
-    if (bytes > field_.size) return;
-    std::vector<std::uint64_t> stored(values_.size());
-    const std::uint64_t mask = bytes == 8 ? ~std::uint64_t{0} : (std::uint64_t{1} << 8 * bytes) - 1;
+  // How many bytes in that direction are 00 in every version, up to 16.
+  [[nodiscard]] std::size_t zeros(std::size_t from, bool upwards) const {
+    constexpr std::size_t most = 16;
+    std::size_t count = 0;
+    for (std::size_t i = 0; i < most; ++i) {
+      if (upwards ? from + i >= field_.size : from < i + 1) break;
+      const std::size_t at = upwards ? from + i : from - 1 - i;
+      for (std::size_t v = 0; v < field_.count(); ++v)
+        if (field_.byte(v, at) != 0) return count;
+      ++count;
+    }
+    return count;
+  }
+
+  // The width that the zeros above a value speak for: where they end at a usual width, that one; where they
+  // go on and on, the least usual one that has room.
+  [[nodiscard]] static std::size_t width_with(std::size_t needed, std::size_t zeros) {
+    const std::size_t total = needed + zeros;
+    if (total == 8 && needed > 2) return 8;
+    if (total <= 4) return total;
+    const std::size_t usual = needed <= 1 ? 1 : needed <= 2 ? 2 : needed <= 4 ? 4 : 8;
+    return total >= 8 ? usual : std::max<std::size_t>(4, needed);
+  }
+
+  [[nodiscard]] static std::size_t bytes_for(std::uint64_t value) {
+    std::size_t bytes = 1;
+    while (bytes < 8 && value >> 8 * bytes != 0) ++bytes;
+    return bytes;
+  }
+
+  void plain_numbers() {
+    if (has_negatives()) {
+      for (const std::size_t bytes : {8U, 4U, 2U, 1U})
+        for (const bool big : {false, true})
+          if (bytes > 1 || !big) signed_numbers(bytes, big);
+      return;
+    }
+    const std::size_t needed = bytes_for(static_cast<std::uint64_t>(most_));
+    for (const bool big : {false, true}) {
+      std::vector<std::uint64_t> wanted;
+      for (const std::int64_t value : values_) wanted.push_back(static_cast<std::uint64_t>(value));
+      for (std::size_t at = 0; at + needed <= field_.size; ++at) {
+        if (!matches(at, needed, big, wanted)) continue;
+        const std::size_t width = width_with(needed, zeros(big ? at : at + needed, !big));
+        HuntFind find;
+        find.kind = HuntFind::Kind::number;
+        find.offset = big ? at + needed - width : at;
+        find.bits = static_cast<unsigned>(8 * width);
+        find.big_endian = big && width > 1;
+        if (needed == 1 && width == 1 && big) continue;
+        add(find, evidence_, 10);
+      }
+    }
+  }
+
+  void signed_numbers(std::size_t bytes, bool big) {
+    const std::uint64_t mask = mask_of(bytes);
+    if (bytes < 8 && most_ > static_cast<std::int64_t>(mask / 2) + 1) return;
+    std::vector<std::uint64_t> wanted;
+    for (const std::int64_t value : values_) wanted.push_back(static_cast<std::uint64_t>(value) & mask);
     for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
-      for (std::size_t v = 0; v < values_.size(); ++v) stored[v] = field_.number(v, at, bytes, big);
-      const auto all = [&](const auto& wanted) {
-        for (std::size_t v = 0; v < values_.size(); ++v)
-          if (((stored[v] ^ wanted(v)) & mask) != 0) return false;
-        return true;
-      };
-      const auto fits = [&](std::int64_t most) {
-        return bytes == 8 || static_cast<std::uint64_t>(most) <= mask;
-      };
+      if (!matches(at, bytes, big, wanted)) continue;
       HuntFind find;
       find.kind = HuntFind::Kind::number;
       find.offset = at;
       find.bits = static_cast<unsigned>(8 * bytes);
       find.big_endian = big && bytes > 1;
-      find.is_signed = std::ranges::any_of(values_, [](std::int64_t value) { return value < 0; });
-      if (fits(most_) && all([&](std::size_t v) { return static_cast<std::uint64_t>(values_[v]); })) {
-        add(find, evidence_, 10);
-        continue;
+      find.is_signed = true;
+      add(find, evidence_, 10);
+    }
+  }
+
+  [[nodiscard]] static std::uint64_t mask_of(std::size_t bytes) {
+    return bytes == 8 ? ~std::uint64_t{0} : (std::uint64_t{1} << 8 * bytes) - 1;
+  }
+
+  // Scaled, moved, exclusive or.
+  void other_numbers(std::size_t bytes, bool big) {
+    if (bytes > field_.size) return;
+    std::vector<std::uint64_t> stored(values_.size());
+    const std::uint64_t mask = mask_of(bytes);
+    for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
+      bool is_plain = true;
+      for (std::size_t v = 0; v < values_.size(); ++v) {
+        stored[v] = field_.number(v, at, bytes, big);
+        is_plain = is_plain && stored[v] == (static_cast<std::uint64_t>(values_[v]) & mask);
       }
+      if (is_plain) continue;
+      HuntFind find;
+      find.kind = HuntFind::Kind::number;
+      find.offset = at;
+      find.bits = static_cast<unsigned>(8 * bytes);
+      find.big_endian = big && bytes > 1;
+      find.is_signed = has_negatives();
       if (scaled(find, stored, mask, most_)) continue;
-      if (values_.size() > 1 && changes_) moved(find, stored, mask);
+      if (values_.size() > 1 && changes_ && field_.size > 0) moved(find, stored, mask);
     }
   }
 
@@ -179,7 +250,10 @@ class NumberHunt {
         if (!holds(v)) return false;
       return true;
     };
-    if (mask == ~std::uint64_t{0}) return;  // eight bytes hold shorter ones, which are tried too
+    // What the bytes have no room for would go round.
+    std::int64_t apart = 0;
+    for (const std::int64_t value : values_) apart = std::max(apart, std::abs(value - values_[0]));
+    if (static_cast<std::uint64_t>(apart) > mask) return;
     constexpr double forms = 10.0 * (3 + factors.size());
     const auto base = static_cast<std::uint64_t>(values_[0]);
     if (all([&](std::size_t v) {
@@ -214,14 +288,16 @@ class NumberHunt {
       return;
     }
     for (const std::int64_t k : factors)
-      if (all([&](std::size_t v) {
+      if (apart <= (std::int64_t{1} << 40) && static_cast<std::uint64_t>(apart * k) <= mask &&
+          all([&](std::size_t v) {
             return ((stored[v] - stored[0] - static_cast<std::uint64_t>(k * (values_[v] - values_[0]))) &
                     mask) == 0;
           })) {
         HuntFind find = plain;
         find.per = k;
         find.plus = -to_signed(stored[0] - static_cast<std::uint64_t>(k * values_[0]));
-        add(find, step_evidence_, forms);
+        // The bits below the factor never change.
+        add(find, step_evidence_, forms * 4);
         return;
       }
   }
@@ -234,30 +310,31 @@ class NumberHunt {
   }
 
   void packed_digits() {
-    if (has_negatives()) return;
-    constexpr std::size_t max_bytes = 8;
-    for (std::size_t bytes = max_bytes; bytes * 2 >= digits_needed() && bytes > 0; --bytes)
-      for (const bool big : {true, false}) {
-        if (bytes == 1 && !big) continue;
-        std::vector<std::uint64_t> wanted;
-        for (const std::int64_t value : values_) {
-          std::uint64_t packed = 0;
-          std::int64_t left = value;
-          for (unsigned i = 0; i < bytes * 2; ++i, left /= 10)
-            packed |= static_cast<std::uint64_t>(left % 10) << 4 * i;
-          wanted.push_back(packed);
-        }
-        // Single digits look the same as plain numbers.
-        if (most_ < 10) return;
-        for (std::size_t at = 0; at + bytes <= field_.size; ++at) {
-          if (!matches(at, bytes, big, wanted)) continue;
-          HuntFind find;
-          find.kind = HuntFind::Kind::bcd;
-          find.offset = at;
-          find.bits = static_cast<unsigned>(8 * bytes);
-          find.big_endian = big && bytes > 1;
-          add(find, evidence_ * 0.95, 20);
-        }
+    // Single digits look the same as plain numbers.
+    if (has_negatives() || most_ < 10) return;
+    const std::size_t needed = (digits_needed() + 1) / 2;
+    if (needed > 8) return;
+    std::vector<std::uint64_t> wanted;
+    for (const std::int64_t value : values_) {
+      std::uint64_t packed = 0;
+      std::int64_t left = value;
+      for (unsigned i = 0; i < needed * 2; ++i, left /= 10)
+        packed |= static_cast<std::uint64_t>(left % 10) << 4 * i;
+      wanted.push_back(packed);
+    }
+    for (const bool big : {true, false})
+      for (std::size_t at = 0; at + needed <= field_.size; ++at) {
+        if (!matches(at, needed, big, wanted)) continue;
+        const std::size_t above = zeros(big ? at : at + needed, !big);
+        // Zeros that go on and on are no digits.
+        const std::size_t width = needed + above <= 5 ? needed + above : needed;
+        HuntFind find;
+        find.kind = HuntFind::Kind::bcd;
+        find.offset = big ? at + needed - width : at;
+        find.bits = static_cast<unsigned>(8 * width);
+        find.big_endian = big && width > 1;
+        if (needed == 1 && width == 1 && !big) continue;
+        add(find, evidence_ * 0.95, 20);
       }
   }
 
