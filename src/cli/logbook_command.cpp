@@ -11,6 +11,7 @@
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
+#include "cli/sheet_changes.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
@@ -74,7 +75,8 @@ std::vector<std::string> row_of(const Entry& entry) {
 }
 
 // The versions of a save, with what each change did.
-void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Entry>& entries) {
+void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
+                    const std::vector<Entry>& entries) {
   std::map<std::string, std::int64_t> versions;  // by content: the newest that has it
   for (const Entry& entry : entries) {
     const std::string way = way_in_words(entry);
@@ -90,9 +92,24 @@ void print_versions(Logbook& book, const Catalog& catalog, const std::vector<Ent
         print_field("content", fmt::format("the same save as in version {}", same->second));
     if (!entry.content.empty()) versions.emplace(entry.content, entry.id);
     print_field("why", printable(entry.reason));
-    for (const LoggedChange& change : entry.changes)
+    for (const LoggedChange& change : entry.changes) {
       print_field("file", fmt::format("{}: {}", printable(change.path), change_of(book, catalog, change)));
+      constexpr std::size_t most_values = 6;
+      const auto values = sheets.of(book, entry, change);
+      if (!values.empty()) print_field("values", in_words(values, most_values));
+    }
   }
+}
+
+void add_change(Json& json, const Entry& entry, const LoggedChange& change, Logbook& book,
+                const Catalog& catalog, SheetChanges& sheets) {
+  json["change"] = change_of(book, catalog, change);
+  const auto values = sheets.of(book, entry, change);
+  if (values.empty()) return;
+  Json list = Json::array();
+  for (const SheetDifference& one : values)
+    list.push_back({{"path", one.path}, {"before", one.before}, {"after", one.after}});
+  json["values"] = std::move(list);
 }
 
 }  // namespace
@@ -104,12 +121,13 @@ int logbook_command(const Globals& globals, const std::string& what) {
   if (!entries) return report(entries.error());
   const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
+  SheetChanges sheets(globals, *catalog);
   if (globals.json) {
     Json list = Json::array();
     for (const Entry& entry : *entries) {
       Json json = to_json(entry);
       for (std::size_t i = 0; !what.empty() && i < entry.changes.size(); ++i)
-        json["changes"][i]["change"] = change_of((*logbook)->book(), *catalog, entry.changes[i]);
+        add_change(json["changes"][i], entry, entry.changes[i], (*logbook)->book(), *catalog, sheets);
       list.push_back(std::move(json));
     }
     print_json(list);
@@ -124,7 +142,7 @@ int logbook_command(const Globals& globals, const std::string& what) {
     return exit_done;
   }
   if (!what.empty()) {
-    print_versions((*logbook)->book(), *catalog, *entries);
+    print_versions((*logbook)->book(), *catalog, sheets, *entries);
     say(globals.quiet,
         fmt::format(
             "`bayswap restore '{}' --version N` brings one back, with --before what was there before it.",

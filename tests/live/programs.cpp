@@ -124,6 +124,48 @@ Blob gb_clock_program(Byte seed) {
   return gb_finished(a, 0x10, 3);
 }
 
+Blob gb_ledger_program() {
+  Assembler a(32768);
+  a.at(0x100);
+  a.put({0x00, 0xc3, 0x50, 0x01, 0xce, 0xed, 0x66, 0x66});
+  a.at(0x150);
+  a.put({0xf3, 0x31, 0xfe, 0xff, 0x3e, 0x0a, 0xea, 0x00, 0x00});  // di; ld sp; enable the RAM
+  a.put({0xaf, 0xea, 0x00, 0x40});                                // bank 0
+  const auto sum = [&](const std::string& loop) {
+    a.put({0x21, 0x00, 0xa0, 0x0e, 14, 0xaf});  // ld hl,A000; ld c,14; a = 0
+    a.name(loop);
+    a.put({0x86, 0x23, 0x0d});  // a += (hl); inc hl; dec c
+    a.near(0x20, loop);
+  };
+  a.put({0xfa, 0x00, 0xa0, 0xfe, 'L'});  // is there a ledger?
+  a.near(0x20, "new");
+  sum("check");
+  a.put({0xbe});  // cp (hl)
+  a.near(0x20, "new");
+  a.put({0x2f, 0x23, 0xbe});  // cpl; inc hl; cp (hl)
+  a.near(0x20, "new");
+  a.put({0xfa, 0x02, 0xa0, 0xea, 0xfc, 0xa1});  // the coins
+  a.put({0xfa, 0x03, 0xa0, 0xea, 0xfd, 0xa1});
+  a.put({0x3e, saw_it});
+  a.near(0x18, "mark");
+  a.name("new");
+  a.put({0x21, 0x00, 0xa0});
+  for (const int b : {int{'L'}, int{'G'}, 1250 & 0xff, 1250 >> 8})
+    a.put({0x3e, b, 0x22});  // ld a,b; ld (hl+),a
+  a.put({0x0e, 10, 0x3e, 0x21});
+  a.name("fill");
+  a.put({0x22, 0x3c, 0x0d});  // ld (hl+),a; inc a; dec c
+  a.near(0x20, "fill");
+  sum("seal");
+  a.put({0x22, 0x2f, 0x22});  // ld (hl+),a; cpl; ld (hl+),a
+  a.put({0x3e, wrote_it});
+  a.name("mark");
+  a.put({0xea, 0xff, 0xa1});
+  a.name("stay");
+  a.near(0x18, "stay");
+  return gb_finished(a, 0x1b, 2);
+}
+
 Blob gba_program(Byte seed) {
   Assembler a(32768);
   constexpr std::uint32_t always = 0xe;

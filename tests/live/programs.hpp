@@ -16,6 +16,10 @@ inline constexpr Byte wrote_it = 0x0a;
 [[nodiscard]] Blob gb_program(Byte board, Byte seed);
 /// With a clock: writes the day counter's lower byte to byte 510 all the time.
 [[nodiscard]] Blob gb_clock_program(Byte seed);
+/// Keeps a ledger in plain RAM: "LG", coins in two bytes, ten further bytes, the sum of these 14 and its
+/// complement. Where the sum holds it copies the coins to byte 508 and writes 5 to byte 511; otherwise it
+/// opens a new ledger with 1,250 coins and writes A there.
+[[nodiscard]] Blob gb_ledger_program();
 [[nodiscard]] Blob gba_program(Byte seed);
 [[nodiscard]] Blob nes_program(Byte seed);
 [[nodiscard]] Blob snes_program(Byte seed);
