@@ -2,6 +2,7 @@
 // the same files and against the plain loop over every range.
 #include <bayswap/fs.hpp>
 #include <bayswap/seal_search.hpp>
+#include <bayswap/sheet.hpp>
 
 #include <cstring>
 #include <ctime>
@@ -63,7 +64,7 @@ void measure_search(std::size_t size, std::size_t count, double allowed) {
   const double start = cpu_now();
   const auto search = find_seals(blobs);
   const double seconds = cpu_now() - start;
-  if (!search || search->seals.size() < 2) std::exit(1);
+  if (!search || search->seals.empty()) std::exit(1);
   std::printf(
       "seal search, %zu versions of %4zu KiB       %6.2f s of CPU (at most %.0f), %.2g ranges tried%s\n",
       count, size >> 10, seconds, allowed, search->tried, search->left_out.empty() ? "" : ", some left out");
@@ -102,8 +103,12 @@ int main() {
   std::vector<Byte> save(131072);
   for (Byte& b : save) b = static_cast<Byte>(random());
   const std::string text = sheet_text();
+  const auto sheet = Sheet::parse(text, "bench");
+  if (!sheet) return 1;
+  const auto sealed = SheetSave(*sheet, {{"sram", Blob::copy_of(save)}}).reseal();
+  if (!sealed) return 1;
   LocalStore disk;
-  if (!disk.replace(folder + "/big.sav", save) ||
+  if (!disk.replace(folder + "/big.sav", sealed->files.front().bytes.view()) ||
       !disk.replace(folder + "/big.toml", {reinterpret_cast<const Byte*>(text.data()), text.size()}))
     return 1;
   constexpr int rounds = 21;

@@ -115,6 +115,15 @@ struct SheetFinding {
   std::string should;  // of seals: hex
 };
 
+struct SheetVerdict {
+  std::vector<SheetFinding> findings;
+  std::size_t checked = 0;  // seals and rules
+};
+
+/// How much of a save is shown: everything, or of the elements of lists only the values that they have
+/// themselves.
+enum class SheetDepth { whole, look };
+
 /// What differs between two saves of one sheet.
 struct SheetDifference {
   std::string path;
@@ -160,9 +169,13 @@ class SheetSave {
 
   /// Returns what a path names, the whole save if it is empty. Fails with `not_found`, and what there is
   /// instead. `language`: two letters, for labels.
-  [[nodiscard]] Result<SheetNode> show(std::string_view path = {}, std::string_view language = {}) const;
+  [[nodiscard]] Result<SheetNode> show(std::string_view path = {}, std::string_view language = {},
+                                       SheetDepth depth = SheetDepth::whole) const;
   /// Every seal and rule, and what can't be read. Unused elements and blank copies have none.
   [[nodiscard]] std::vector<SheetFinding> findings(std::string_view language = {}) const;
+
+  /// Only those that do not hold, and how many were checked.
+  [[nodiscard]] SheetVerdict verdict(std::string_view language = {}) const;
 
   /// Changes values, in their order, and makes right again every seal that held and covers one of them. The
   /// save itself stays as it is. Fails with `not_found` if a path names nothing, `bad_usage` or
@@ -188,6 +201,7 @@ class SheetSave {
   friend std::vector<SheetDifference> differences(const SheetSave& before, const SheetSave& after,
                                                   std::string_view language);
   struct Impl;
+  [[nodiscard]] SheetVerdict look(std::string_view language, bool only_broken) const;
   Sheet sheet_;
   std::unique_ptr<Impl> impl_;
 };

@@ -153,6 +153,7 @@ struct SheetOptions {
   bool reseal = false;
   bool replace = false;
   bool dry_run = false;
+  bool uses_sheet = true;  // false where --sheet is one to add to
 };
 int sheet_show_command(const Globals& globals, const SheetOptions& options);
 int sheet_set_command(const Globals& globals, const SheetOptions& options);

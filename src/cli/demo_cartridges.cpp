@@ -88,7 +88,7 @@ Blob gull_ledger_clock() {
 }
 
 void add_bench_cartridges(const Blob& skiff_rom, const Blob& skiff_sram, std::vector<DemoFile>& files) {
-  const Blob moth = moth_courier_sram("MAREK", 12, 23);
+  const Blob moth = moth_courier_sram("MAREK", 11, 23);
   const Blob gull = ledger(8192, "GULL", "OYELARAN", 21);
   const std::int64_t then = spring - 2 * day;
   const auto add = [&](const std::string& folder, const std::string& rom_name, const Blob& rom,
@@ -127,7 +127,7 @@ void add_cartridges(const Catalog& catalog, std::vector<DemoFile>& files) {
   files.push_back({"quay-tv/roms/Gull Ledger (World).gb", gull_ledger_rom(), spring - 290 * day});
 
   const Blob ida = moth_courier_sram("IDA", 7, 22);
-  const Blob marek = moth_courier_sram("MAREK", 12, 23);
+  const Blob marek = moth_courier_sram("MAREK", 11, 23);
   files.push_back({"bench/roms/Moth Courier (Europe).gba", moth_courier_rom(), spring - 380 * day});
   files.push_back({"bench/dumps/A99P.sav", ida, spring});
   files.push_back({"quay-tv/roms/Moth Courier (Europe).gba", moth_courier_rom(), spring - 280 * day});

@@ -187,9 +187,10 @@ struct Look {
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*found));
     const SheetSave save(sheet, found->place.files);
     const std::string path = options.words.empty() ? std::string{} : options.words.front();
-    BAYSWAP_TRY(const SheetNode node, save.show(path, job.language()));
-    const auto findings = save.findings(job.language());
+    const SheetDepth depth = options.all || globals.json ? SheetDepth::whole : SheetDepth::look;
+    BAYSWAP_TRY(const SheetNode node, save.show(path, job.language(), depth));
     if (globals.json) {
+      const auto findings = save.findings(job.language());
       Json fields = Json::array();
       Json copies = Json::array();
       collect_fields(node, fields, copies);
@@ -210,9 +211,10 @@ struct Look {
                                             to_text(found->place.kind), sheet.id(), sheet.revision())));
     for (const std::string& note : found->place.notes) print_line(0, "", toned(Tone::dim, printable(note)));
     print_tree(node, 0, options.all);
-    const Verdict verdict = print_findings(findings, false);
+    const SheetVerdict told = save.verdict(job.language());
+    const Verdict verdict = print_findings(told.findings, false);
     if (verdict.errors + verdict.warnings == 0)
-      fmt::print("{}\n", toned(Tone::good, fmt::format("All {} seals and rules hold.", findings.size())));
+      fmt::print("{}\n", toned(Tone::good, fmt::format("All {} seals and rules hold.", told.checked)));
     return exit_done;
   }
 

@@ -46,6 +46,9 @@ Result<void> SheetJob::start() {
   BAYSWAP_CHECK(load_sheets(books_->home, shelf_, &skipped));
   for (const Error& error : skipped)
     say(globals_.quiet, fmt::format("bayswap: warning: a sheet is left out: {}", error.message));
+  if (!options_.sheet.empty() && options_.uses_sheet) {
+    BAYSWAP_TRY(said_, sheet_said());
+  }
   language_ = options_.language.empty() ? language_of_environment() : options_.language;
   return {};
 }
@@ -59,7 +62,8 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find(const std::string& said) 
                                                 : disk->stat(said.substr(0, entry));
   if (info || (image && *image)) {
     BAYSWAP_TRY(const auto chips, chips_from_words(options_.chips));
-    BAYSWAP_TRY(const Hints hints, hints_for(globals_, said, options_.rom, chips));
+    BAYSWAP_TRY(Hints hints, hints_for(globals_, said, options_.rom, chips));
+    if (said_ && !hints.platform) hints.platform = said_->platform();
     BAYSWAP_TRY(found->place, open_save_place(books_->catalog, *maps_, *disk, said, hints));
     found->rom = options_.rom;
     if (const auto beside = found->rom.empty() ? rom_beside(*disk, said) : std::nullopt)
@@ -200,15 +204,17 @@ std::optional<Sheet> SheetJob::sheet_if_any(const FoundSavePlace& found) {
 }
 
 Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
-  if (options_.sheet.empty()) {
-    if (auto best = sheet_if_any(found)) return *std::move(best);
-    return fail(
-        ErrorCode::not_recognised, fmt::format("no sheet fits {}", printable(found.place.shown)),
-        fmt::format(
-            "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet hunt` "
-            "and `bayswap sheet draft` make one{}",
-            found.place.game ? "" : "; or name its ROM: --rom"));
-  }
+  if (said_) return *said_;
+  if (auto best = sheet_if_any(found)) return *std::move(best);
+  return fail(
+      ErrorCode::not_recognised, fmt::format("no sheet fits {}", printable(found.place.shown)),
+      fmt::format(
+          "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet hunt` and "
+          "`bayswap sheet draft` make one{}",
+          found.place.game ? "" : "; or name its ROM: --rom"));
+}
+
+Result<Sheet> SheetJob::sheet_said() const {
   if (const Sheet* known = shelf_.find(options_.sheet)) return *known;
   LocalStore disk;
   BAYSWAP_TRY(const auto info, disk.stat(options_.sheet));

@@ -55,7 +55,10 @@ class SheetJob {
   const SheetOptions& options_;
   std::unique_ptr<Books> books_;
   std::optional<StateMaps> maps_;
+  [[nodiscard]] Result<Sheet> sheet_said() const;
+
   SheetShelf shelf_;
+  std::optional<Sheet> said_;  // that the user named
   std::string language_;
 };
 

@@ -352,7 +352,9 @@ int sheet_seal_command(const Globals& globals, const SheetOptions& options) {
   return finished_sheet(Search{globals, options}.find_seal());
 }
 int sheet_draft_command(const Globals& globals, const SheetOptions& options) {
-  return finished_sheet(Search{globals, options}.draft());
+  SheetOptions own = options;
+  own.uses_sheet = false;
+  return finished_sheet(Search{globals, own}.draft());
 }
 
 }  // namespace bayswap::cli

@@ -118,7 +118,9 @@ bool has_layouts(CardKind kind) {
 }
 
 // A card of many saves.
-bool find_card(const Blob& bytes, Finding& finding) {
+bool find_card(const Blob& bytes, std::optional<Platform> platform, Finding& finding) {
+  // A console that is known, and has no cards, spares looking for them.
+  if (platform && !card_kind_from_text(tag(*platform))) return false;
   const auto guess = guess_card(bytes.view());
   // Inside of something, or with its bytes exchanged, no layout has it.
   if (!guess || (has_layouts(guess->kind) && guess->wrapper_bytes == 0 && !guess->swapped)) return false;
@@ -239,7 +241,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
                                            to_text(unwrapped->kind), plain.size(), bytes.size()));
   }
   if (find_mapped_state(bytes, hints, finding)) return finding;
-  if (find_package(plain, finding) || find_card(plain, finding)) return finding;
+  if (find_package(plain, finding) || find_card(plain, hints.platform, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
   if (find_single(plain, false, finding)) return finding;
   if (recognition.matches.empty() &&

@@ -88,10 +88,6 @@ double Finds::places_like(std::size_t at, std::size_t bytes) {
 }
 
 void Finds::add(const Seal& seal, const Evidence& evidence) {
-  for (const ByteView version : versions_.bytes) {
-    const auto right = holds(seal, version);
-    if (!right || !*right) return;
-  }
   const SealRange range = seal.ranges.front();
   const Place place{static_cast<std::uint32_t>(seal.at), static_cast<std::uint32_t>(size_of(seal.form))};
   const double ranges = ends_of_level(versions_, level_of(versions_, place, range.from)) *
@@ -102,6 +98,13 @@ void Finds::add(const Seal& seal, const Evidence& evidence) {
   // Games start at nothing, or at ones; and lists that move by a place make sums that only seem to fit.
   constexpr double odd_start = 1024;
   if (evidence.has_free_start) find.expected_false *= odd_start;
+  // What chance gives by the dozen is not worth a second look.
+  constexpr double hopeless = 30;
+  if (find.expected_false > hopeless) return;
+  for (const ByteView version : versions_.bytes) {
+    const auto right = holds(seal, version);
+    if (!right || !*right) return;
+  }
   find.confidence = 1 / (1 + find.expected_false);
   find.has_free_start = evidence.has_free_start;
   finds.push_back(std::move(find));

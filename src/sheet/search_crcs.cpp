@@ -205,6 +205,13 @@ class CrcSearch {
       if (to >= place.end() && may_have(lacks_a ^ own_a, lacks_b ^ own_b))
         look_up(place, big, true, lacks_a ^ own_a, lacks_b ^ own_b, to);
     };
+    if (!only_usual_ && second_ == 0) {  // half of the steps
+      for (std::size_t to = 1; to <= v_.size; ++to) {
+        a = register_.back(a);
+        ends_at(to, a, 0);
+      }
+      return;
+    }
     if (!only_usual_) {
       for (std::size_t to = 1; to <= v_.size; ++to) {
         a = register_.back(a);

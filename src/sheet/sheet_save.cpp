@@ -24,23 +24,37 @@ SheetSeverity severity_of(Severity severity) {
   return SheetSeverity::note;
 }
 
-std::string text_of(const Tree& tree, const Node& node) {
-  const SheetValue value = tree.value_of(node);
+namespace {
+
+std::string text_of_value(const Tree& tree, const Node& node, const SheetValue& value) {
   const auto number = number_of(value);
   return number               ? number_text(tree.sheet(), node.field->number, *number)
          : value.index() == 0 ? ""
                               : to_text(value);
 }
 
-std::string shown_of(const Tree& tree, const Node& node, std::string_view language) {
-  const SheetValue value = tree.value_of(node);
+// `text`: the value as a change takes it, which most are shown as.
+std::string shown_of_value(const Tree& tree, const Node& node, const SheetValue& value,
+                           const std::string& text, std::string_view language) {
   if (value.index() == 0) return {};
   const auto number = number_of(value);
-  std::string shown =
-      number ? number_shown(tree.sheet(), node.field->number, *number, language) : to_text(value);
+  const NumberForm& form = node.field->number;
+  const bool has_looks = !form.table.empty() || !form.flags.empty() || form.show != Show::plain;
+  std::string shown = number && has_looks ? number_shown(tree.sheet(), form, *number, language) : text;
   const std::string& unit = node.field->unit.in(language);
   if (!unit.empty() && !shown.empty()) shown += " " + unit;
   return shown;
+}
+
+}  // namespace
+
+std::string text_of(const Tree& tree, const Node& node) {
+  return text_of_value(tree, node, tree.value_of(node));
+}
+
+std::string shown_of(const Tree& tree, const Node& node, std::string_view language) {
+  const SheetValue value = tree.value_of(node);
+  return shown_of_value(tree, node, value, text_of_value(tree, node, value), language);
 }
 
 std::string seal_name(const SealAt& seal) {
@@ -75,8 +89,8 @@ void show_value(const Tree& tree, const Node& node, std::string_view language, S
   const auto number = number_of(value);
   constexpr SheetNumber most = SheetNumber{1} << 63;
   if (number && *number < most && *number >= -most) out.number = static_cast<std::int64_t>(*number);
-  out.value = text_of(tree, node);
-  out.shown = shown_of(tree, node, language);
+  out.value = text_of_value(tree, node, value);
+  out.shown = shown_of_value(tree, node, value, out.value, language);
   out.problem = node.problem;
   if (value.index() == 0 && out.problem.empty() && !out.is_derived) out.problem = "it is no decimal number";
   if (node.space == nullptr || out.is_derived) return;
@@ -89,16 +103,32 @@ void show_value(const Tree& tree, const Node& node, std::string_view language, S
 
 }  // namespace
 
-SheetNode show_node(const Tree& tree, const Node& node, std::string_view language) {
+namespace {
+
+struct Showing {
+  const Tree& tree;
+  std::string_view language;
+  SheetDepth depth;
+};
+
+std::string path_below(const std::string& outer, const Node& node) {
+  if (node.is_element) return outer + fmt::format("[{}]", node.index);
+  if (node.field->flat) return outer;
+  return outer.empty() ? node.field->name : outer + "." + node.field->name;
+}
+
+SheetNode show_node(const Showing& how, const Node& node, std::string path, bool is_in_list) {
+  const Tree& tree = how.tree;
+  const std::string_view language = how.language;
   SheetNode out;
-  out.path = Tree::path_of(node);
+  out.path = std::move(path);
   out.is_unused = node.is_free;
   out.is_blank = node.is_blank;
   if (node.field != nullptr) {
     out.is_hidden = node.field->is_hidden;
     out.name = node.is_element ? fmt::format("[{}]", node.index) : node.field->name;
     out.label = node.field->label.in(language);
-    if (node.is_element) {
+    if (node.is_element && !node.field->labels.empty()) {
       const auto labels = tree.sheet().tables.find(node.field->labels);
       out.label =
           labels == tree.sheet().tables.end() ? std::string{} : labels->second.name_of(node.index, language);
@@ -119,19 +149,27 @@ SheetNode show_node(const Tree& tree, const Node& node, std::string_view languag
   out.problem = node.problem;
   out.offset = node.at;
   out.bits = static_cast<unsigned>(8 * node.size);
+  const bool is_copies = node.is_array && node.field->is_copies();
+  out.children.reserve(node.children.size());
   for (const Node* one : node.children) {
-    SheetNode inner = show_node(tree, *one, language);
+    // Of what is in an element of a list, its own values are enough for a look.
+    const bool is_inner = one->is_array || one->record != nullptr;
+    if (how.depth == SheetDepth::look && is_in_list && is_inner && !one->field->flat && !node.is_array)
+      continue;
+    SheetNode inner =
+        show_node(how, *one, path_below(out.path, *one), is_in_list || (node.is_array && !is_copies));
     if (one->field->flat && !one->is_element && one->problem.empty()) {
       for (SheetNode& flat : inner.children) out.children.push_back(std::move(flat));
       continue;
     }
     out.children.push_back(std::move(inner));
   }
-  if (node.is_array && node.field->is_copies() && node.newest < out.children.size() &&
-      !out.children[node.newest].is_blank)
+  if (is_copies && node.newest < out.children.size() && !out.children[node.newest].is_blank)
     out.children[node.newest].is_newest = true;
   return out;
 }
+
+}  // namespace
 
 }  // namespace sheets
 
@@ -157,9 +195,10 @@ const std::vector<SheetFile>& SheetSave::files() const {
   return impl_->tree.files();
 }
 
-Result<SheetNode> SheetSave::show(std::string_view path, std::string_view language) const {
+Result<SheetNode> SheetSave::show(std::string_view path, std::string_view language, SheetDepth depth) const {
   BAYSWAP_TRY(const sheets::Tree::Found found, impl_->tree.find_path(path));
-  SheetNode node = sheets::show_node(impl_->tree, *found.node, language);
+  SheetNode node = sheets::show_node({impl_->tree, language, depth}, *found.node,
+                                     sheets::Tree::path_of(*found.node), false);
   if (found.flag) {
     node.path += "." + found.node->field->number.flags[*found.flag];
     node.name = node.label = found.node->field->number.flags[*found.flag];
@@ -173,7 +212,16 @@ Result<SheetNode> SheetSave::show(std::string_view path, std::string_view langua
 }
 
 std::vector<SheetFinding> SheetSave::findings(std::string_view language) const {
-  std::vector<SheetFinding> out;
+  return look(language, false).findings;
+}
+
+SheetVerdict SheetSave::verdict(std::string_view language) const {
+  return look(language, true);
+}
+
+SheetVerdict SheetSave::look(std::string_view language, bool only_broken) const {
+  SheetVerdict verdict;
+  std::vector<SheetFinding>& out = verdict.findings;
   sheets::Tree& tree = impl_->tree;
   const auto unreadable = [&](const auto& self, const sheets::Node& node) -> void {
     if (node.is_free || node.is_blank) return;
@@ -189,11 +237,14 @@ std::vector<SheetFinding> SheetSave::findings(std::string_view language) const {
   };
   unreadable(unreadable, tree.root());
   for (const sheets::SealAt& seal : tree.seals()) {
+    ++verdict.checked;
+    const bool seal_holds = tree.seal_holds(seal);
+    if (only_broken && seal_holds) continue;
     SheetFinding finding;
     finding.id = seal.seal->id;
     finding.path = sheets::Tree::path_of(*seal.record);
     finding.severity = sheets::severity_of(seal.seal->severity);
-    finding.holds = tree.seal_holds(seal);
+    finding.holds = seal_holds;
     const sheets::Space& space =
         seal.record->own_space != nullptr ? *seal.record->own_space : *seal.record->space;
     finding.file = tree.file_name(space);
@@ -214,6 +265,8 @@ std::vector<SheetFinding> SheetSave::findings(std::string_view language) const {
     out.push_back(std::move(finding));
   }
   for (const sheets::Tree::RuleAt& rule : tree.rules()) {
+    ++verdict.checked;
+    if (only_broken && rule.holds != false) continue;
     SheetFinding finding;
     finding.kind = SheetFinding::Kind::rule;
     finding.id = rule.rule->id;
@@ -224,7 +277,7 @@ std::vector<SheetFinding> SheetSave::findings(std::string_view language) const {
                                         : fmt::format("{}: {}", finding.path, rule.rule->text.in(language));
     out.push_back(std::move(finding));
   }
-  return out;
+  return verdict;
 }
 
 // ---- Sheets and shelves
