@@ -276,6 +276,9 @@ TEST(Sheets, ExpressionsHaveTheirValues) {
                                                                {"sum(list)", "6"},
                                                                {"sum(list, list[1])", "3"},
                                                                {"count(list)", "3"},
+                                                               {"find(places, x == 9)", "2"},
+                                                               {"places[find(places, x == 9)].x", "9"},
+                                                               {"find(places, x == 77)", ""},
                                                                {"bits(a, 0, 2)", "1"},
                                                                {"ones(a)", "2"},
                                                                {"length('abc')", "3"},
@@ -291,7 +294,8 @@ TEST(Sheets, ExpressionsHaveTheirValues) {
                  "[[field]]\nname = \"a\"\nat = 0\ntype = \"u8\"\n[[field]]\nname = \"b\"\ntype = \"u8\"\n"
                  "[[field]]\nname = \"list\"\ntype = \"u8\"\ncount = 3\n[[field]]\nname = \"inner\"\nrecord "
                  "= \"inner\"\n"
-                 "[[field]]\nname = \"v\"\nvalue = \"" +
+                 "[[field]]\nname = \"places\"\nat = 4\ncount = 2\nrecord = \"inner\"\n[[field]]\nname = "
+                 "\"v\"\nvalue = \"" +
                  text +
                  "\"\n[record.inner]\n[[record.inner.field]]\nname = \"x\"\ntype = \"u8\"\n"
                  "[table.t]\ncolumns = [\"id\", \"n\"]\nrows = [[1, 10], [2, 20]]\n");

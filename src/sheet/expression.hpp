@@ -62,6 +62,7 @@ struct Expression {
     count,
     all,
     any,
+    find,
     unique,
     lookup,
     has,

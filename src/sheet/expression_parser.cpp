@@ -23,13 +23,14 @@ struct FunctionShape {
   std::size_t min_operands;
   std::size_t max_operands;
 };
-constexpr std::array<FunctionShape, 13> functions{{{"min", Function::min, 1, 8},
+constexpr std::array<FunctionShape, 14> functions{{{"min", Function::min, 1, 8},
                                                    {"max", Function::max, 1, 8},
                                                    {"abs", Function::abs, 1, 1},
                                                    {"sum", Function::sum, 1, 2},
                                                    {"count", Function::count, 1, 2},
                                                    {"all", Function::all, 2, 2},
                                                    {"any", Function::any, 2, 2},
+                                                   {"find", Function::find, 2, 2},
                                                    {"unique", Function::unique, 2, 2},
                                                    {"lookup", Function::lookup, 3, 3},
                                                    {"has", Function::has, 2, 2},

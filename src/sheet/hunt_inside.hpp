@@ -35,6 +35,9 @@ class Finds {
   std::vector<HuntFind> finds_;
 };
 
+/// Numbers, all times `per`, as they are, and in every way of storing them that is known.
+void hunt_numbers(const Field& field, const std::vector<std::int64_t>& values, std::int64_t per,
+                  Finds& finds);
 /// Texts in ASCII, in two bytes a character, and in letters that begin anywhere.
 void hunt_texts(const Field& field, const std::vector<std::string>& texts, Finds& finds);
 

@@ -18,6 +18,8 @@ namespace sheets {
 /// "id at path", or "id" for the whole save.
 [[nodiscard]] std::string seal_name(const SealAt& seal);
 [[nodiscard]] SheetSeverity severity_of(Severity severity);
+/// The bytes that a record or a copy is: its own, where it has such.
+[[nodiscard]] std::span<Byte> bytes_of(const Node& node);
 
 /// Changes to a save, tree by tree: what one changes can move what the next is about.
 class Editor {
