@@ -100,6 +100,12 @@ std::string in_one_line(const SheetNode& node) {
 
 void print_tree(const SheetNode& node, std::size_t depth, bool all);
 
+// Without those that nobody wants to see.
+void print_children(const SheetNode& node, std::size_t depth, bool all) {
+  for (const SheetNode& one : node.children)
+    if (all || !one.is_hidden) print_tree(one, depth, all);
+}
+
 void print_array(const SheetNode& node, std::size_t depth, bool all) {
   std::size_t unused = 0;
   const bool are_values =
@@ -124,10 +130,10 @@ void print_array(const SheetNode& node, std::size_t depth, bool all) {
     if (one.is_unused) continue;
     if (one.is_newest) {
       print_line(depth + 1, one.label, toned(Tone::good, "the newest"));
-      for (const SheetNode& inner : one.children) print_tree(inner, depth + 2, all);
+      print_children(one, depth + 2, all);
     } else if (all && !one.is_blank && !one.children.empty()) {
       print_line(depth + 1, one.label, "");
-      for (const SheetNode& inner : one.children) print_tree(inner, depth + 2, all);
+      print_children(one, depth + 2, all);
     } else {
       print_line(depth + 1, one.label, in_one_line(one));
     }
@@ -135,7 +141,6 @@ void print_array(const SheetNode& node, std::size_t depth, bool all) {
 }
 
 void print_tree(const SheetNode& node, std::size_t depth, bool all) {
-  if (node.is_hidden && !all && depth > 0) return;
   switch (node.kind) {
     case SheetNode::Kind::array:
       print_array(node, depth, all);
@@ -143,7 +148,7 @@ void print_tree(const SheetNode& node, std::size_t depth, bool all) {
     case SheetNode::Kind::record:
       if (!node.path.empty())
         print_line(depth, node.label, node.problem.empty() ? "" : toned(Tone::bad, node.problem));
-      for (const SheetNode& one : node.children) print_tree(one, depth + (node.path.empty() ? 0 : 1), all);
+      print_children(node, depth + (node.path.empty() ? 0 : 1), all);
       return;
     default:
       print_line(depth, node.label, shown_value(node));

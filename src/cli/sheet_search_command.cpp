@@ -335,9 +335,11 @@ struct Search {
     return exit_done;
   }
 
-  static std::string default_id(const SheetDraft& draft) {
+  [[nodiscard]] std::string default_id(const SheetDraft& draft) const {
     std::string id = std::string(tag(draft.game.platform)) + ".";
-    for (const char c : lower(draft.name)) id += (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ? c : '-';
+    const std::string word =
+        draft.game.title.empty() ? std::string(stem_of(places.front()->place.path)) : draft.name;
+    for (const char c : lower(word)) id += (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ? c : '-';
     while (id.ends_with('-')) id.pop_back();
     return id.ends_with('.') ? id + "game" : id;
   }

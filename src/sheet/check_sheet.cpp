@@ -161,6 +161,8 @@ class Checker {
     if (field.kind == FieldKind::derived) {
       const auto type = type_of(field.derived, types_, &outer);
       if (!type) return error(where, type.error());
+      if (*type == SheetType::nothing)
+        return error(where, "values that are worked out refer to each other, more than 12 deep");
     }
     if (field.kind != FieldKind::record) return {};
     const Place& inner = *types_.add({&outer, types_.record_of(field), &field, true});

@@ -262,7 +262,7 @@ Result<SheetEdit> Editor::finish(bool all) {
       return fail(ErrorCode::unsafe,
                   fmt::format("{}{}{} (rule {})", path, path.empty() ? "" : ": ", rule.rule->text.in({}),
                               rule.rule->id),
-                  "change the other values too", {Remedy::Kind::accept, {rule.rule->id}});
+                  "choose values that keep the rule", {Remedy::Kind::accept, {rule.rule->id}});
     SheetFinding finding;
     finding.kind = SheetFinding::Kind::rule;
     finding.id = rule.rule->id;

@@ -42,9 +42,10 @@ std::vector<CopyFind> search_copies(const Versions& v) {
   std::ranges::sort(best, std::greater<>{});
   constexpr std::size_t max_distances = 8;
   if (best.size() > max_distances) best.resize(max_distances);
-  for (const auto& [count, distance] : best) {
+  for (const auto& vote : best) {
+    const std::size_t distance = vote.second;
     const auto same = [&](std::size_t at) {
-      return std::ranges::all_of(v.bytes, [&, d = distance](ByteView one) { return one[at] == one[at + d]; });
+      return std::ranges::all_of(v.bytes, [&](ByteView one) { return one[at] == one[at + distance]; });
     };
     for (std::size_t at = 0; at + distance < v.size;) {
       if (!same(at)) {

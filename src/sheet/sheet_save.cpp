@@ -127,11 +127,11 @@ SheetNode show_node(const Showing& how, const Node& node, std::string path, bool
   if (node.field != nullptr) {
     out.is_hidden = node.field->is_hidden;
     out.name = node.is_element ? fmt::format("[{}]", node.index) : node.field->name;
-    out.label = node.field->label.in(language);
-    if (node.is_element && !node.field->labels.empty()) {
+    if (!node.is_element) {
+      out.label = node.field->label.in(language);
+    } else if (!node.field->labels.empty()) {
       const auto labels = tree.sheet().tables.find(node.field->labels);
-      out.label =
-          labels == tree.sheet().tables.end() ? std::string{} : labels->second.name_of(node.index, language);
+      if (labels != tree.sheet().tables.end()) out.label = labels->second.name_of(node.index, language);
     }
     if (out.label.empty())
       out.label = node.is_element && !node.field->pattern.empty() ? tree.file_name(*node.space) : out.name;

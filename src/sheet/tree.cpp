@@ -102,8 +102,14 @@ SheetValue Tree::value(ExpressionNames::Place place) const {
       return read_text(sheet_.text_forms[node.field->text_form], *node.field, bytes_of(node));
     case FieldKind::bytes:
       return hex_text(bytes_of(node));
-    case FieldKind::derived:
-      return ask(node.field->derived, *node.outer);
+    case FieldKind::derived: {
+      constexpr int max_depth = 16;
+      if (derived_depth_ >= max_depth) return {};
+      ++derived_depth_;
+      SheetValue derived = ask(node.field->derived, *node.outer);
+      --derived_depth_;
+      return derived;
+    }
     case FieldKind::record:
       break;
   }

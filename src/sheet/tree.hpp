@@ -147,6 +147,8 @@ class Tree final : public ExpressionNames {
   std::optional<std::vector<SealAt>> seals_;
   std::size_t space_bytes_ = 0;
   std::size_t space_limit_ = 0;
+  std::size_t sealed_bytes_ = 0;  // that seals are over, all together
+  mutable int derived_depth_ = 0;
   mutable StepBudget total_;
 };
 
