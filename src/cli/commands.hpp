@@ -142,12 +142,12 @@ struct SheetOptions {
   std::string language;  // two letters; empty: that of the environment
   std::string out;
   std::vector<std::string> accept;
-  std::string value;    // of hunt: one for each save, with commas
-  std::string between;  // the same, A..B
-  std::string trend;    // "changed", "same", "more", "less", with commas: one for each step
-  std::string file;     // of several files: which one is searched
-  std::string name;     // of draft: what the field is called
-  std::string id;       // of draft: the sheet's
+  std::string value;     // of hunt: one for each save, with commas
+  std::string between;   // the same, A..B
+  std::string trend;     // "changed", "same", "more", "less", with commas: one for each step
+  std::string file;      // of several files: which one is searched
+  std::string name;      // of draft: what the field is called
+  std::string id;        // of draft: the sheet's
   std::string platform;  // of draft: its tag
   bool all = false;
   bool reseal = false;
