@@ -1,4 +1,6 @@
 // What is inside a save: shown, checked, compared.
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/sheet_job.hpp"

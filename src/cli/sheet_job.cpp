@@ -2,6 +2,7 @@
 
 #include <bayswap/inspect.hpp>
 
+#include <algorithm>
 #include <charconv>
 #include <cstdlib>
 

@@ -1,6 +1,7 @@
 // A save without a sheet: values hunted, checksums found, a sheet drafted.
 #include <bayswap/sheet_draft.hpp>
 
+#include <algorithm>
 #include <charconv>
 
 #include "base/text.hpp"
@@ -42,6 +43,7 @@ struct Search {
           });
       if (wanted == files.end()) {
         std::vector<std::string> names;
+        names.reserve(files.size());
         for (const SheetFile& one : files) names.push_back(one.name);
         return fail(ErrorCode::not_found, fmt::format("{} has no file {}", said, printable(options.file)),
                     "it has " + joined(names, ", "));

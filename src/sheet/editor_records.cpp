@@ -35,7 +35,7 @@ Result<std::string> Editor::free_place(const Node& array) const {
 Result<void> Editor::put_bytes(const std::string& path, const SheetRecord& record) {
   for (const auto& [below, bytes] : record.bytes) {
     Tree tree(sheet_, files_);
-    const std::string full = below.empty() ? path : path + "." + below;
+    const std::string full = below.empty() ? path : fmt::format("{}.{}", path, below);
     BAYSWAP_TRY(const Tree::Found found, tree.find_path(full));
     const std::span<Byte> place = bytes_of(*found.node);
     if (place.size() != bytes.size())
@@ -54,7 +54,7 @@ Result<void> Editor::put_values(const std::string& path, const SheetRecord& reco
   std::vector<std::string> unknown;
   for (const auto& [below, value] : record.values) {
     Tree tree(sheet_, files_);
-    std::string full = path + "." + below;
+    std::string full = fmt::format("{}.{}", path, below);
     if (!tree.find_path(full)) {
       // The last name may have been another one.
       BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
@@ -62,9 +62,9 @@ Result<void> Editor::put_values(const std::string& path, const SheetRecord& reco
       for (const FieldDef& field : found.node->record->fields)
         if (std::ranges::find(field.was, below.substr(0, below.find_first_of(".["))) != field.was.end())
           now = &field;
-      full = now == nullptr
-                 ? full
-                 : path + "." + now->name + below.substr(std::min(below.find_first_of(".["), below.size()));
+      full = now == nullptr ? full
+                            : fmt::format("{}.{}{}", path, now->name,
+                                          below.substr(std::min(below.find_first_of(".["), below.size())));
       if (now == nullptr || !tree.find_path(full)) {
         unknown.push_back(below);
         continue;

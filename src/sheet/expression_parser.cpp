@@ -254,6 +254,7 @@ class Parser {
     if (shape == functions.end()) {
       at_ = from;
       std::vector<std::string> known;
+      known.reserve(functions.size());
       for (const FunctionShape& one : functions) known.emplace_back(one.name);
       return error(fmt::format("unknown function {}; {}", name,
                                did_you_mean(name, known).empty() ? "known are " + joined(known, ", ")

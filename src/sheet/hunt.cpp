@@ -217,6 +217,7 @@ Result<std::vector<HuntFind>> hunt(std::span<const Blob> versions, const HuntReq
     return finds.take();
   }
   std::vector<std::int64_t> values;
+  values.reserve(numbers.size());
   for (const hunting::Number& number : numbers) values.push_back(number.whole * (per / number.per));
   hunting::hunt_numbers(field, values, per, finds);
   return finds.take();

@@ -138,6 +138,7 @@ Result<void> read_seal_form(TableReader& table, SealDef& seal) {
     form.kind = word->kind;
   } else {
     std::vector<std::string> known;
+    known.reserve(seal_words.size() + usual_crcs().size());
     for (const SealWord& one : seal_words) known.emplace_back(one.word);
     for (const auto& [name, crc] : usual_crcs()) known.emplace_back(name);
     return table.error("kind", fmt::format("unknown kind of seal '{}'", printable(kind)),

@@ -38,6 +38,7 @@ std::vector<CopyFind> search_copies(const Versions& v) {
       if (other != at) ++votes[at > other ? at - other : other - at];
   }
   std::vector<std::pair<std::size_t, std::size_t>> best;
+  best.reserve(votes.size());
   for (const auto& [distance, count] : votes) best.emplace_back(count, distance);
   std::ranges::sort(best, std::greater<>{});
   constexpr std::size_t max_distances = 8;

@@ -252,14 +252,14 @@ class LinearSearch {
   struct Scan {
     const Lane& lane;
     const Filter& filter;
-    std::uint32_t at;
-    bool big;
-    bool negative;
+    std::uint32_t at = 0;
+    bool big = false;
+    bool negative = false;
     Prefix wanted;
-    bool is_strong;
-    bool is_around;
-    double places;
-    std::array<double, strata.size()> bits;  // that the versions say, by the range's changes
+    bool is_strong = false;
+    bool is_around = false;
+    double places = 0;
+    std::array<double, strata.size()> bits{};  // that the versions say, by the range's changes
   };
   [[nodiscard]] Prefix plus2(const Lane& lane, Prefix a, Prefix b) const {
     return {plus(lane, a.a, b.a), plus(lane, a.b, b.b)};

@@ -186,7 +186,8 @@ std::string_view to_text(SheetSeverity severity) {
 }
 
 SheetSave::SheetSave(Sheet sheet, std::vector<SheetFile> files)
-    : sheet_(std::move(sheet)), impl_(std::make_unique<Impl>(sheet_, files)) {}
+    : sheet_(std::move(sheet)),
+      impl_(std::make_unique<Impl>(sheet_, std::vector<SheetFile>(std::move(files)))) {}
 SheetSave::~SheetSave() = default;
 SheetSave::SheetSave(SheetSave&&) noexcept = default;
 SheetSave& SheetSave::operator=(SheetSave&&) noexcept = default;
