@@ -268,7 +268,7 @@ class CrcSearch {
       const std::size_t from = v_.first_end(at->second);
       if (from >= to) continue;
       constexpr std::size_t max_hits = 200'000;
-      if (++hits_ > max_hits) return;
+      if (++hits_ > std::min(max_hits, finds_.work_left() >> 10)) return;
       if (!is_strong_ && level_of(v_, place, to) > 1) continue;
       exact(place, big, is_around, at->second, to);
     }

@@ -29,6 +29,7 @@ class LinearSearch {
   }
 
   void run() {
+    max_hits_ = finds_.work_left() >> 10;
     std::vector<Lane> lanes{{false, 1, false, 0}};
     if (width_ == 1) lanes.push_back({true, 1, false, 0});
     for (const unsigned unit : {2U, 4U})
@@ -152,7 +153,6 @@ class LinearSearch {
     return stratum;
   }
   void draw_ranges(const Lane& lane) {
-    constexpr int draws = 60'000;
     std::uint64_t state = 88172645463325252U;  // the same in each run
     const auto below = [&](std::size_t limit) {
       state ^= state << 13;
@@ -161,11 +161,13 @@ class LinearSearch {
       return static_cast<std::size_t>(state % limit);
     };
     const std::size_t classes = v_.classes();
+    // Few changes make few ranges: each of them some times over is enough.
+    const std::size_t draws = std::min<std::size_t>(60'000, 1000 + 4 * classes * classes);
     for (std::size_t stratum = 0; stratum < strata.size(); ++stratum) {
       chances_[0].at(stratum).clear();
       chances_[1].at(stratum).clear();
       const std::size_t most = std::min(strata.at(stratum), classes - 1);
-      for (int i = 0; i < draws; ++i) {
+      for (std::size_t i = 0; i < draws; ++i) {
         const std::size_t apart = 1 + below(most);
         const std::size_t j = below(classes - apart);
         const Prefix& before = prefixes_[j];
@@ -178,7 +180,7 @@ class LinearSearch {
       }
     }
     whole_.clear();
-    for (int i = 0; i < draws; ++i) {
+    for (std::size_t i = 0; i < draws; ++i) {
       const std::size_t from = below(v_.size);
       const std::size_t to = from + 1 + below(v_.size - from);
       whole_.count(narrow(lane.is_xor ? totals_[to] ^ totals_[from] : totals_[to] - totals_[from]));
@@ -329,8 +331,7 @@ class LinearSearch {
     const double likely = passes_ * scan.places * ends_of_level(v_, level(j)) * ends_of_level(v_, level(k)) *
                           2 / std::exp2(bits + 8.0 * static_cast<double>(width_));
     if (likely > 0.2) return;
-    constexpr std::size_t max_hits = 4'000'000;
-    if (++hits_ > max_hits) return;
+    if (++hits_ > max_hits_) return;
     const std::uint32_t wide_at = scan.big ? scan.at - std::min(scan.at, 2U) : scan.at;
     if (width_ == 2 && (!scan.big || scan.at >= 2) && wide_at + std::size_t{4} <= v_.size &&
         exact(scan, {wide_at, 4}, j, k))
@@ -489,6 +490,7 @@ class LinearSearch {
   double passes_ = 0;
   double places_ = 1;
   std::size_t hits_ = 0;
+  std::size_t max_hits_ = 0;  // a hit is some thousand times the work of a look-up
 };
 
 }  // namespace
