@@ -302,8 +302,8 @@ struct Search {
                       "use a tag: gba, snes, ...");
         draft.game.platform = *platform;
       }
-      draft.name =
-          draft.game.title.empty() ? std::string(stem_of(places.front()->place.path)) : draft.game.title;
+      draft.name = draft.game.title.empty() ? fmt::format("draft of {}", stem_of(places.front()->place.path))
+                                            : draft.game.title;
       draft.id = options.id.empty() ? default_id(draft) : options.id;
       draft.size_bytes = versions.front().size();
       draft.mark = common_mark(versions);
