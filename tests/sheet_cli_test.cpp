@@ -205,7 +205,7 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
       {{"sheet", "show", path("bench/dumps/N99P.sra")}, 4, "no sheet fits"},
       {{"sheet", "set", save, "save.coins=12"}, 2, "--replace"},
       {{"sheet", "set", save, "save.coins", "--replace"}, 2, "PATH=VALUE"},
-      {{"sheet", "set", save, "save.coins=many", "--replace"}, 2, "no value of this field"},
+      {{"sheet", "set", save, "save.coins=many", "--replace"}, 2, "not a value of this field"},
       {{"sheet", "set", save, "save.party[1].species=Lampwin", "--replace"}, 2, "did you mean 'Lampwing'"},
       {{"sheet", "set", save, "save.coins=99999999999", "--replace"}, 4, "out of range"},
       {{"sheet", "set", save, "save.coins=1000000", "--replace"}, 3, "--accept purse-holds"},

@@ -49,6 +49,10 @@ class Sheet {
   [[nodiscard]] std::optional<SheetFit> fit(const std::optional<GameId>& game,
                                             const std::vector<SheetFile>& files,
                                             std::string_view rom_digest = {}) const;
+  /// Returns why it can't be of that save: another platform, code or size, a mark or a file that is missing.
+  /// Nothing if nothing speaks against it.
+  [[nodiscard]] std::optional<std::string> misfit(const std::optional<GameId>& game,
+                                                  const std::vector<SheetFile>& files) const;
   [[nodiscard]] const sheets::Sheet& content() const { return *content_; }
 
  private:
@@ -140,6 +144,7 @@ struct SheetEdit {
   std::vector<SheetFile> files;            // as they are now
   std::vector<SheetDifference> changes;    // values, seals left out
   std::vector<std::string> resealed;       // "id at path", or "id"
+  std::vector<std::string> unsealed;       // of reseal(): what can't be made right, and why
   std::vector<SheetFinding> broken_rules;  // accepted ones, and those that are no errors
   std::vector<std::string> notes;          // a sentence each
 };
@@ -179,11 +184,11 @@ class SheetSave {
 
   /// Changes values, in their order, and makes right again every seal that held and covers one of them. The
   /// save itself stays as it is. Fails with `not_found` if a path names nothing, `bad_usage` or
-  /// `does_not_fit` if a value is none of the field's, `unsafe` if a rule that held would break, or a seal
+  /// `does_not_fit` if a value is not one of the field's, `unsafe` if a rule that held would break, or a seal
   /// that is broken covers the change: then the remedy has its id, for `accepted`.
   [[nodiscard]] Result<SheetEdit> change(const std::vector<SheetChange>& changes,
                                          const std::set<std::string>& accepted = {}) const;
-  /// Makes every seal right.
+  /// Makes every seal right, those that can be. Notes say which copy counts now, where it is another one.
   [[nodiscard]] Result<SheetEdit> reseal() const;
 
   /// Takes a record out. Fails with `bad_usage` if the path names something else.

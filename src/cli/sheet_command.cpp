@@ -217,6 +217,8 @@ struct Look {
                toned(Tone::dim, fmt::format("{}, {}, sheet {} revision {}", printable(found->place.shown),
                                             to_text(found->place.kind), sheet.id(), sheet.revision())));
     for (const std::string& note : found->place.notes) print_line(0, "", toned(Tone::dim, printable(note)));
+    if (const auto why = sheet.misfit(found->place.game, found->place.files))
+      print_line(0, "does not fit", toned(Tone::warn, printable(*why)));
     print_tree(node, 0, options.all);
     const SheetVerdict told = save.verdict(job.language());
     const Verdict verdict = print_findings(told.findings, false);
@@ -230,7 +232,10 @@ struct Look {
     BAYSWAP_TRY(const auto found, job.find(options.save));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*found));
     const SheetSave save(sheet, found->place.files);
-    if (options.reseal) return reseal(*found, save);
+    if (options.reseal) {
+      BAYSWAP_CHECK(job.check_fit(sheet, *found));
+      return reseal(*found, save);
+    }
     const auto findings = save.findings(job.language());
     if (globals.json) {
       Json list = Json::array();
@@ -261,29 +266,35 @@ struct Look {
 
   Result<int> reseal(const FoundSavePlace& found, const SheetSave& save) {
     BAYSWAP_TRY(const SheetEdit edit, save.reseal());
-    if (options.dry_run) {
-      if (globals.json)
-        print_json({{"save", found.place.shown}, {"resealed", edit.resealed}, {"entry", nullptr}});
-      else
-        say(globals.quiet, edit.resealed.empty() ? "Every seal is right."
-                                                 : "Would be made right: " + joined(edit.resealed, ", "));
-      return exit_done;
+    std::optional<std::int64_t> id;
+    if (!options.dry_run) {
+      BAYSWAP_TRY(id,
+                  job.write(found, edit.files, fmt::format("make the seals of {} right", found.place.shown)));
     }
-    BAYSWAP_TRY(const auto id,
-                job.write(found, edit.files, fmt::format("make the seals of {} right", found.place.shown)));
+    // What was not made right is no success.
+    const int code = edit.unsealed.empty() ? exit_done : exit_problems;
     if (globals.json) {
       print_json({{"save", found.place.shown},
                   {"resealed", edit.resealed},
+                  {"unsealed", edit.unsealed},
+                  {"notes", edit.notes},
+                  {"dry_run", options.dry_run},
                   {"entry", id ? Json(*id) : Json(nullptr)}});
-    } else if (edit.resealed.empty()) {
-      say(globals.quiet, "Nothing to do: every seal is right.");
-    } else if (!globals.quiet) {
-      fmt::print("Made right: {}.\n", printable(joined(edit.resealed, ", ")));
-      if (id)
-        fmt::print("{}\n", toned(Tone::good,
-                                 fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *id)));
+      return code;
     }
-    return exit_done;
+    if (globals.quiet) return code;
+    if (!edit.resealed.empty())
+      fmt::print("{}: {}.\n", options.dry_run ? "Would be made right" : "Made right",
+                 printable(joined(edit.resealed, ", ")));
+    for (const std::string& seal : edit.unsealed)
+      fmt::print("{} {}\n", toned(Tone::bad, "can't be made right:"), printable(seal));
+    for (const std::string& note : edit.notes) fmt::print("{}\n", toned(Tone::warn, printable(note)));
+    if (id)
+      fmt::print("{}\n", toned(Tone::good,
+                               fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *id)));
+    else if (edit.resealed.empty() && edit.unsealed.empty())
+      say(globals.quiet, "Nothing to do: every seal is right.");
+    return code;
   }
 
   Result<int> diff() {
@@ -291,6 +302,12 @@ struct Look {
     BAYSWAP_TRY(const auto before, job.find(options.saves[0]));
     BAYSWAP_TRY(const auto after, job.find(options.saves[1]));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*before));
+    if (const auto why = sheet.misfit(after->place.game, after->place.files); why && options.sheet.empty())
+      return fail(
+          ErrorCode::not_recognised,
+          fmt::format("{} is a save of another game than {}: the sheet {} does not fit, {}",
+                      printable(after->place.shown), printable(before->place.shown), sheet.id(), *why),
+          "compare two saves of one game");
     const SheetSave first(sheet, before->place.files);
     const SheetSave second(sheet, after->place.files);
     const auto list = differences(first, second, job.language());

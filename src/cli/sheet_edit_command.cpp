@@ -84,6 +84,7 @@ struct Change {
     BAYSWAP_CHECK(job.start());
     BAYSWAP_TRY(const auto found, job.find(options.save));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*found));
+    BAYSWAP_CHECK(job.check_fit(sheet, *found));
     const SheetSave save(sheet, found->place.files);
     BAYSWAP_TRY(const SheetEdit edit, save.change(changes, accepted()));
     return done(*found, sheet, edit,
@@ -132,6 +133,7 @@ struct Change {
     BAYSWAP_CHECK(job.start());
     BAYSWAP_TRY(const auto found, job.find(options.save));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*found));
+    BAYSWAP_CHECK(job.check_fit(sheet, *found));
     const SheetSave save(sheet, found->place.files);
     const std::string& path = options.words[0];
     const std::string& file = options.words[1];

@@ -134,37 +134,63 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_cartridge(const std::stri
   return found;
 }
 
-// A save as entry `version` of the logbook left it.
+namespace {
+
+// The files that a place is in, taken into memory: what they came from can be closed.
+Result<std::unique_ptr<Store>> taken_along(Store& store, const SavePlace& place) {
+  auto memory = std::make_unique<MemoryStore>();
+  const auto take = [&](const std::string& path) -> Result<void> {
+    BAYSWAP_TRY(const Blob bytes, store.read(path));
+    return memory->create(path, bytes.view());
+  };
+  if (place.kind == SavePlace::Kind::folder) {
+    for (const SheetFile& file : place.files)
+      BAYSWAP_CHECK(memory->create(join_path(place.path, file.name), file.bytes.view()));
+  } else if (place.kind == SavePlace::Kind::chips) {
+    for (const SavePlace::ChipFile& file : place.chips) BAYSWAP_CHECK(take(file.path));
+  } else {
+    BAYSWAP_CHECK(take(place.path));
+  }
+  return memory;
+}
+
+}  // namespace
+
+// A save as entry `version` of the logbook left it. The logbook is closed again: another version, or a file
+// to write, wants it too.
 Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string& game,
                                                                std::int64_t version) {
   auto found = std::make_unique<FoundSavePlace>();
   found->can_write = false;
-  BAYSWAP_TRY(found->log, LockedLogbook::open_to_read(globals_));
-  Logbook& book = found->log->book();
+  BAYSWAP_TRY(const auto log, LockedLogbook::open_to_read(globals_));
+  Logbook& book = log->book();
   BAYSWAP_TRY(const auto entries, book.entries(game));
   const auto entry = std::ranges::find(entries, version, &Entry::id);
   if (entry == entries.end())
     return fail(ErrorCode::not_found, fmt::format("'{}' has no version {}", printable(game), version),
                 "look which versions there are", {Remedy::Kind::show_logbook, {}});
-  if (!entry->to_bay.empty()) {
-    auto opened = OpenedBay::open(*books_, entry->to_bay);
-    if (opened) {
-      found->bay = *std::move(opened);
-      BAYSWAP_TRY(found->then, store_of_version(book, version, false, found->bay->bay, *found->bay->store));
-      found->was =
-          std::make_unique<BayView>(books_->catalog, found->bay->bay, *found->then, books_->view_options());
-      std::vector<std::string> tries{game};
-      for (const LoggedChange& change : entry->changes) {
-        const std::string root = found->bay->store->root() + "/";
-        if (change.path.starts_with(root)) tries.push_back(change.path.substr(root.size()));
-      }
-      for (const std::string& what : tries)
-        if (open_held(*found, *found->was, what)) {
-          found->bay_name.clear();
-          found->place.shown = fmt::format("{}@{}", game, version);
-          return found;
-        }
+  auto opened = entry->to_bay.empty() ? tl::unexpected(Error{}) : OpenedBay::open(*books_, entry->to_bay);
+  if (opened) {
+    const OpenedBay& bay = **opened;
+    BAYSWAP_TRY(const auto then, store_of_version(book, version, false, bay.bay, *bay.store));
+    BayView was(books_->catalog, bay.bay, *then, books_->view_options());
+    // What the entry wrote, rather than another save of the game.
+    std::vector<std::string> tries;
+    for (const LoggedChange& change : entry->changes) {
+      const std::string root = bay.store->root() + "/";
+      if (!change.path.starts_with(root)) continue;
+      const std::string path = change.path.substr(root.size());
+      tries.push_back(entry->place.empty() ? path : fmt::format("{}: {}", path, entry->place));
     }
+    tries.push_back(game);
+    for (const std::string& what : tries)
+      if (open_held(*found, was, what)) {
+        found->bay_name.clear();
+        found->place.shown = fmt::format("{}@{}", game, version);
+        BAYSWAP_TRY(found->disk, taken_along(was.store(), found->place));
+        found->store = found->disk.get();
+        return found;
+      }
   }
   // A file in no bay: its bytes as they were, under its own name.
   for (const LoggedChange& change : entry->changes) {
@@ -177,6 +203,7 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string
     BAYSWAP_TRY(Hints hints, hints_for(globals_, change.path, options_.rom, chips));
     if (!hints.game && entry->game) hints.game = entry->game;
     if (hints.game && !hints.platform) hints.platform = hints.game->platform;
+    if (said_ && !hints.platform) hints.platform = said_->platform();
     const std::string path = entry->place.empty() ? name : name + ": " + entry->place;
     auto place = open_save_place(books_->catalog, *maps_, *memory, path, hints);
     if (!place) continue;
@@ -213,6 +240,14 @@ Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
           "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet hunt` and "
           "`bayswap sheet draft` make one{}",
           found.place.game ? "" : "; or name its ROM: --rom"));
+}
+
+Result<void> SheetJob::check_fit(const Sheet& sheet, const FoundSavePlace& found) const {
+  const auto why = sheet.misfit(found.place.game, found.place.files);
+  if (!why || std::ranges::find(options_.accept, "sheet") != options_.accept.end()) return {};
+  return fail(ErrorCode::unsafe,
+              fmt::format("the sheet {} does not fit {}: {}", sheet.id(), printable(found.place.shown), *why),
+              "nothing was changed; name another sheet", {Remedy::Kind::accept, {"sheet"}});
 }
 
 Result<Sheet> SheetJob::sheet_said() const {
@@ -260,7 +295,7 @@ Result<std::optional<std::int64_t>> SheetJob::write(const FoundSavePlace& found,
     for (const SheetFile& file : now)
       files.push_back({join_path(options_.out, file.name), std::nullopt, file.bytes});
   } else {
-    if (plan.changes.size() > 1)
+    if (found.place.chips.size() > 1)
       return fail(ErrorCode::unsupported, fmt::format("{} is in several files", found.place.shown),
                   "use --replace");
     BAYSWAP_TRY(

@@ -11,11 +11,8 @@ namespace bayswap::cli {
 
 /// A save as the user named it, open. Not to be moved: its parts point at each other.
 struct FoundSavePlace {
-  std::unique_ptr<OpenedBay> bay;      // of BAY:GAME, of a cartridge, and of a version
-  std::unique_ptr<LockedLogbook> log;  // of a version
-  std::unique_ptr<Store> then;         // the bay as it was at that version
-  std::unique_ptr<BayView> was;
-  std::unique_ptr<Store> disk;  // of a path
+  std::unique_ptr<OpenedBay> bay;  // of BAY:GAME and of a cartridge
+  std::unique_ptr<Store> disk;     // of a path; of a version its files, in memory
   Store* store = nullptr;
   bool can_write = true;  // false for what was once
   std::string bay_name;
@@ -33,6 +30,8 @@ class SheetJob {
   [[nodiscard]] Result<std::unique_ptr<FoundSavePlace>> find(const std::string& said);
   /// The sheet that the user named, or the one that fits.
   [[nodiscard]] Result<Sheet> sheet_for(const FoundSavePlace& found);
+  /// Fails with `unsafe` if the sheet can't be of this save, unless that is accepted: "sheet".
+  [[nodiscard]] Result<void> check_fit(const Sheet& sheet, const FoundSavePlace& found) const;
   /// Whether there is one, without a word about it.
   [[nodiscard]] std::optional<Sheet> sheet_if_any(const FoundSavePlace& found);
   [[nodiscard]] const std::string& language() const { return language_; }

@@ -170,7 +170,7 @@ class Checker {
     if (!field.counter.empty()) {
       const FoundField counter = find_field(sheet_, *inner.record, field.counter);
       if (counter.field == nullptr || counter.field->kind != FieldKind::number || counter.field->is_array)
-        return error(where, fmt::format("its counter {} is no number of its record", field.counter));
+        return error(where, fmt::format("its counter {} is not a number field of its record", field.counter));
     }
     return record(inner, depth + 1);
   }

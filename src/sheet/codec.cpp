@@ -340,7 +340,8 @@ Result<SheetNumber> number_from_text(const Sheet& sheet, const NumberForm& form,
   }
   if (const auto value = hex_number(text)) return *value;
   if (const auto value = multiplied(text, form.per)) return *value;
-  return fail(ErrorCode::bad_usage, fmt::format("'{}' is no value of this field", printable(text)), advice);
+  return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a value of this field", printable(text)),
+              advice);
 }
 
 std::optional<SheetNumber> time_from_text(std::string_view text) {

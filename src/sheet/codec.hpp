@@ -22,7 +22,7 @@ namespace bayswap::sheets {
 /// The same for people: names with their numbers.
 [[nodiscard]] std::string number_shown(const Sheet& sheet, const NumberForm& form, SheetNumber value,
                                        std::string_view language);
-/// Fails with `bad_usage`, and the choices, if the text is no value of the field.
+/// Fails with `bad_usage`, and the choices, if the text is not a value of the field.
 [[nodiscard]] Result<SheetNumber> number_from_text(const Sheet& sheet, const NumberForm& form,
                                                    std::string_view text);
 [[nodiscard]] std::optional<bool> truth_from_text(std::string_view text);

@@ -206,10 +206,39 @@ Result<void> Editor::set_at(const std::string& path, const std::string& value) {
   return keep_changes(tree);
 }
 
+// Whether the newest copy, or the one that changes go to already, has that value: then no other is begun.
+Result<bool> Editor::is_so_already(const std::string& path, const std::string& value) const {
+  Tree tree(sheet_, files_);
+  BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+  const bool is_begun = std::ranges::any_of(
+      found.by_newest, [&](const Node* array) { return moved_.contains(Tree::path_of(*array)); });
+  const Node& node = *found.node;
+  const bool is_value =
+      node.field != nullptr && !node.is_array && node.record == nullptr && node.problem.empty();
+  if (is_begun || !is_value || node.field->kind == FieldKind::derived) return false;
+  const SheetValue is = tree.value_of(node);
+  if (!found.flag) return is.index() != 0 && text_of(tree, node) == value;
+  const auto wanted = truth_from_text(value);
+  return wanted && (number_of(is).value_or(0) >> static_cast<int>(*found.flag) & 1) == (*wanted ? 1 : 0);
+}
+
 Result<void> Editor::set(const std::string& path, const std::string& value) {
+  BAYSWAP_TRY(const bool is_so, is_so_already(path, value));
+  if (is_so) return {};
   BAYSWAP_TRY(const auto paths, explicit_paths(path));
   for (const std::string& one : paths) BAYSWAP_CHECK(set_at(one, value));
   return {};
+}
+
+// A copy that was torn, and is made right, can count again: the game goes on from there.
+void Editor::note_newest(const Node& before, const Node& after) {
+  if (after.is_array && after.field->is_copies() && before.newest != after.newest &&
+      after.newest < after.children.size() && before.newest < before.children.size())
+    notes_.push_back(fmt::format(
+        "{} counts now, and no longer {}: it was damaged; look at it before you play on",
+        Tree::path_of(*after.children[after.newest]), Tree::path_of(*before.children[before.newest])));
+  for (std::size_t i = 0; i < std::min(before.children.size(), after.children.size()); ++i)
+    note_newest(*before.children[i], *after.children[i]);
 }
 
 Result<SheetEdit> Editor::finish(bool all) {
@@ -238,7 +267,9 @@ Result<SheetEdit> Editor::finish(bool all) {
   edit.files = tree.stored();
   Tree after(sheet_, edit.files);
   for (const SealAt& seal : after.seals())
-    if (!after.seal_holds(seal) && !left_broken.contains(seal_name(seal))) {
+    if (all && !after.seal_holds(seal)) {
+      edit.unsealed.push_back(seal_name(seal) + (seal.problem.empty() ? "" : ": " + seal.problem));
+    } else if (!after.seal_holds(seal) && !left_broken.contains(seal_name(seal))) {
       const auto before = seals_.find(seal_name(seal));
       if (before != seals_.end() && !before->second.holds) continue;
       return fail(ErrorCode::unsafe,
@@ -273,6 +304,7 @@ Result<SheetEdit> Editor::finish(bool all) {
     edit.broken_rules.push_back(std::move(finding));
   }
   const Tree before(sheet_, before_);
+  if (all) note_newest(before.root(), after.root());
   edit.changes = compare(before, after, {}, SealFields::left_out);
   edit.notes = std::move(notes_);
   return edit;

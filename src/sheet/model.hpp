@@ -194,6 +194,9 @@ struct Magic {
   std::vector<Byte> bytes;
 };
 
+/// Returns whether the bytes have the mark at its place.
+[[nodiscard]] bool is_marked(const Magic& magic, ByteView bytes);
+
 struct Sheet {
   std::string id;
   Words name;

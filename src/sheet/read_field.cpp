@@ -60,7 +60,7 @@ class FieldReader {
   Result<FieldDef> read() {
     BAYSWAP_TRY(field_.name, table_.needed_text("name"));
     if (!is_sheet_name(field_.name))
-      return table_.error("name", fmt::format("'{}' is no name of a field", printable(field_.name)),
+      return table_.error("name", fmt::format("'{}' is not a valid field name", printable(field_.name)),
                           "use letters, digits, '-' and '_', a letter first");
     BAYSWAP_TRY(field_.label, read_words(table_, "label"));
     BAYSWAP_TRY(field_.unit, read_words(table_, "unit"));
@@ -161,7 +161,7 @@ class FieldReader {
         return table_.error("flags", fmt::format("{} names for {} bits", number.flags.size(), number.bits));
       for (const std::string& flag : number.flags)
         if (!flag.empty() && !is_sheet_name(flag))
-          return table_.error("flags", fmt::format("'{}' is no name of a flag", printable(flag)));
+          return table_.error("flags", fmt::format("'{}' is not a valid flag name", printable(flag)));
     }
     return {};
   }

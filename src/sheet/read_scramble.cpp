@@ -98,7 +98,7 @@ Result<void> read_orders(TableReader& table, Scramble& scramble) {
     bool is_permutation = sorted.size() == blocks;
     for (std::size_t i = 0; is_permutation && i < blocks; ++i) is_permutation = sorted[i] == i;
     if (!is_permutation || scramble.orders.size() >= max_orders)
-      return table.error("orders", fmt::format("'{}' is no order of {} blocks", printable(text), blocks),
+      return table.error("orders", fmt::format("'{}' does not order {} blocks", printable(text), blocks),
                          "write each block's number once, from 0: \"2013\"");
     scramble.orders.push_back(std::move(order));
   }
@@ -250,7 +250,7 @@ Result<SealDef> read_seal(TableReader& table, const ReadContext& context,
   SealDef seal;
   BAYSWAP_TRY(seal.id, table.needed_text("id"));
   if (!is_sheet_name(seal.id))
-    return table.error("id", fmt::format("'{}' is no name of a seal", printable(seal.id)));
+    return table.error("id", fmt::format("'{}' is not a valid seal name", printable(seal.id)));
   BAYSWAP_TRY(seal.text, read_words(table, "text"));
   BAYSWAP_TRY(seal.severity, read_severity(table));
   BAYSWAP_TRY(const auto order, read_order(table, "order"));

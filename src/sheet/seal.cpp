@@ -7,6 +7,7 @@
 
 #include "base/checksum.hpp"
 #include "base/try.hpp"
+#include "sheet/crc_bits.hpp"
 
 namespace bayswap {
 namespace {
@@ -17,12 +18,6 @@ constexpr unsigned sha1_bits = 160;
 
 std::uint64_t mask_of(unsigned bits) {
   return bits >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits) - 1;
-}
-
-std::uint32_t turned_round(std::uint32_t value, unsigned bits) {
-  std::uint32_t out = 0;
-  for (unsigned i = 0; i < bits; ++i) out |= (value >> i & 1U) << (bits - 1 - i);
-  return out;
 }
 
 // All bytes that a seal is about, its own place as it counts.

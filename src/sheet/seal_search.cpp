@@ -13,6 +13,17 @@ std::size_t Versions::class_of(std::size_t end) const {
   return static_cast<std::size_t>(std::ranges::lower_bound(changed, end) - changed.begin());
 }
 
+std::pair<std::size_t, std::size_t> most_different(const Versions& versions) {
+  std::vector<std::pair<std::size_t, std::size_t>> by_changes;
+  for (std::size_t v = 1; v < versions.count(); ++v) {
+    const auto count =
+        std::ranges::count_if(versions.changed_in, [&](std::uint16_t in) { return (in >> v & 1) != 0; });
+    by_changes.emplace_back(static_cast<std::size_t>(count), v);
+  }
+  std::ranges::sort(by_changes, std::greater<>{});
+  return {by_changes[0].second, by_changes.size() > 1 ? by_changes[1].second : 0};
+}
+
 std::uint64_t value_at(ByteView bytes, std::size_t at, std::size_t count, bool big_endian) {
   std::uint64_t value = 0;
   for (std::size_t i = 0; i < count; ++i)

@@ -2,17 +2,13 @@
 // range's is the exclusive or of two prefixes, if each prefix is stepped back to the beginning of the file.
 // So is, for each possible end, the value's difference; what it lacks is looked up among the prefixes.
 #include <algorithm>
+#include <tuple>
 
+#include "sheet/crc_bits.hpp"
 #include "sheet/search_inside.hpp"
 
 namespace bayswap::seals {
 namespace {
-
-std::uint32_t reversed(std::uint32_t value, unsigned bits) {
-  std::uint32_t out = 0;
-  for (unsigned i = 0; i < bits; ++i) out |= (value >> i & 1U) << (bits - 1 - i);
-  return out;
-}
 
 /// The register of one CRC, a byte forward and a byte of zeros back.
 class Register {
@@ -24,7 +20,7 @@ class Register {
     for (std::uint32_t i = 0; i < 256; ++i) {
       std::uint32_t value = 0;
       if (is_reflected_) {
-        const std::uint32_t polynomial = reversed(form.polynomial, bits_);
+        const std::uint32_t polynomial = turned_round(form.polynomial, bits_);
         value = i;
         for (int bit = 0; bit < 8; ++bit) value = (value & 1U) != 0 ? value >> 1 ^ polynomial : value >> 1;
         back_[value >> (bits_ - 8) & 0xff] = i;
@@ -83,15 +79,7 @@ class CrcSearch {
         register_(form),
         bytes_(form.bits / 8),
         forms_(forms) {
-    std::vector<std::pair<std::size_t, std::size_t>> by_changes;
-    for (std::size_t v = 1; v < v_.count(); ++v) {
-      const auto count =
-          std::ranges::count_if(v_.changed_in, [&](std::uint16_t in) { return (in >> v & 1) != 0; });
-      by_changes.emplace_back(static_cast<std::size_t>(count), v);
-    }
-    std::ranges::sort(by_changes, std::greater<>{});
-    first_ = by_changes[0].second;
-    second_ = by_changes.size() > 1 ? by_changes[1].second : 0;
+    std::tie(first_, second_) = most_different(v_);
   }
 
   void run() {
@@ -323,7 +311,7 @@ class CrcSearch {
       best.start = start;
     }
     // The form's start is written with the highest bit first.
-    seal.form.crc.start = form_.reflected ? reversed(best.start, form_.bits) : best.start;
+    seal.form.crc.start = form_.reflected ? turned_round(best.start, form_.bits) : best.start;
     seal.form.crc.end = best.end;
     seal.ranges = {{best.from, to}};
     Evidence evidence;

@@ -31,6 +31,10 @@ struct Versions {
   [[nodiscard]] std::size_t class_of(std::size_t end) const;
 };
 
+/// Returns the two versions in which most differs from the first; the second is 0 if there are only two in
+/// all.
+[[nodiscard]] std::pair<std::size_t, std::size_t> most_different(const Versions& versions);
+
 /// Where a seal's value could be.
 struct Place {
   std::uint32_t at = 0;

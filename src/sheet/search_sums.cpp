@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <bit>
 #include <cmath>
+#include <tuple>
 
 #include "sheet/lanes.hpp"
 
@@ -13,16 +14,7 @@ namespace {
 class LinearSearch {
  public:
   LinearSearch(Finds& finds, std::size_t width) : finds_(finds), v_(finds.versions()), width_(width) {
-    // The two versions with most changes tell most.
-    std::vector<std::pair<std::size_t, std::size_t>> by_changes;
-    for (std::size_t v = 1; v < v_.count(); ++v) {
-      const auto count =
-          std::ranges::count_if(v_.changed_in, [&](std::uint16_t in) { return (in >> v & 1) != 0; });
-      by_changes.emplace_back(static_cast<std::size_t>(count), v);
-    }
-    std::ranges::sort(by_changes, std::greater<>{});
-    first_ = by_changes[0].second;
-    second_ = by_changes.size() > 1 ? by_changes[1].second : 0;
+    std::tie(first_, second_) = most_different(v_);
     for (std::size_t k = 0; k < v_.classes(); ++k) level_.push_back(level_of_class(k));
     for (std::size_t k = 0; k < v_.classes(); ++k)
       if (level_[k] <= 1) usual_.push_back(static_cast<std::uint32_t>(k));

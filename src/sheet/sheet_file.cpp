@@ -217,7 +217,7 @@ class SheetReader {
     sheet.records.resize(names.size() + 1);
     for (std::size_t i = 0; i < names.size(); ++i) {
       if (!is_sheet_name(names[i]))
-        return records->error(names[i], fmt::format("'{}' is no name of a record", printable(names[i])));
+        return records->error(names[i], fmt::format("'{}' is not a valid record name", printable(names[i])));
       sheet.records[i + 1].name = names[i];
       context_.records.emplace(names[i], i + 1);
     }
@@ -250,7 +250,7 @@ class SheetReader {
       FieldDef field;
       field.kind = FieldKind::record;
       BAYSWAP_TRY(field.name, one.needed_text("name"));
-      if (!is_sheet_name(field.name)) return one.error("name", "that is no name of a field");
+      if (!is_sheet_name(field.name)) return one.error("name", "that is not a valid field name");
       BAYSWAP_TRY(field.label, read_words(one, "label"));
       BAYSWAP_TRY(field.pattern, one.needed_text("pattern"));
       BAYSWAP_TRY(const std::string record, one.needed_text("record"));
@@ -293,7 +293,7 @@ class SheetReader {
       RuleDef rule;
       BAYSWAP_TRY(rule.id, one.needed_text("id"));
       if (!is_sheet_name(rule.id))
-        return one.error("id", fmt::format("'{}' is no name of a rule", printable(rule.id)));
+        return one.error("id", fmt::format("'{}' is not a valid rule name", printable(rule.id)));
       BAYSWAP_CHECK(check_id(one, rule.id));
       BAYSWAP_TRY(rule.text, read_words(one, "text"));
       if (rule.text.empty())
@@ -324,6 +324,12 @@ class SheetReader {
 };
 
 }  // namespace
+
+bool is_marked(const Magic& magic, ByteView bytes) {
+  return magic.at <= bytes.size() && magic.bytes.size() <= bytes.size() - magic.at &&
+         std::equal(magic.bytes.begin(), magic.bytes.end(),
+                    bytes.begin() + static_cast<std::ptrdiff_t>(magic.at));
+}
 
 const std::string& Words::in(std::string_view language) const {
   static const std::string none;

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/built_in.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "sheet/codec.hpp"
@@ -279,123 +278,6 @@ SheetVerdict SheetSave::look(std::string_view language, bool only_broken) const 
     out.push_back(std::move(finding));
   }
   return verdict;
-}
-
-// ---- Sheets and shelves
-
-Result<Sheet> Sheet::parse(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(sheets::Sheet content, sheets::read_sheet(toml, origin));
-  Sheet sheet;
-  sheet.content_ = std::make_shared<const sheets::Sheet>(std::move(content));
-  return sheet;
-}
-
-const std::string& Sheet::id() const {
-  return content_->id;
-}
-const std::string& Sheet::name(std::string_view language) const {
-  const std::string& name = content_->name.in(language);
-  return name.empty() ? content_->id : name;
-}
-std::int64_t Sheet::revision() const {
-  return content_->revision;
-}
-Platform Sheet::platform() const {
-  return content_->platform;
-}
-bool Sheet::wants_rom_digest() const {
-  return !content_->rom_digests.empty();
-}
-const std::vector<std::string>& Sheet::codes() const {
-  return content_->codes;
-}
-
-std::optional<SheetFit> Sheet::fit(const std::optional<GameId>& game, const std::vector<SheetFile>& files,
-                                   std::string_view rom_digest) const {
-  const sheets::Sheet& sheet = *content_;
-  if (files.empty() || (game && saves_as(game->platform) != saves_as(sheet.platform))) return std::nullopt;
-  const std::string code = game ? game->code : std::string{};
-  const std::string title = game ? game->title : std::string{};
-  SheetFit fit;
-  const auto has = [](const std::vector<std::string>& list, const std::string& one) {
-    return std::ranges::any_of(list, [&](const std::string& other) { return lower(other) == lower(one); });
-  };
-  const auto add = [&](double score, std::string reason) {
-    fit.score = 1 - (1 - fit.score) * (1 - score);
-    fit.reasons.push_back(std::move(reason));
-  };
-  bool tells = !sheet.codes.empty() || !sheet.titles.empty() || !sheet.rom_digests.empty();
-  if (!rom_digest.empty() && has(sheet.rom_digests, std::string(rom_digest)))
-    add(0.99, "the sheet names the ROM's digest");
-  if (!code.empty() && !sheet.codes.empty()) {
-    if (!has(sheet.codes, code)) return std::nullopt;
-    add(0.9, fmt::format("its product code is {}", code));
-  }
-  if (!title.empty() && has(sheet.titles, title))
-    add(0.6, fmt::format("its title is {}", title));
-  else if (!title.empty() && sheet.codes.empty() && !sheet.titles.empty())
-    return std::nullopt;
-  if (!sheet.sizes.empty() && std::ranges::none_of(files, [&](const SheetFile& file) {
-        return std::ranges::find(sheet.sizes, file.bytes.size()) != sheet.sizes.end();
-      }))
-    return std::nullopt;
-  for (const sheets::Magic& magic : sheet.magics) {
-    const bool found = std::ranges::any_of(files, [&](const SheetFile& file) {
-      const ByteView bytes = file.bytes.view();
-      return (magic.file.empty() || file_fits(magic.file, file.name)) && magic.at <= bytes.size() &&
-             magic.bytes.size() <= bytes.size() - magic.at &&
-             std::equal(magic.bytes.begin(), magic.bytes.end(),
-                        bytes.begin() + static_cast<std::ptrdiff_t>(magic.at));
-    });
-    if (!found) return std::nullopt;
-    add(0.7, fmt::format("its mark is at {:X}", magic.at));
-    tells = false;
-  }
-  for (const sheets::FieldDef& field : sheet.records.front().fields) {
-    if (field.pattern.empty() || field.is_optional || field.is_array) continue;
-    if (std::ranges::none_of(files,
-                             [&](const SheetFile& file) { return file_fits(field.pattern, file.name); }))
-      return std::nullopt;
-  }
-  // A sheet that names games is not for saves whose game nothing tells.
-  if (fit.score == 0 && tells) return std::nullopt;
-  if (!sheet.sizes.empty()) add(0.1, "it has the size");
-  if (fit.score == 0) return std::nullopt;
-  return fit;
-}
-
-SheetShelf::SheetShelf() {
-  for (const BuiltInText& text : built_in_sheets()) {
-    auto sheet = Sheet::parse(text.toml, std::string(text.id) + ".toml");
-    if (sheet) sheets_.push_back(*std::move(sheet));
-  }
-}
-
-Result<void> SheetShelf::add(std::string_view toml, const std::string& origin) {
-  BAYSWAP_TRY(Sheet sheet, Sheet::parse(toml, origin));
-  std::erase_if(sheets_, [&](const Sheet& other) { return other.id() == sheet.id(); });
-  sheets_.push_back(std::move(sheet));
-  return {};
-}
-
-const Sheet* SheetShelf::find(std::string_view id) const {
-  const auto found = std::ranges::find_if(sheets_, [&](const Sheet& one) { return one.id() == id; });
-  return found == sheets_.end() ? nullptr : &*found;
-}
-
-const Sheet* SheetShelf::best(const std::optional<GameId>& game, const std::vector<SheetFile>& files,
-                              std::string_view rom_digest) const {
-  const Sheet* best = nullptr;
-  double score = 0;
-  for (const Sheet& sheet : sheets_) {
-    const auto fit = sheet.fit(game, files, rom_digest);
-    // The user's own come last, and win where both fit as well.
-    if (fit && fit->score >= score) {
-      best = &sheet;
-      score = fit->score;
-    }
-  }
-  return best;
 }
 
 }  // namespace bayswap

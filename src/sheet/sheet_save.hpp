@@ -35,6 +35,8 @@ class Editor {
  private:
   [[nodiscard]] Result<SheetNumber> begin_copy(Tree& tree, const Node& array);
   [[nodiscard]] Result<std::vector<std::string>> explicit_paths(std::string_view path);
+  void note_newest(const Node& before, const Node& after);
+  [[nodiscard]] Result<bool> is_so_already(const std::string& path, const std::string& value) const;
   [[nodiscard]] Result<void> set_at(const std::string& path, const std::string& value);
   [[nodiscard]] Result<void> write(Tree& tree, Node& node, std::optional<unsigned> flag,
                                    std::string_view value);

@@ -47,11 +47,7 @@ std::size_t Tree::main_file() const {
     const ByteView bytes = file.bytes.view();
     if (!sheet_.sizes.empty() && std::ranges::find(sheet_.sizes, bytes.size()) == sheet_.sizes.end())
       return false;
-    return std::ranges::all_of(sheet_.magics, [&](const Magic& magic) {
-      return magic.at <= bytes.size() && magic.bytes.size() <= bytes.size() - magic.at &&
-             std::equal(magic.bytes.begin(), magic.bytes.end(),
-                        bytes.begin() + static_cast<std::ptrdiff_t>(magic.at));
-    });
+    return std::ranges::all_of(sheet_.magics, [&](const Magic& magic) { return is_marked(magic, bytes); });
   };
   const auto found = std::ranges::find_if(files_, is_meant);
   return found == files_.end() ? 0 : static_cast<std::size_t>(found - files_.begin());
