@@ -38,6 +38,7 @@ TEST_F(SheetCli, OneSaveInEveryFormSaysTheSame) {
     EXPECT_EQ(json({"sheet", "show", form})["values"], shown_dump["values"]) << form;
     EXPECT_TRUE(json({"sheet", "diff", path(moth), form})["differences"].empty()) << form;
   }
+  EXPECT_EQ(bayswap({"sheet", "diff", "bench:A99P", path("bench/dumps/N99P.sra")}).code, 4) << "another game";
   // Changed in the form that the TV box keeps, and nothing of that but the save.
   const std::string tv = "quay-tv/saves/Moth Courier (Europe).sav";
   const Blob before = read(tv);
@@ -55,7 +56,24 @@ TEST_F(SheetCli, OneSaveInEveryFormSaysTheSame) {
   EXPECT_EQ(value(version, "save.coins"), "4242");
   EXPECT_EQ(bayswap({"sheet", "set", version, "save.coins=1", "--replace"}).code, 2)
       << "the past is not changed";
-  ASSERT_EQ(bayswap({"undo"}).code, 0);
+  // Two versions at once, and one of them into a file: the logbook is free again each time.
+  ASSERT_EQ(bayswap({"sheet", "set", "quay-tv:A99P", "save.coins=4300", "--replace"}).code, 0);
+  const std::string next = "A99P@" + std::to_string((*newest)["id"].get<int>() + 1);
+  const auto steps = json({"sheet", "diff", version, next})["differences"];
+  ASSERT_EQ(steps.size(), 2U);
+  EXPECT_EQ(steps[1]["after"], "4300");
+  EXPECT_EQ(bayswap({"sheet", "hunt", version, next, "--trend", "changed"}).code, 0);
+  ASSERT_EQ(bayswap({"sheet", "set", version, "save.coins=7", "--out", path("then.sav")}).code, 0);
+  EXPECT_EQ(value(path("then.sav"), "save.coins", {"--sheet", "gba.moth-courier"}), "7");
+  // What is so already begins no new copy, and writes nothing.
+  const Blob now = read(tv);
+  EXPECT_TRUE(
+      json({"sheet", "set", "quay-tv:A99P", "save.coins=4300", "save.badges.lamp=yes", "--replace"})["entry"]
+          .is_null());
+  EXPECT_EQ(read(tv), now);
+  const int first = (*newest)["id"].get<int>();
+  ASSERT_EQ(bayswap({"undo", std::to_string(first + 1), "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"undo", std::to_string(first), "--yes"}).code, 0);
   EXPECT_EQ(read(tv), before);
 }
 
@@ -215,8 +233,16 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
       {{"sheet", "set", save, "save.party[1].sum=3", "--replace"}, 3, "would not be"},
       {{"sheet", "set", save, "save.coins=5", "--out", save}, 3, "exists already"},
       {{"sheet", "set", path("short.sav"), "save.coins=5", "--replace", "--sheet", "gba.moth-courier"},
-       4,
-       ""},
+       3,
+       "does not fit"},
+      {{"sheet", "set", path("bench/dumps/N99P.sra"), "save.coins=5", "--replace", "--sheet",
+        "gba.moth-courier"},
+       3,
+       "does not fit"},
+      {{"sheet", "check", path("bench/dumps/N99P.sra"), "--sheet", "gba.moth-courier"}, 4, "does not fit"},
+      {{"sheet", "check", path("bench/dumps/N99P.sra"), "--reseal", "--sheet", "gba.moth-courier"},
+       3,
+       "does not fit"},
       {{"sheet", "import", save, "save.box[4].place", path("broken.json"), "--replace"}, 4, "no JSON object"},
       {{"sheet", "import", save, "save.box[1].place", path("moth.json"), "--replace"}, 4, ""},
       {{"sheet", "hunt", save, "--value", "1,2"}, 2, "2 values were given for 1 version"},
@@ -245,7 +271,9 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
   const Outcome shown = bayswap({"sheet", "show", save});
   EXPECT_TRUE(has(shown.out, "should be"));
   EXPECT_EQ(value(save, "save.counter"), "6") << "the older copy is sound, and counts";
-  ASSERT_EQ(bayswap({"sheet", "check", save, "--reseal"}).code, 0);
+  const Outcome mended = bayswap({"sheet", "check", save, "--reseal"});
+  ASSERT_EQ(mended.code, 0);
+  EXPECT_TRUE(has(mended.out, "save[2] counts now, and no longer save[1]"));
   EXPECT_EQ(bayswap({"sheet", "check", save}).code, 0);
 }
 

@@ -395,6 +395,11 @@ TEST(Sheets, TheNewestCopyIsShownAndTheOtherOneWritten) {
   EXPECT_EQ(value_at(after, "save[1].coins"), "21");
   EXPECT_EQ(value_at(after, "save[1].count"), "1");
   EXPECT_EQ(value_at(after, "save[2].coins"), "20");
+  // What is so already is no change: no copy is begun for it.
+  const auto same = after.change({{"save.coins", "21"}});
+  ASSERT_TRUE(same);
+  EXPECT_EQ(same->files.front().bytes, edit->files.front().bytes);
+  EXPECT_TRUE(same->notes.empty());
   // A copy that is torn does not count, however high its counter.
   std::vector<Byte> torn(edit->files.front().bytes.view().begin(), edit->files.front().bytes.view().end());
   torn[1] = 99;
@@ -443,6 +448,42 @@ TEST(Sheets, ARecordFindsAFreePlaceAndANumberOfItsOwn) {
   const auto unknown = save.put("box[4]", old);
   ASSERT_FALSE(unknown);
   EXPECT_NE(unknown.error().message.find("smell"), std::string::npos);
+}
+
+TEST(Sheets, ASealThatCanNotBeMadeRightIsNamed) {
+  const Sheet sheet =
+      sheet_of(std::string(head) +
+               "[[field]]\nname = \"a\"\nat = 0\ntype = \"u8\"\n"
+               "[[seal]]\nid = \"near\"\nkind = \"sum\"\nbits = 8\nat = 1\nover = [[0, 1]]\n"
+               "[[seal]]\nid = \"far\"\nkind = \"sum\"\nbits = 8\nat = 2\nover = [[0, 99]]\n");
+  const auto sealed = save_of(sheet, {7, 0, 0, 0}).reseal();
+  ASSERT_TRUE(sealed);
+  EXPECT_EQ(sealed->resealed, std::vector<std::string>{"near"});
+  ASSERT_EQ(sealed->unsealed.size(), 1U);
+  EXPECT_TRUE(sealed->unsealed.front().starts_with("far"));
+}
+
+TEST(Sheets, OnlyASheetOfThatGameFits) {
+  const Sheet sheet = sheet_of(
+      "sheet = 1\nid = \"gba.test\"\n[game]\nplatform = \"gba\"\ncode = \"A99P\"\nsize = 4\n"
+      "[[game.magic]]\nat = 1\ntext = \"M\"\n[[field]]\nname = \"a\"\ntype = \"u8\"\n");
+  const auto fits = [&](std::optional<GameId> game, std::vector<Byte> bytes) {
+    const std::vector<SheetFile> files{{"sram", Blob::copy_of(bytes)}};
+    EXPECT_EQ(sheet.misfit(game, files).has_value(), !sheet.fit(game, files).has_value());
+    return sheet.fit(game, files).has_value();
+  };
+  GameId game;
+  game.platform = Platform::gba;
+  game.code = "A99P";
+  EXPECT_TRUE(fits(game, {0, 'M', 0, 0}));
+  EXPECT_TRUE(fits(std::nullopt, {0, 'M', 0, 0})) << "the mark tells";
+  EXPECT_FALSE(fits(game, {0, 'N', 0, 0}));
+  EXPECT_FALSE(fits(game, {0, 'M', 0, 0, 0}));
+  game.code = "A99E";
+  EXPECT_FALSE(fits(game, {0, 'M', 0, 0}));
+  game.platform = Platform::n64;
+  EXPECT_FALSE(fits(game, {0, 'M', 0, 0}));
+  EXPECT_FALSE(fits(std::nullopt, {}));
 }
 
 TEST(Sheets, ForeignBytesNeverHurt) {

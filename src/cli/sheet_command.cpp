@@ -222,7 +222,7 @@ struct Look {
     print_tree(node, 0, options.all);
     const SheetVerdict told = save.verdict(job.language());
     const Verdict verdict = print_findings(told.findings, false);
-    if (verdict.errors + verdict.warnings == 0)
+    if (told.checked > 0 && verdict.errors + verdict.warnings == 0)
       fmt::print("{}\n", toned(Tone::good, fmt::format("All {} seals and rules hold.", told.checked)));
     return exit_done;
   }
@@ -236,6 +236,11 @@ struct Look {
       BAYSWAP_CHECK(job.check_fit(sheet, *found));
       return reseal(*found, save);
     }
+    if (const auto why = sheet.misfit(found->place.game, found->place.files))
+      return fail(
+          ErrorCode::not_recognised,
+          fmt::format("the sheet {} does not fit {}: {}", sheet.id(), printable(found->place.shown), *why),
+          "name another sheet");
     const auto findings = save.findings(job.language());
     if (globals.json) {
       Json list = Json::array();
@@ -251,6 +256,12 @@ struct Look {
       return errors == 0 ? exit_done : exit_problems;
     }
     const Verdict verdict = print_findings(findings, globals.quiet);
+    if (verdict.checked == 0) {
+      say(globals.quiet,
+          fmt::format("{}: the sheet has no seals and rules for this save: nothing was checked.",
+                      found->place.shown));
+      return exit_done;
+    }
     if (verdict.errors + verdict.warnings == 0) {
       say(globals.quiet,
           fmt::format("{}: all {} seals and rules hold.", found->place.shown, verdict.checked));
