@@ -1,6 +1,7 @@
 // A save changed where it is: into the layout, state, card or package that it came from. What comes out is
 // read again before it counts.
 #include <fmt/format.h>
+#include <bayswap/conversion.hpp>
 #include <bayswap/save_place.hpp>
 
 #include <algorithm>
@@ -10,8 +11,6 @@
 
 namespace bayswap {
 namespace {
-
-constexpr std::size_t max_container = std::size_t{256} << 20;
 
 const SheetFile* file_called(const std::vector<SheetFile>& files, std::string_view name) {
   const auto found = std::ranges::find(files, name, &SheetFile::name);
@@ -89,20 +88,15 @@ Result<std::vector<FileChange>> single_change(const SavePlace& place, const std:
 
 Result<std::vector<FileChange>> entry_change(Store& store, const SavePlace& place,
                                              const std::vector<SheetFile>& now) {
-  BAYSWAP_TRY(const Blob before, store.read(place.path, max_container));
-  BAYSWAP_TRY(const auto card, open_card(before));
-  const std::size_t problems = card->check().size();
-  BAYSWAP_CHECK(card->drop(place.entry));
-  BAYSWAP_CHECK(card->put(with_files(*place.item, now)));
-  Blob after = card->image();
-  BAYSWAP_TRY(const auto again, open_card(after));
-  const auto is = again->read(place.entry);
-  if (!is || !is->same_content(with_files(*place.item, now)))
-    return not_writable(place, "the card would not hold the new values");
-  if (again->check().size() > problems)
-    return fail(ErrorCode::damaged, fmt::format("{}: the change would break the card", place.path),
-                "nothing was written; repair the card first", {Remedy::Kind::repair_card, {place.path}});
-  return std::vector<FileChange>{{place.path, before, std::move(after)}};
+  const CardSave wanted = with_files(*place.item, now);
+  BAYSWAP_TRY(CardChange change,
+              plan_card_change(store, place.path, 0, std::nullopt, {}, [&](Card& card) -> Result<void> {
+                BAYSWAP_CHECK(card.drop(place.entry));
+                return card.put(wanted);
+              }));
+  const auto is = change.card->read(place.entry);
+  if (!is || !is->same_content(wanted)) return not_writable(place, "the card would not hold the new values");
+  return std::move(change.plan.changes);
 }
 
 }  // namespace
