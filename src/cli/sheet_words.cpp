@@ -9,17 +9,21 @@ void add_sheet_commands(CLI::App& app, Words& w) {
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const SheetOptions&)) {
     CLI::App* made = command(*sheet, w, name, about, [&w, run] { return run(w.globals, w.sheet); });
-    made->add_option("--sheet", w.sheet.sheet, "The sheet: its id, or its file; otherwise the one that fits")
-        ->type_name("ID|FILE");
     made->add_option("--rom", w.sheet.rom, "The ROM that the save belongs to")->type_name("ROM");
     made->add_option("--chip", w.sheet.chips, "A chip that the game has, where nothing tells: sram=8192")
         ->type_name("KIND=BYTES")
         ->expected(1)
         ->take_all();
+    return made;
+  };
+  const auto by_sheet = [&](CLI::App* made) {
+    made->add_option("--sheet", w.sheet.sheet, "The sheet: its id, or its file; otherwise the one that fits")
+        ->type_name("ID|FILE");
+  };
+  const auto in_language = [&](CLI::App* made) {
     made->add_option("--language", w.sheet.language,
                      "Of labels: two letters; otherwise as the environment says")
         ->type_name("CODE");
-    return made;
   };
   const auto save = [&](CLI::App* made) {
     made->add_option("SAVE", w.sheet.save,
@@ -40,37 +44,51 @@ void add_sheet_commands(CLI::App& app, Words& w) {
 
   CLI::App* show =
       action("show", "The values of a save, and the seals and rules that do not hold", sheet_show_command);
+  by_sheet(show);
+  in_language(show);
   save(show);
   show->add_option("PATH", w.sheet.words, "What to show: party[2], save[1].coins")->expected(0, 1);
   show->add_flag("--all", w.sheet.all, "Every value of every element");
 
   CLI::App* set = action("set", "Change values, and make right again what seals them", sheet_set_command);
+  by_sheet(set);
   save(set);
   set->add_option("PATH=VALUE", w.sheet.words, "What becomes what: coins=9999")->required();
   changes(set);
 
   CLI::App* check = action("check", "Whether all seals and rules hold", sheet_check_command);
+  by_sheet(check);
+  in_language(check);
   save(check);
   CLI::Option* reseal =
       check->add_flag("--reseal", w.sheet.reseal, "Make every seal right; the logbook keeps the old save");
   CLI::Option* check_out =
       check->add_option("--out", w.sheet.out, "Write the mended save there, and leave this one");
   check_out->type_name("FILE")->needs(reseal);
+  check->add_option("--accept", w.sheet.accept, "sheet: although the sheet does not fit the save")
+      ->type_name("ID")
+      ->expected(1)
+      ->take_all()
+      ->needs(reseal);
   check->add_flag("--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing")
       ->needs(reseal);
 
   CLI::App* diff = action("diff", "What two saves of a game differ in, value by value", sheet_diff_command);
+  by_sheet(diff);
+  in_language(diff);
   diff->add_option("SAVE", w.sheet.saves, "Two of them, in any form: the older one first")
       ->required()
       ->expected(2);
 
   CLI::App* taken = action("export", "One record of a save into a file", sheet_export_command);
+  by_sheet(taken);
   save(taken);
   taken->add_option("PATH", w.sheet.words, "The record: party[2]")->required()->expected(1);
   taken->add_option("--out", w.sheet.out, "The file: a .json, or the console's own form where it has one")
       ->type_name("FILE");
 
   CLI::App* put = action("import", "A record out of a file into a save", sheet_import_command);
+  by_sheet(put);
   save(put);
   put->add_option("PATH FILE", w.sheet.words,
                   "The place, or an array with an unused one; and the record's file")
@@ -111,6 +129,7 @@ void add_sheet_commands(CLI::App& app, Words& w) {
 
   CLI::App* draft =
       action("draft", "A first sheet, out of what is found in versions of a save", sheet_draft_command);
+  draft->add_option("--sheet", w.sheet.sheet, "A sheet that the value is added to")->type_name("FILE");
   versions(draft, "Versions of one save, in the order they were made");
   known(draft);
   draft->add_option("--name", w.sheet.name, "What the value is called")->type_name("NAME");
