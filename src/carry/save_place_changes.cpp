@@ -133,7 +133,8 @@ Result<std::vector<FileChange>> changes_at(const Catalog& catalog, Store& store,
       return single_change(place, now);
     case SavePlace::Kind::package: {
       BAYSWAP_TRY(BlockPackage package, BlockPackage::open(place.bytes));
-      for (const PackagedFile& file : package.files()) {
+      // put() reads the list of files anew: what is looped over is a copy.
+      for (const PackagedFile& file : std::vector<PackagedFile>(package.files())) {
         const SheetFile* after = file_called(now, file.path);
         if (after == nullptr || file.folder || after->bytes == file_called(place.files, file.path)->bytes)
           continue;
