@@ -2,6 +2,7 @@
 #pragma once
 
 #include <array>
+#include <compare>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -62,9 +63,10 @@ struct Remedy {
     show_logbook,
     check_logbook,
     import_logbook,
-    resume_cart,  // go on with a write to a cartridge, or undo the entry in `values`
-    from_state,   // take the battery save out of the state and carry that
-    undo          // the entry in `values`
+    resume_cart,      // go on with a write to a cartridge, or undo the entry in `values`
+    from_state,       // take the battery save out of the state and carry that
+    join_lighthouse,  // at the URL in `values`, if it is known
+    undo              // the entry in `values`
   };
   Kind kind = Kind::none;
   std::vector<std::string> values;
@@ -151,7 +153,7 @@ class Buffer {
 struct Digest {
   std::array<Byte, 32> bytes{};
   [[nodiscard]] std::string hex() const;
-  [[nodiscard]] bool operator==(const Digest&) const = default;
+  [[nodiscard]] auto operator<=>(const Digest&) const = default;
 };
 
 [[nodiscard]] Digest sha256(ByteView bytes);

@@ -19,7 +19,7 @@ using Clock = std::function<std::int64_t()>;
 /// Returns the host's name; empty if it has none.
 [[nodiscard]] std::string host_name();
 
-enum class EntryKind { carry, convert, undo, card, adopt, restore, keep, edit };
+enum class EntryKind { carry, convert, undo, card, adopt, restore, keep, edit, sync };
 enum class EntryState {
   begun,  // under way, or its process died before anyone looked
   done,

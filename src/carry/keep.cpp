@@ -9,6 +9,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/keep_one.hpp"
 #include "carry/select.hpp"
 #include "fs/path.hpp"
 
@@ -49,6 +50,8 @@ std::string label_of(const HeldSave& save) {
                                         : save.name();
 }
 
+}  // namespace
+
 Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
                           std::optional<std::int64_t>& batch) {
   KeptSave kept;
@@ -87,8 +90,6 @@ Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
   if (!batch) batch = kept.entry;
   return kept;
 }
-
-}  // namespace
 
 Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
                                          Logbook& logbook) {

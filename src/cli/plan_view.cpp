@@ -90,6 +90,9 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::from_state:
       add("`bayswap carry GAME --from-state` does, `bayswap state battery` puts it into a file");
       break;
+    case Remedy::Kind::join_lighthouse:
+      add(fmt::format("`bayswap sync join {}` does", remedy.values.empty() ? "URL" : remedy.values.front()));
+      break;
     case Remedy::Kind::list_card:
       add("`bayswap card list` shows what there is");
       break;

@@ -19,8 +19,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 8> kind_words{"carry", "convert", "undo", "card",
-                                                     "adopt", "restore", "keep", "edit"};
+constexpr std::array<std::string_view, 9> kind_words{"carry",   "convert", "undo", "card", "adopt",
+                                                     "restore", "keep",    "edit", "sync"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
 template <std::size_t N>

@@ -17,7 +17,7 @@ namespace {
 constexpr std::string_view folder = "records";
 constexpr std::int64_t max_id = std::int64_t{1} << 53;
 constexpr int first_kind = static_cast<int>(EntryKind::carry);
-constexpr int last_kind = static_cast<int>(EntryKind::edit);
+constexpr int last_kind = static_cast<int>(EntryKind::sync);
 
 std::string record_path(std::int64_t id) {
   return fmt::format("{}/{:010}.toml", folder, id);

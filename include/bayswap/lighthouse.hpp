@@ -1,0 +1,76 @@
+// A lighthouse: a folder on any dumb store through which devices exchange versions (docs/sync.md).
+#pragma once
+
+#include <bayswap/fs.hpp>
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace bayswap {
+
+/// Objects in a folder of a store, each compressed, under the digest of what is in it. An object is written
+/// once and never changed.
+class ObjectShelf {
+ public:
+  /// `store` must outlive it. `folder`: below the store's root.
+  ObjectShelf(Store& store, std::string folder) : store_(&store), folder_(std::move(folder)) {}
+
+  /// Writes it, unless it is there and sound. Returns its digest.
+  [[nodiscard]] Result<Digest> put(const Blob& plain);
+  /// The same, where its digest is known.
+  [[nodiscard]] Result<void> put(const Digest& digest, const Blob& plain);
+  /// Fails with `not_found`, or with `damaged` if it is not what its name says: half written, or changed.
+  [[nodiscard]] Result<Blob> get(const Digest& digest);
+  /// Returns whether there is one of that name; whether it is sound only get() tells.
+  [[nodiscard]] Result<bool> has(const Digest& digest);
+  /// All names; 16 listings.
+  [[nodiscard]] Result<std::vector<Digest>> list();
+  /// One that is not there is no error.
+  [[nodiscard]] Result<void> remove(const Digest& digest);
+
+ private:
+  [[nodiscard]] std::string path_of(const Digest& digest) const;
+  Store* store_;
+  std::string folder_;
+};
+
+/// What one device has told: its manifest, which is an object.
+struct Pointer {
+  std::string device;         // its id
+  std::uint64_t counter = 0;  // one more each time
+  Digest manifest;
+};
+
+class Lighthouse {
+ public:
+  /// Opens one. Fails with `not_found` if there is none in the folder, `unsupported` if a newer Bay Swap made
+  /// it. `store` must outlive it.
+  [[nodiscard]] static Result<Lighthouse> open(Store& store);
+  /// Makes one in an empty folder, or opens the one that is there. Fails with `unsafe` if other things are in
+  /// the folder.
+  [[nodiscard]] static Result<Lighthouse> found(Store& store);
+
+  /// Made when it was founded: tells one lighthouse from another at the same place.
+  [[nodiscard]] const std::string& id() const { return id_; }
+  [[nodiscard]] ObjectShelf& objects() { return objects_; }
+  /// What every device has told, the newest of each that this listing shows; one request.
+  [[nodiscard]] Result<std::vector<Pointer>> pointers();
+  /// Tells: the new pointer first, then those of this device before it are removed.
+  [[nodiscard]] Result<void> point(const Pointer& now);
+  /// Removes what a device told.
+  [[nodiscard]] Result<void> forget(const std::string& device);
+
+ private:
+  Lighthouse(Store& store, std::string id) : store_(&store), id_(std::move(id)), objects_(store, "objects") {}
+  Store* store_;
+  std::string id_;
+  ObjectShelf objects_;
+  std::vector<std::string> own_names_;
+  std::vector<std::pair<std::string, std::string>> names_;  // device and name of each pointer listed
+};
+
+/// 16 hex digits, at random.
+[[nodiscard]] std::string random_id();
+
+}  // namespace bayswap

@@ -1,0 +1,116 @@
+// One round of keeping bays in step: what changed becomes versions, what is newer elsewhere is written here
+// (docs/sync.md).
+#pragma once
+
+#include <bayswap/carry.hpp>
+#include <bayswap/replica.hpp>
+
+namespace bayswap {
+
+/// What can have happened to a save that was there: asked about, and never followed unasked.
+enum class Loss {
+  deleted,  // it is not there any more
+  empty,    // it holds only 00 or FF
+  damaged   // it can't be read, or holds no save
+};
+[[nodiscard]] std::string_view to_text(Loss loss);
+
+/// What a round found of one save in one bay, or did with it.
+struct SyncRow {
+  enum class Outcome {
+    noted,     // it changed, and is a version now
+    renamed,   // it has another name, and is the same save
+    written,   // a newer version goes here
+    removed,   // it was deleted elsewhere, and is here
+    waits,     // it is in use, or was changed in the last seconds
+    asked,     // the user's word is needed
+    conflict,  // two versions of which neither came from the other
+    failed     // it could not be read, or does not fit here
+  };
+  Outcome outcome{};
+  std::string save;  // what people call it
+  std::string bay;   // empty: none in particular
+  Platform platform{};
+  std::string path;                   // below the bay's root; may be empty
+  std::string why;                    // a sentence
+  std::optional<Loss> loss;           // of asked
+  std::optional<VersionId> version;   // the one that was noted, or that is written
+  std::optional<std::size_t> plan;    // index of the plan that writes it
+  std::optional<std::int64_t> entry;  // of the logbook, once it has run
+};
+[[nodiscard]] std::string_view to_text(SyncRow::Outcome outcome);
+
+/// A save with two or more versions of which neither came from the other.
+struct SyncConflict {
+  std::string save;
+  Platform platform{};
+  struct Side {
+    Version version;
+    std::vector<std::string> bays;  // of this device that hold it
+    bool blank = false;
+    double like_ancestor = 0;  // share of bytes that are as in the last common version; 0 if there is none
+  };
+  std::vector<Side> sides;          // by device and id
+  std::optional<Version> ancestor;  // the last common version
+  std::string difference;           // between the first two, in words; empty if their bytes are not here
+};
+
+struct SyncRequest {
+  CarryRequest carry;        // what is known of games, titles, chips and accounts
+  std::set<Loss> accept;     // losses that are meant
+  bool accept_many = false;  // even if more than a third of a bay's saves are gone or empty at once
+  /// Why the files (absolute paths) can't be read or written now; nothing if no program is using them.
+  std::function<std::optional<std::string>(const std::vector<std::string>& paths)> in_use;
+  /// Why nothing in the bay may be written now; nothing if its emulator does not run.
+  std::function<std::optional<std::string>(const Bay& bay)> bay_in_use;
+  std::int64_t now = 0;  // seconds since 1970
+};
+
+class PlaceBook;
+
+/// One round. Its calls go in this order: look at each bay, exchange, plan, and for each bay run. Whatever it
+/// stops after, the next round goes on from there. `own`: where the replica is, too. Not for several threads.
+class SyncRound {
+ public:
+  [[nodiscard]] static Result<SyncRound> begin(Replica& replica, Store& own, SyncRequest request);
+  SyncRound(SyncRound&&) noexcept;
+  SyncRound& operator=(SyncRound&&) = delete;
+  SyncRound(const SyncRound&) = delete;
+  SyncRound& operator=(const SyncRound&) = delete;
+  ~SyncRound();
+
+  /// Notes what changed in the bay since it was last looked at. `logbook`, if not nullptr, tells what was
+  /// written there by other commands, and keeps what a changed save was before. Fails if the bay can't be
+  /// read whole: then nothing of it counts. A bay whose root does not exist is `not_found`: its saves stay
+  /// as they were last seen.
+  [[nodiscard]] Result<void> look(BayView& view, Logbook* logbook);
+  /// The bay that lost more than a third of its saves at once; empty if there is none. Then nothing is
+  /// planned.
+  [[nodiscard]] const std::string& stopped_by() const { return stopped_by_; }
+  /// Makes what look() noted count, and exchanges versions; without a lighthouse only the former.
+  [[nodiscard]] Result<Exchanged> exchange(Lighthouse* lighthouse);
+  /// Plans what is newer into a bay that was looked at. Returns the plans, which rows name by their index.
+  [[nodiscard]] Result<std::vector<Plan>> plan(BayView& view, Lighthouse* lighthouse);
+  /// Runs the plans of one bay, one entry each, and reads every save again. One that does not read as it
+  /// should is put back. `run_one` as in run_batch.
+  [[nodiscard]] Result<void> run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
+                                 const PlanRunner& run_one = {});
+
+  [[nodiscard]] const std::vector<SyncRow>& rows() const { return rows_; }
+  /// All conflicts, with their sides' bytes compared as far as these are here or at the lighthouse.
+  [[nodiscard]] Result<std::vector<SyncConflict>> conflicts(const Catalog& catalog, Lighthouse* lighthouse);
+
+  struct Impl;
+
+ private:
+  explicit SyncRound(std::unique_ptr<Impl> impl);
+  std::unique_ptr<Impl> impl_;
+  std::vector<SyncRow> rows_;
+  std::string stopped_by_;
+};
+
+/// Ends a conflict: the version `keep` goes on, and came from all the others. Returns the new version.
+[[nodiscard]] Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage,
+                                                 const Version& keep, std::int64_t now);
+
+}  // namespace bayswap

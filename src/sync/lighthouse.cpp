@@ -1,0 +1,244 @@
+#include <bayswap/lighthouse.hpp>
+
+#include <fmt/format.h>
+#include <zstd.h>
+
+#include <algorithm>
+#include <charconv>
+#include <map>
+#include <memory>
+#include <random>
+
+#include "base/endian.hpp"
+#include "base/text.hpp"
+#include "base/toml_reader.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+// An object: "BSO", its form, how it is packed, the size of what is in it (64 bits), and that.
+constexpr std::array<Byte, 4> mark{'B', 'S', 'O', 1};
+constexpr std::size_t head_size = 16;
+constexpr std::size_t max_object = std::size_t{512} << 20;
+constexpr int level = 3;
+enum class Packing : Byte { none, zstd };
+
+constexpr std::string_view about_name = "lighthouse.toml";
+constexpr std::optional<std::int64_t> lighthouse_form = 1;
+
+Blob packed(const Blob& plain) {
+  Buffer out(head_size + ZSTD_compressBound(plain.size()));
+  const auto bytes = out.bytes();
+  std::ranges::fill(bytes.first(head_size), Byte{0});
+  std::ranges::copy(mark, bytes.begin());
+  put_le(bytes, 8, 8, plain.size());
+  const std::size_t size =
+      ZSTD_compress(bytes.data() + head_size, bytes.size() - head_size, plain.data(), plain.size(), level);
+  if (ZSTD_isError(size) == 0 && size < plain.size()) {
+    bytes[4] = static_cast<Byte>(Packing::zstd);
+    return std::move(out).freeze(head_size + size);
+  }
+  std::ranges::copy(plain.view(), bytes.begin() + head_size);
+  return std::move(out).freeze(head_size + plain.size());
+}
+
+tl::unexpected<Error> damaged(const std::string& shown) {
+  return fail(ErrorCode::damaged, fmt::format("{} is damaged", shown),
+              "another device that has it puts it there again with its next round");
+}
+
+// Grows with what comes out: a size that lies costs nothing.
+Result<Blob> unpacked(ByteView stream, std::uint64_t size, const std::string& shown) {
+  const std::unique_ptr<ZSTD_DCtx, std::size_t (*)(ZSTD_DCtx*)> context(ZSTD_createDCtx(), &ZSTD_freeDCtx);
+  std::vector<Byte> plain;
+  ZSTD_inBuffer in{stream.data(), stream.size(), 0};
+  std::vector<Byte> piece(ZSTD_DStreamOutSize());
+  for (;;) {
+    ZSTD_outBuffer out{piece.data(), piece.size(), 0};
+    const std::size_t left = ZSTD_decompressStream(context.get(), &out, &in);
+    if (ZSTD_isError(left) != 0 || plain.size() + out.pos > size) return damaged(shown);
+    plain.insert(plain.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(out.pos));
+    if (left == 0) break;
+    if (in.pos == in.size && out.pos < out.size) return damaged(shown);
+  }
+  if (plain.size() != size || in.pos != in.size) return damaged(shown);
+  return Blob::copy_of(plain);
+}
+
+std::string pointer_name(const Pointer& pointer) {
+  return fmt::format("{}.{:016x}.{}", pointer.device, pointer.counter, pointer.manifest.hex());
+}
+
+std::optional<Pointer> pointer_from_name(std::string_view name) {
+  constexpr std::size_t id_size = 16;
+  if (name.size() != id_size + 1 + 16 + 1 + 64 || name[id_size] != '.' || name[id_size + 17] != '.')
+    return std::nullopt;
+  Pointer pointer;
+  pointer.device = name.substr(0, id_size);
+  if (pointer.device.find_first_not_of("0123456789abcdef") != std::string::npos) return std::nullopt;
+  const std::string_view counter = name.substr(id_size + 1, 16);
+  const auto read = std::from_chars(counter.data(), counter.data() + counter.size(), pointer.counter, 16);
+  if (read.ec != std::errc() || read.ptr != counter.data() + counter.size()) return std::nullopt;
+  const auto digest = digest_from_hex(name.substr(id_size + 18));
+  if (!digest) return std::nullopt;
+  pointer.manifest = *digest;
+  return pointer;
+}
+
+}  // namespace
+
+// ---- Objects
+// -----------------------------------------------------------------------------------------------
+
+std::string ObjectShelf::path_of(const Digest& digest) const {
+  const std::string name = digest.hex();
+  return join_path(folder_, fmt::format("{}/{}", name.front(), name));
+}
+
+Result<Digest> ObjectShelf::put(const Blob& plain) {
+  const Digest digest = sha256(plain.view());
+  BAYSWAP_CHECK(put(digest, plain));
+  return digest;
+}
+
+Result<void> ObjectShelf::put(const Digest& digest, const Blob& plain) {
+  const std::string path = path_of(digest);
+  const Blob bytes = packed(plain);
+  auto made = store_->create(path, bytes.view());
+  if (made || made.error().code != ErrorCode::unsafe) return made;
+  if (get(digest)) return {};
+  return store_->replace(path, bytes.view());
+}
+
+Result<Blob> ObjectShelf::get(const Digest& digest) {
+  const std::string path = path_of(digest);
+  BAYSWAP_TRY(const Blob file, store_->read(path, max_object + head_size));
+  const std::string shown = store_->display_path(path);
+  if (file.size() < head_size || !std::ranges::equal(file.slice(0, mark.size()).view(), mark))
+    return damaged(shown);
+  const std::uint64_t size = le64(file.view(), 8);
+  const Blob inside = file.slice(head_size, file.size());
+  Blob plain;
+  if (file.data()[4] == static_cast<Byte>(Packing::zstd)) {
+    BAYSWAP_TRY(plain, unpacked(inside.view(), size, shown));
+  } else {
+    plain = inside;
+  }
+  if (sha256(plain.view()) != digest) return damaged(shown);
+  return plain;
+}
+
+Result<bool> ObjectShelf::has(const Digest& digest) {
+  BAYSWAP_TRY(const auto info, store_->stat(path_of(digest)));
+  return info.has_value();
+}
+
+Result<std::vector<Digest>> ObjectShelf::list() {
+  std::vector<Digest> all;
+  for (const char first : std::string_view("0123456789abcdef")) {
+    const auto files = store_->list(join_path(folder_, std::string(1, first)));
+    if (!files) {
+      if (files.error().code == ErrorCode::not_found) continue;
+      return tl::unexpected(files.error());
+    }
+    for (const FileInfo& file : *files)
+      if (const auto digest = digest_from_hex(file.name)) all.push_back(*digest);
+  }
+  return all;
+}
+
+Result<void> ObjectShelf::remove(const Digest& digest) {
+  auto removed = store_->remove(path_of(digest));
+  if (!removed && removed.error().code == ErrorCode::not_found) return {};
+  return removed;
+}
+
+// ---- The lighthouse
+// ----------------------------------------------------------------------------------------
+
+std::string random_id() {
+  std::random_device source;
+  return fmt::format("{:08x}{:08x}", source(), source());
+}
+
+Result<Lighthouse> Lighthouse::open(Store& store) {
+  const std::string path(about_name);
+  BAYSWAP_TRY(const auto bytes, store.read_if_there(path, 65536));
+  if (!bytes)
+    return fail(ErrorCode::not_found, fmt::format("there is no lighthouse in {}", store.display_path(".")),
+                "see that its medium is plugged in, or the server is the right one");
+  const std::string_view text(reinterpret_cast<const char*>(bytes->data()), bytes->size());
+  BAYSWAP_TRY(const TomlFile file, parse_toml(text, store.display_path(path)));
+  TableReader about(file, store.display_path(path));
+  BAYSWAP_TRY(const auto form, about.integer("lighthouse"));
+  if (form != lighthouse_form)
+    return fail(
+        ErrorCode::unsupported,
+        fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", store.display_path(".")),
+        "update this Bay Swap, if a newer one made it");
+  BAYSWAP_TRY(std::string id, about.needed_text("id"));
+  return Lighthouse(store, std::move(id));
+}
+
+Result<Lighthouse> Lighthouse::found(Store& store) {
+  auto known = open(store);
+  if (known || known.error().code != ErrorCode::not_found) return known;
+  const auto there = store.list(".");
+  if (!there && there.error().code != ErrorCode::not_found) return tl::unexpected(there.error());
+  if (there && std::ranges::any_of(*there, [](const FileInfo& file) {
+        return !file.name.starts_with('.') && file.name != "lost+found" && !is_os_metadata(file.name);
+      }))
+    return fail(ErrorCode::unsafe,
+                fmt::format("{} holds other things, and no lighthouse", store.display_path(".")),
+                "name an empty folder");
+  const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n", *lighthouse_form, random_id());
+  const auto made = store.create(std::string(about_name),
+                                 ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
+  if (!made && made.error().code != ErrorCode::unsafe) return tl::unexpected(made.error());
+  return open(store);
+}
+
+Result<std::vector<Pointer>> Lighthouse::pointers() {
+  names_.clear();
+  const auto files = store_->list("devices");
+  if (!files) {
+    if (files.error().code == ErrorCode::not_found) return std::vector<Pointer>{};
+    return tl::unexpected(files.error());
+  }
+  std::map<std::string, Pointer> newest;
+  for (const FileInfo& file : *files) {
+    auto pointer = pointer_from_name(file.name);
+    if (!pointer) continue;
+    names_.emplace_back(pointer->device, file.name);
+    const auto [at, is_first] = newest.try_emplace(pointer->device, *pointer);
+    if (!is_first && at->second.counter < pointer->counter) at->second = *pointer;
+  }
+  std::vector<Pointer> all;
+  all.reserve(newest.size());
+  for (auto& [device, pointer] : newest) all.push_back(pointer);
+  return all;
+}
+
+Result<void> Lighthouse::point(const Pointer& now) {
+  const std::string name = pointer_name(now);
+  const std::string text = name + "\n";
+  const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
+  BAYSWAP_CHECK(store_->replace(join_path("devices", name), bytes));
+  // What was told before is of no use any more. Left over, it only makes listings longer.
+  for (const auto& [device, old] : names_)
+    if (device == now.device && old != name) (void)store_->remove(join_path("devices", old));
+  std::erase_if(names_, [&](const auto& one) { return one.first == now.device; });
+  names_.emplace_back(now.device, name);
+  return {};
+}
+
+Result<void> Lighthouse::forget(const std::string& device) {
+  BAYSWAP_CHECK(pointers());
+  for (const auto& [id, name] : names_)
+    if (id == device) BAYSWAP_CHECK(store_->remove(join_path("devices", name)));
+  return {};
+}
+
+}  // namespace bayswap

@@ -1,0 +1,95 @@
+#include "sync/place_book.hpp"
+
+#include <algorithm>
+
+#include "base/try.hpp"
+#include "sync/wire.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::uint8_t form = 1;
+const std::string file_name = "places";
+constexpr std::size_t max_size = std::size_t{256} << 20;
+constexpr std::size_t digest_size = 32;
+
+VersionId read_id(WireReader& in) {
+  VersionId id;
+  std::ranges::copy(in.raw(id.bytes.size()), id.bytes.begin());
+  return id;
+}
+
+bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, HeldPlace>& places) {
+  WireReader in(body);
+  if (in.u8() != form) return false;
+  const std::uint32_t count = in.count(32);
+  for (std::uint32_t i = 0; i < count && in.ok(); ++i) {
+    HeldPlace place;
+    for (std::string* text :
+         {&place.bay, &place.key, &place.label, &place.path, &place.seen, &place.stamp, &place.coming})
+      *text = in.text(65536);
+    place.version = read_id(in);
+    place.coming_version = read_id(in);
+    place.is_lost = in.u8() != 0;
+    std::pair key(place.bay, place.key);
+    places.emplace(std::move(key), std::move(place));
+  }
+  return in.at_end();
+}
+
+}  // namespace
+
+Result<PlaceBook> PlaceBook::load(Store& store) {
+  PlaceBook book;
+  BAYSWAP_TRY(const auto file, store.read_if_there(file_name, max_size));
+  if (!file || file->size() < digest_size) return book;
+  const ByteView body = file->view().first(file->size() - digest_size);
+  if (!std::ranges::equal(sha256(body).bytes, file->view().last(digest_size)) ||
+      !read_places(body, book.places_))
+    book.places_.clear();
+  return book;
+}
+
+Result<void> PlaceBook::save(Store& store) {
+  if (!is_changed_) return {};
+  WireWriter out;
+  out.u8(form);
+  out.u32(static_cast<std::uint32_t>(places_.size()));
+  for (const auto& [key, place] : places_) {
+    for (const std::string* text :
+         {&place.bay, &place.key, &place.label, &place.path, &place.seen, &place.stamp, &place.coming})
+      out.text(*text);
+    out.raw(place.version.bytes);
+    out.raw(place.coming_version.bytes);
+    out.u8(place.is_lost ? 1 : 0);
+  }
+  const Digest digest = sha256(out.view());
+  out.raw(digest.bytes);
+  BAYSWAP_CHECK(store.replace(file_name, out.view()));
+  is_changed_ = false;
+  return {};
+}
+
+HeldPlace* PlaceBook::find(const std::string& bay, const std::string& key) {
+  const auto found = places_.find({bay, key});
+  return found == places_.end() ? nullptr : &found->second;
+}
+
+std::vector<HeldPlace*> PlaceBook::of_bay(const std::string& bay) {
+  std::vector<HeldPlace*> all;
+  for (auto at = places_.lower_bound({bay, ""}); at != places_.end() && at->first.first == bay; ++at)
+    all.push_back(&at->second);
+  return all;
+}
+
+void PlaceBook::set(HeldPlace place) {
+  std::pair key(place.bay, place.key);
+  places_.insert_or_assign(std::move(key), std::move(place));
+  is_changed_ = true;
+}
+
+void PlaceBook::remove(const std::string& bay, const std::string& key) {
+  is_changed_ = places_.erase({bay, key}) > 0 || is_changed_;
+}
+
+}  // namespace bayswap

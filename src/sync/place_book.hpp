@@ -1,0 +1,45 @@
+// What each place of this device's bays held when it was last looked at.
+#pragma once
+
+#include <bayswap/history.hpp>
+
+#include "fs/path.hpp"
+
+namespace bayswap {
+
+struct HeldPlace {
+  std::string bay;
+  std::string key;       // of the save within the bay
+  std::string label;     // what people call it
+  std::string path;      // below the bay's root
+  VersionId version;     // what it holds, or held
+  std::string seen;      // hex digest of what it holds, which can be less than the version has
+  std::string stamp;     // names, sizes and times of its files
+  bool is_lost = false;  // gone, empty or damaged: the user is asked
+  // A write that is under way: what it will hold then.
+  std::string coming;  // hex digest; empty: none
+  VersionId coming_version;
+};
+
+/// Kept as one small file beside the replica. A lost one is no harm: places are known again by their content.
+class PlaceBook {
+ public:
+  /// One that does not exist, or is damaged, is an empty book.
+  [[nodiscard]] static Result<PlaceBook> load(Store& store);
+  [[nodiscard]] Result<void> save(Store& store);
+
+  [[nodiscard]] HeldPlace* find(const std::string& bay, const std::string& key);
+  [[nodiscard]] std::vector<HeldPlace*> of_bay(const std::string& bay);
+  void set(HeldPlace place);
+  void remove(const std::string& bay, const std::string& key);
+  [[nodiscard]] const std::map<std::pair<std::string, std::string>, HeldPlace>& places() const {
+    return places_;
+  }
+  void touch() { is_changed_ = true; }
+
+ private:
+  std::map<std::pair<std::string, std::string>, HeldPlace> places_;
+  bool is_changed_ = false;
+};
+
+}  // namespace bayswap

@@ -1,0 +1,318 @@
+// What is newer elsewhere, planned into one bay.
+#include <fmt/format.h>
+#include <bayswap/card.hpp>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "carry/planner.hpp"
+#include "sync/round.hpp"
+
+namespace bayswap {
+namespace {
+
+using Outcome = SyncRow::Outcome;
+
+// A save that a bay has no place for is none of that bay's saves.
+bool means_no_place(IssueCode code) {
+  switch (code) {
+    case IssueCode::no_rom:
+    case IssueCode::no_place:
+    case IssueCode::wrong_region:
+    case IssueCode::wrong_game:
+    case IssueCode::base_needed:
+    case IssueCode::empty:
+      return true;
+    default:
+      return false;
+  }
+}
+
+class BayPlanner {
+ public:
+  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse)
+      : round_(round),
+        view_(view),
+        lighthouse_(lighthouse),
+        bay_(view.bay().name),
+        request_(round.request.carry) {
+    // Which is newer is known here, and whatever goes is kept.
+    request_.accept.insert(IssueCode::newer);
+    request_.exact = true;
+  }
+
+  Result<std::vector<Plan>> run() {
+    BAYSWAP_TRY(const History* history, round_.replica.history());
+    history_ = history;
+    for (const HeldPlace* place : round_.places.of_bay(bay_)) held_.emplace(place->version, place);
+    Planner planner(nullptr, view_, nullptr, request_);
+    std::vector<Passage> passages;
+    for (const Lineage& lineage : history->lineages()) {
+      const auto heads = differing_heads(lineage);
+      HeldPlace* place = place_of(lineage);
+      if (heads.size() > 1 && place != nullptr)
+        row(Outcome::conflict, *heads.front(), place->path,
+            fmt::format("{} versions of which none came from another", heads.size()));
+      if (heads.size() != 1) continue;
+      if (!is_wanted(lineage, *heads.front(), place)) continue;
+      if (heads.front()->is_deletion()) {
+        BAYSWAP_CHECK(plan_removal(*heads.front(), *place));
+        continue;
+      }
+      BAYSWAP_CHECK(resolve(planner, *heads.front(), place, passages));
+    }
+    BAYSWAP_CHECK(planner.merge(passages, true));
+    BAYSWAP_CHECK(view_.check());
+    group(planner, passages);
+    return std::move(plans_);
+  }
+
+ private:
+  struct Wanted {
+    const Version* version = nullptr;
+    const HeldPlace* place = nullptr;
+  };
+
+  HeldPlace* place_of(const Lineage& lineage) {
+    for (const Version* version : lineage.versions)
+      if (const auto at = held_.find(version->id); at != held_.end())
+        return round_.places.find(bay_, at->second->key);
+    return nullptr;
+  }
+
+  bool is_wanted(const Lineage& lineage, const Version& head, HeldPlace* place) {
+    const auto& blocked = round_.blocked[bay_];
+    for (const Version* version : lineage.versions)
+      if (blocked.contains(version->id)) return false;
+    if (place == nullptr)
+      return !head.is_deletion() && view_.bay().rule(head.save.facts.game.platform) != nullptr;
+    if (place->is_lost) return false;
+    if (place->version == head.id) return false;
+    const Version* holds = history_->find(place->version);
+    if (holds != nullptr && holds->content == head.content) {
+      // The same bytes, which another device came to as well.
+      place->version = head.id;
+      round_.places.touch();
+      return false;
+    }
+    return true;
+  }
+
+  SyncRow& row(Outcome outcome, const Version& version, std::string path, std::string why) {
+    SyncRow& one = round_.row(outcome, bay_, version.save.facts.game.platform, version.label, std::move(path),
+                              std::move(why));
+    one.version = version.id;
+    return one;
+  }
+
+  Result<void> resolve(Planner& planner, const Version& head, const HeldPlace* place,
+                       std::vector<Passage>& passages) {
+    if (const auto why = busy()) {
+      if (place != nullptr) row(Outcome::waits, head, place->path, *why);
+      return {};
+    }
+    const auto bytes = round_.replica.bundle(head, lighthouse_);
+    if (!bytes) {
+      const bool is_missing =
+          bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
+      if (!is_missing) return tl::unexpected(bytes.error());
+      row(Outcome::waits, head, place != nullptr ? place->path : "",
+          fmt::format("its bytes are not at the lighthouse; {} is asked for them", head.device_name));
+      return {};
+    }
+    auto bundle = bundle_from_bytes(*bytes, view_.catalog());
+    if (!bundle) {
+      row(Outcome::failed, head, place != nullptr ? place->path : "", bundle.error().message);
+      return {};
+    }
+    SourceSave source;
+    source.facts = head.save.facts;
+    source.place = head.save.place;
+    source.shown = fmt::format("'{}' of {}", head.label, head.device_name);
+    source.files.push_back(source.shown);
+    source.modified = head.modified;
+    if (head.save.has_rom) {
+      source.rom.emplace();
+      source.rom->game = head.save.facts.game;
+    }
+    source.content = std::move(bundle->content);
+    source.content.game = head.save.facts.game;
+    source.issues = IssueList(request_.accept);
+    passages.push_back(planner.resolve(std::move(source)));
+    wanted_.push_back({&head, place});
+    return {};
+  }
+
+  const std::optional<std::string>& busy() {
+    if (!asked_) busy_ = round_.request.bay_in_use ? round_.request.bay_in_use(view_.bay()) : std::nullopt;
+    asked_ = true;
+    return busy_;
+  }
+
+  // ---- What becomes of each
+  // --------------------------------------------------------------------------------
+
+  bool goes(const Wanted& wanted, const Passage& passage) {
+    const Version& version = *wanted.version;
+    const std::string path = wanted.place != nullptr ? wanted.place->path : "";
+    if (passage.error) {
+      if (wanted.place != nullptr || passage.error->code == ErrorCode::io)
+        row(Outcome::failed, version, path, passage.error->message);
+      return false;
+    }
+    const Arrival& arrival = *passage.arrival;
+    if (const PlanIssue* refusal = arrival.issues.refusal()) {
+      if (wanted.place != nullptr || !means_no_place(refusal->code))
+        row(Outcome::asked, version, path, refusal->text);
+      return false;
+    }
+    if (arrival.spots.empty() || !arrival.brought) return false;
+    for (const Spot& spot : arrival.spots) {
+      if (round_.blocked_paths[bay_].contains(spot.path)) {
+        row(Outcome::waits, version, spot.path, "another save in that place has to be settled first");
+        return false;
+      }
+      if (wanted.place != nullptr && spot.entry.empty() && arrival.spots.size() == 1 &&
+          spot.path != wanted.place->path) {
+        row(Outcome::asked, version, path,
+            fmt::format("it would go to {}, which is another place", spot.path));
+        return false;
+      }
+    }
+    if (wanted.place == nullptr && arrival.spots.front().entry.empty())
+      for (const FileChange& change : arrival.changes)
+        if (change.before && !is_uniform(change.before->view())) {
+          row(Outcome::asked, version, change.path, "its place holds something else already");
+          return false;
+        }
+    return true;
+  }
+
+  void group(Planner& planner, std::vector<Passage>& passages) {
+    std::map<std::string, std::vector<std::size_t>> by_path;
+    for (std::size_t i = 0; i < passages.size(); ++i)
+      if (goes(wanted_[i], passages[i])) by_path[passages[i].arrival->spots.front().path].push_back(i);
+    for (const auto& [path, members] : by_path) {
+      std::vector<Passage*> together;
+      for (const std::size_t i : members) together.push_back(&passages[i]);
+      std::vector<std::pair<std::string, std::string>> spots;
+      spots.reserve(members.size());
+      for (const std::size_t i : members)
+        spots.emplace_back(passages[i].arrival->spots.front().path, passages[i].arrival->spots.front().entry);
+      Plan plan = planner.plan_of(together);
+      plan.kind = EntryKind::sync;
+      const Version& first = *wanted_[members.front()].version;
+      plan.from_bay = first.device_name;
+      plan.reason = fmt::format("sync '{}'{} from {} to {}", first.label,
+                                members.size() > 1 ? fmt::format(" and {} more", members.size() - 1) : "",
+                                first.device_name, bay_);
+      if (const PlanIssue* refusal = plan.refusal()) {
+        for (const std::size_t i : members) row(Outcome::asked, *wanted_[i].version, path, refusal->text);
+        continue;
+      }
+      if (plan.changes.empty()) {
+        // It is there already, as far as it can be.
+        for (const std::size_t i : members)
+          if (wanted_[i].place != nullptr) {
+            HeldPlace place = *wanted_[i].place;
+            place.version = wanted_[i].version->id;
+            round_.places.set(std::move(place));
+          }
+        continue;
+      }
+      for (std::size_t k = 0; k < members.size(); ++k) {
+        const Wanted& wanted = wanted_[members[k]];
+        SyncRow& one = row(Outcome::written, *wanted.version, spots[k].first,
+                           fmt::format("from {}", wanted.version->device_name));
+        one.plan = plans_.size();
+        write(*wanted.version, spots[k].first, spots[k].second, wanted.place);
+      }
+      plans_.push_back(std::move(plan));
+    }
+  }
+
+  void write(const Version& version, const std::string& path, const std::string& entry,
+             const HeldPlace* place) {
+    round_.writings[bay_].push_back({plans_.size(), round_.rows->size() - 1, version.id, version.content,
+                                     path, entry, place != nullptr ? place->key : ""});
+  }
+
+  // ---- Deletions
+  // -------------------------------------------------------------------------------------------
+
+  Result<void> plan_removal(const Version& head, const HeldPlace& place) {
+    if (const auto why = busy()) {
+      row(Outcome::waits, head, place.path, *why);
+      return {};
+    }
+    BAYSWAP_TRY(const auto saves, view_.saves(BayView::Depth::names));
+    const auto held =
+        std::ranges::find_if(*saves, [&](const HeldSave& save) { return key_text(save) == place.key; });
+    if (held == saves->end()) return {};
+    Plan plan;
+    plan.kind = EntryKind::sync;
+    plan.game = held->facts.game;
+    plan.from_bay = head.device_name;
+    plan.to_bay = bay_;
+    plan.account = held->facts.account;
+    plan.reason = fmt::format("sync '{}': deleted on {}", head.label, head.device_name);
+    if (held->kind == SaveKind::card_entry) {
+      BAYSWAP_TRY(const Blob before, view_.store().read(held->path));
+      BAYSWAP_TRY(const auto card, open_card(before));
+      BAYSWAP_CHECK(card->drop(held->entry));
+      plan.place = held->entry;
+      plan.changes.push_back({held->path, before, card->image(), std::nullopt});
+    } else {
+      BAYSWAP_CHECK(add_files(*held, plan));
+    }
+    plan.steps.push_back(
+        {"remove", place.path, fmt::format("deleted on {}; the logbook keeps it", head.device_name)});
+    row(Outcome::removed, head, place.path, fmt::format("deleted on {}", head.device_name)).plan =
+        plans_.size();
+    write(head, held->path, held->entry, &place);
+    plans_.push_back(std::move(plan));
+    return {};
+  }
+
+  Result<void> add_files(const HeldSave& save, Plan& plan) {
+    Store& store = view_.store();
+    std::vector<std::string> paths;
+    for (const HeldFile& file : save.held) paths.push_back(file.path);
+    if (paths.empty()) {
+      BAYSWAP_TRY(const auto info, store.stat(save.path));
+      if (info && info->kind == FileInfo::Kind::folder) {
+        BAYSWAP_TRY(const auto tree, read_tree(store, save.path));
+        for (const TreeFile& file : tree) paths.push_back(join_path(save.path, file.path));
+      } else if (info) {
+        paths.push_back(save.path);
+      }
+    }
+    for (const std::string& path : paths) {
+      BAYSWAP_TRY(Blob before, store.read(path));
+      plan.changes.push_back({path, std::move(before), std::nullopt, std::nullopt});
+    }
+    return {};
+  }
+
+  SyncRound::Impl& round_;
+  BayView& view_;
+  Lighthouse* lighthouse_;
+  std::string bay_;
+  CarryRequest request_;
+  const History* history_ = nullptr;
+  std::map<VersionId, const HeldPlace*> held_;
+  std::vector<Wanted> wanted_;
+  std::vector<Plan> plans_;
+  std::optional<std::string> busy_;
+  bool asked_ = false;
+};
+
+}  // namespace
+
+Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse) {
+  round.writings[view.bay().name].clear();
+  return BayPlanner(round, view, lighthouse).run();
+}
+
+}  // namespace bayswap

@@ -1,0 +1,370 @@
+// What a device knows, in pages: a page has the records of every 256th save, and its digest is its name.
+#include <bayswap/bay_saves.hpp>
+#include <bayswap/replica.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/path.hpp"
+#include "sync/wire.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::uint8_t form = 1;
+constexpr std::string_view state_name = "replica";
+constexpr std::size_t max_state = std::size_t{64} << 20;
+constexpr std::size_t digest_size = 32;
+
+Digest read_digest(WireReader& in) {
+  Digest digest;
+  std::ranges::copy(in.raw(digest_size), digest.bytes.begin());
+  return digest;
+}
+
+void write_report(WireWriter& out, const DeviceReport& report) {
+  out.i64(report.seen);
+  out.u32(report.behind);
+  out.u32(report.conflicts);
+}
+
+DeviceReport read_report(WireReader& in) {
+  DeviceReport report;
+  report.seen = in.i64();
+  report.behind = in.u32();
+  report.conflicts = in.u32();
+  return report;
+}
+
+template <class Digests>
+void write_digests(WireWriter& out, const Digests& digests) {
+  out.u32(static_cast<std::uint32_t>(digests.size()));
+  for (const Digest& digest : digests) out.raw(digest.bytes);
+}
+
+std::vector<Digest> read_digests(WireReader& in) {
+  std::vector<Digest> all;
+  const std::uint32_t count = in.count(digest_size);
+  all.reserve(count);
+  for (std::uint32_t i = 0; i < count && in.ok(); ++i) all.push_back(read_digest(in));
+  return all;
+}
+
+// Only pages that are there: most devices have few saves.
+template <class Pages>
+void write_pages(WireWriter& out, const Pages& pages) {
+  for (const Digest& page : pages) {
+    const bool is_there = page != Digest{};
+    out.u8(is_there ? 1 : 0);
+    if (is_there) out.raw(page.bytes);
+  }
+}
+
+template <class Pages>
+void read_pages(WireReader& in, Pages& pages) {
+  for (Digest& page : pages)
+    if (in.u8() != 0) page = read_digest(in);
+}
+
+}  // namespace
+
+// ---- Manifests and pages
+// -----------------------------------------------------------------------------------
+
+Blob Replica::to_bytes(const Manifest& manifest) {
+  WireWriter out;
+  out.u8(form);
+  out.text(manifest.device);
+  out.text(manifest.name);
+  out.u64(manifest.counter);
+  write_report(out, manifest.report);
+  write_pages(out, manifest.pages);
+  write_digests(out, manifest.wants);
+  return out.blob();
+}
+
+std::optional<Replica::Manifest> Replica::manifest_from(ByteView bytes) {
+  WireReader in(bytes);
+  Manifest manifest;
+  if (in.u8() != form) return std::nullopt;
+  manifest.device = in.text(64);
+  manifest.name = printable(in.text(256));
+  manifest.counter = in.u64();
+  manifest.report = read_report(in);
+  read_pages(in, manifest.pages);
+  manifest.wants = read_digests(in);
+  return in.at_end() ? std::optional(std::move(manifest)) : std::nullopt;
+}
+
+std::size_t Replica::page_of(const Version& version) {
+  const NameFacts& facts = version.save.facts;
+  const std::string stem(facts.rom_path ? stem_of(*facts.rom_path) : std::string_view());
+  const std::string text = fmt::format("{}\n{}\n{}", tag(saves_as(facts.game.platform)),
+                                       game_key(facts.game, stem), version.save.name);
+  return sha256(ByteView(reinterpret_cast<const Byte*>(text.data()), text.size())).bytes[0];
+}
+
+// The same records give the same bytes on every device.
+Blob Replica::page_bytes(std::size_t page) const {
+  std::vector<Blob> records;
+  for (const VersionId& id : members_[page])
+    if (const Version* version = history_.find(id)) records.push_back(record_of(*version));
+  std::vector<VersionId> pruned;
+  for (const auto& [id, at] : pruned_page_)
+    if (at == page) pruned.push_back(id);
+  if (records.empty() && pruned.empty()) return {};
+  WireWriter out;
+  out.u8(form);
+  out.u32(static_cast<std::uint32_t>(records.size()));
+  for (const Blob& record : records) {
+    out.u32(static_cast<std::uint32_t>(record.size()));
+    out.raw(record.view());
+  }
+  out.u32(static_cast<std::uint32_t>(pruned.size()));
+  for (const VersionId& id : pruned) out.raw(id.bytes);
+  return out.blob();
+}
+
+void Replica::add(Version version, std::size_t page) {
+  const VersionId id = version.id;
+  if (!history_.add(std::move(version))) return;
+  members_[page].insert(id);
+  changed_pages_.insert(page);
+}
+
+void Replica::drop(const VersionId& id, std::size_t page) {
+  if (!pruned_page_.try_emplace(id, page).second) return;
+  history_.prune(id);
+  members_[page].erase(id);
+  changed_pages_.insert(page);
+}
+
+Result<void> Replica::join_page(std::size_t page, ByteView bytes) {
+  const auto damaged = [] { return fail(ErrorCode::damaged, "a page of versions is damaged"); };
+  WireReader in(bytes);
+  if (in.u8() != form) return damaged();
+  std::vector<Version> versions;
+  const std::uint32_t count = in.count(32);
+  versions.reserve(count);
+  for (std::uint32_t i = 0; i < count && in.ok(); ++i) {
+    const std::uint32_t size = in.u32();
+    BAYSWAP_TRY(Version version, version_from_record(in.raw(size)));
+    if (page_of(version) != page) return damaged();
+    versions.push_back(std::move(version));
+  }
+  std::vector<VersionId> pruned;
+  const std::uint32_t gone = in.count(16);
+  for (std::uint32_t i = 0; i < gone && in.ok(); ++i) {
+    VersionId id;
+    std::ranges::copy(in.raw(id.bytes.size()), id.bytes.begin());
+    pruned.push_back(id);
+  }
+  if (!in.at_end()) return damaged();
+  for (const VersionId& id : pruned) drop(id, page);
+  for (Version& version : versions) add(std::move(version), page);
+  return {};
+}
+
+// ---- The device's own state
+// --------------------------------------------------------------------------------
+
+Blob Replica::state() const {
+  WireWriter out;
+  out.u8(form);
+  for (const std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse})
+    out.text(*text);
+  out.u64(counter_);
+  out.raw(told_.bytes);
+  write_report(out, reported_);
+  write_pages(out, pages_);
+  write_pages(out, told_pages_);
+  write_digests(out, unsent_);
+  write_digests(out, wanted_);
+  write_digests(out, told_wanted_);
+  out.u32(static_cast<std::uint32_t>(peers_.size()));
+  for (const auto& [id, peer] : peers_) {
+    out.text(id);
+    out.u64(peer.counter);
+    out.raw(peer.manifest.bytes);
+    out.text(peer.name);
+    write_report(out, peer.report);
+    out.u8(peer.complete ? 1 : 0);
+  }
+  const Digest digest = sha256(out.view());
+  out.raw(digest.bytes);
+  return out.blob();
+}
+
+Result<void> Replica::load_state() {
+  const std::string path(state_name);
+  BAYSWAP_TRY(const auto file, store_->read_if_there(path, max_state));
+  if (!file)
+    return fail(ErrorCode::not_found, "this device has joined no lighthouse", "",
+                {Remedy::Kind::join_lighthouse, {}});
+  const auto damaged = [&] {
+    return fail(ErrorCode::damaged, fmt::format("{} is damaged", store_->display_path(path)),
+                "remove that file and join the lighthouse again: nothing that was told is lost",
+                {Remedy::Kind::join_lighthouse, {}});
+  };
+  if (file->size() < digest_size) return damaged();
+  const ByteView body = file->view().first(file->size() - digest_size);
+  if (!std::ranges::equal(sha256(body).bytes, file->view().last(digest_size))) return damaged();
+  WireReader in(body);
+  if (in.u8() != form) return damaged();
+  for (std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse}) *text = in.text();
+  counter_ = in.u64();
+  told_ = read_digest(in);
+  reported_ = read_report(in);
+  read_pages(in, pages_);
+  read_pages(in, told_pages_);
+  for (std::set<Digest>* set : {&unsent_, &wanted_, &told_wanted_}) {
+    const auto all = read_digests(in);
+    set->insert(all.begin(), all.end());
+  }
+  const std::uint32_t peers = in.count(16);
+  for (std::uint32_t i = 0; i < peers && in.ok(); ++i) {
+    const std::string id = in.text(64);
+    Peer& peer = peers_[id];
+    peer.counter = in.u64();
+    peer.manifest = read_digest(in);
+    peer.name = in.text(256);
+    peer.report = read_report(in);
+    peer.complete = in.u8() != 0;
+  }
+  if (!in.at_end()) return damaged();
+  return {};
+}
+
+Result<Replica> Replica::open(Store& store) {
+  Replica replica(store);
+  BAYSWAP_CHECK(replica.load_state());
+  if (replica.device_.url.empty())
+    return fail(ErrorCode::not_found, "this device has left its lighthouse", "",
+                {Remedy::Kind::join_lighthouse, {}});
+  return replica;
+}
+
+Result<Replica> Replica::join(Store& store, const std::string& name, const std::string& url,
+                              const std::string& lighthouse) {
+  Replica replica(store);
+  if (const auto known = replica.load_state(); !known && known.error().code != ErrorCode::not_found)
+    return tl::unexpected(known.error());
+  DeviceInfo& device = replica.device_;
+  if (device.id.empty()) device.id = random_id();
+  if (device.lighthouse != lighthouse) {
+    // Nothing of what another one was told counts here.
+    replica.counter_ = 0;
+    replica.told_ = {};
+    replica.told_pages_ = {};
+    replica.told_wanted_.clear();
+    replica.peers_.clear();
+    BAYSWAP_TRY(const auto all, replica.objects_.list());
+    BAYSWAP_TRY(const History* history, replica.history());
+    std::set<Digest> bundles;
+    for (const auto& [id, version] : history->versions()) bundles.insert(version.bundle);
+    for (const Digest& digest : all)
+      if (bundles.contains(digest)) replica.unsent_.insert(digest);
+  }
+  device.name = name;
+  device.url = url;
+  device.lighthouse = lighthouse;
+  replica.is_changed_ = true;
+  BAYSWAP_CHECK(replica.save());
+  return replica;
+}
+
+Result<void> Replica::leave() {
+  device_.url.clear();
+  is_changed_ = true;
+  return save();
+}
+
+std::vector<PeerInfo> Replica::peers() const {
+  std::vector<PeerInfo> all;
+  all.reserve(peers_.size());
+  for (const auto& [id, peer] : peers_) all.push_back({id, peer.name, peer.report});
+  return all;
+}
+
+Result<void> Replica::load_history() {
+  if (is_loaded_) return {};
+  for (std::size_t page = 0; page < pages_.size(); ++page) {
+    if (pages_[page] == Digest{}) continue;
+    BAYSWAP_TRY(const Blob bytes, objects_.get(pages_[page]));
+    BAYSWAP_CHECK(join_page(page, bytes.view()));
+  }
+  changed_pages_.clear();
+  is_loaded_ = true;
+  return {};
+}
+
+Result<const History*> Replica::history() {
+  BAYSWAP_CHECK(load_history());
+  return &history_;
+}
+
+Result<VersionId> Replica::note(Version version) {
+  BAYSWAP_CHECK(load_history());
+  version.device = device_.id;
+  version.device_name = device_.name;
+  version = sealed(std::move(version));
+  const VersionId id = version.id;
+  const std::size_t page = page_of(version);
+  add(std::move(version), page);
+  return id;
+}
+
+Result<VersionId> Replica::note(Version version, const Blob& bundle) {
+  BAYSWAP_TRY(version.bundle, objects_.put(bundle));
+  const Digest digest = version.bundle;
+  BAYSWAP_TRY(const VersionId id, note(std::move(version)));
+  unsent_.insert(digest);
+  return id;
+}
+
+Result<void> Replica::prune(const VersionId& id) {
+  BAYSWAP_CHECK(load_history());
+  const Version* version = history_.find(id);
+  if (version == nullptr) return {};
+  drop(id, page_of(*version));
+  return {};
+}
+
+Result<void> Replica::save() {
+  if (changed_pages_.empty() && !is_changed_) return {};
+  std::set<Digest> old;
+  for (const std::size_t page : changed_pages_) {
+    const Blob bytes = page_bytes(page);
+    if (pages_[page] != Digest{}) old.insert(pages_[page]);
+    pages_[page] = Digest{};
+    if (bytes.empty()) continue;
+    BAYSWAP_TRY(pages_[page], objects_.put(bytes));
+  }
+  const Blob bytes = state();
+  BAYSWAP_CHECK(store_->replace(std::string(state_name), bytes.view()));
+  changed_pages_.clear();
+  is_changed_ = false;
+  // Nothing leads to them any more; left over, they only take room.
+  for (const Digest& page : old)
+    if (std::ranges::find(pages_, page) == pages_.end()) (void)objects_.remove(page);
+  return {};
+}
+
+Result<Blob> Replica::bundle(const Version& version, Lighthouse* lighthouse) {
+  auto here = objects_.get(version.bundle);
+  if (here) is_changed_ = wanted_.erase(version.bundle) > 0 || is_changed_;
+  if (here || lighthouse == nullptr) return here;
+  auto there = lighthouse->objects().get(version.bundle);
+  const bool is_missing =
+      !there && (there.error().code == ErrorCode::not_found || there.error().code == ErrorCode::damaged);
+  if (is_missing) is_changed_ = wanted_.insert(version.bundle).second || is_changed_;
+  if (!there) return there;
+  BAYSWAP_CHECK(objects_.put(version.bundle, *there));
+  is_changed_ = wanted_.erase(version.bundle) > 0 || is_changed_;
+  return there;
+}
+
+}  // namespace bayswap

@@ -1,0 +1,165 @@
+// The steps of a round in their order, and conflicts.
+#include "sync/round.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/try.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::array<std::string_view, 3> loss_words{"deleted", "empty", "damaged"};
+constexpr std::array<std::string_view, 8> outcome_words{"noted", "renamed", "written",  "removed",
+                                                        "waits", "asked",   "conflict", "failed"};
+
+// All bytes of a save, so that two can be compared.
+std::vector<Byte> all_bytes(const Content& content) {
+  std::vector<Byte> bytes;
+  const auto add = [&](ByteView view) { bytes.insert(bytes.end(), view.begin(), view.end()); };
+  for (const Part& part : content.chips.parts)
+    if (part.role.kind != PartKind::rtc) add(part.bytes.view());
+  for (const TreeFile& file : content.tree) add(file.bytes.view());
+  if (content.item) {
+    add(content.item->payload.view());
+    for (const CardFile& file : content.item->files) add(file.bytes.view());
+  }
+  if (content.kind == Content::Kind::encrypted && content.whole) add(content.whole->view());
+  return bytes;
+}
+
+double likeness_of(const std::vector<Byte>& a, const std::vector<Byte>& b) {
+  const std::size_t most = std::max(a.size(), b.size());
+  if (most == 0) return 1;
+  std::size_t same = 0;
+  for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) same += a[i] == b[i] ? 1U : 0U;
+  return static_cast<double>(same) / static_cast<double>(most);
+}
+
+std::string in_words(const std::vector<Byte>& a, const std::vector<Byte>& b) {
+  std::size_t differ = std::max(a.size(), b.size()) - std::min(a.size(), b.size());
+  std::size_t places = 0;
+  bool was_different = false;
+  for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) {
+    const bool is_different = a[i] != b[i];
+    differ += is_different ? 1U : 0U;
+    places += is_different && !was_different ? 1U : 0U;
+    was_different = is_different;
+  }
+  if (a.size() != b.size()) ++places;
+  const double share = 100.0 * static_cast<double>(differ) /
+                       static_cast<double>(std::max<std::size_t>(1, std::max(a.size(), b.size())));
+  return fmt::format("{} of {} bytes differ ({:.1f} %), in {} places", differ, std::max(a.size(), b.size()),
+                     share, places);
+}
+
+}  // namespace
+
+std::string_view to_text(Loss loss) {
+  return loss_words.at(static_cast<std::size_t>(loss));
+}
+std::string_view to_text(SyncRow::Outcome outcome) {
+  return outcome_words.at(static_cast<std::size_t>(outcome));
+}
+
+SyncRound::SyncRound(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
+SyncRound::SyncRound(SyncRound&&) noexcept = default;
+SyncRound::~SyncRound() = default;
+
+Result<SyncRound> SyncRound::begin(Replica& replica, Store& own, SyncRequest request) {
+  BAYSWAP_TRY(PlaceBook places, PlaceBook::load(own));
+  return SyncRound(std::make_unique<Impl>(replica, own, std::move(request), std::move(places)));
+}
+
+Result<void> SyncRound::look(BayView& view, Logbook* logbook) {
+  impl_->rows = &rows_;
+  BAYSWAP_TRY(const std::string stopped, look_at(*impl_, view, logbook));
+  if (!stopped.empty()) stopped_by_ = stopped;
+  return {};
+}
+
+Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
+  // Versions first: a place that names one must find it.
+  BAYSWAP_CHECK(impl_->replica.save());
+  BAYSWAP_CHECK(impl_->places.save(impl_->own));
+  if (lighthouse == nullptr) return Exchanged{};
+  DeviceReport report;
+  report.seen = impl_->request.now;
+  BAYSWAP_TRY(const History* history, impl_->replica.history());
+  for (const Lineage& lineage : history->lineages())
+    if (differing_heads(lineage).size() > 1) ++report.conflicts;
+  for (const SyncRow& row : rows_)
+    if (row.outcome == SyncRow::Outcome::waits) ++report.behind;
+  return impl_->replica.exchange(*lighthouse, report);
+}
+
+Result<std::vector<Plan>> SyncRound::plan(BayView& view, Lighthouse* lighthouse) {
+  impl_->rows = &rows_;
+  if (!stopped_by_.empty()) return std::vector<Plan>{};
+  return plan_into(*impl_, view, lighthouse);
+}
+
+Result<void> SyncRound::run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
+                            const PlanRunner& run_one) {
+  impl_->rows = &rows_;
+  BAYSWAP_CHECK(run_plans(*impl_, view, plans, logbook, run_one));
+  return impl_->replica.save();
+}
+
+Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, Lighthouse* lighthouse) {
+  std::vector<SyncConflict> all;
+  BAYSWAP_TRY(const History* history, impl_->replica.history());
+  for (const Lineage& lineage : history->lineages()) {
+    auto heads = differing_heads(lineage);
+    if (heads.size() < 2) continue;
+    std::ranges::sort(heads, [](const Version* a, const Version* b) {
+      return std::tie(a->device_name, a->id) < std::tie(b->device_name, b->id);
+    });
+    SyncConflict conflict;
+    conflict.save = heads.front()->label;
+    conflict.platform = heads.front()->save.facts.game.platform;
+    const auto bytes_of = [&](const Version& version) -> std::optional<std::vector<Byte>> {
+      if (version.is_deletion()) return std::nullopt;
+      const auto bytes = impl_->replica.bundle(version, lighthouse);
+      const auto bundle = bytes ? bundle_from_bytes(*bytes, catalog) : tl::unexpected(bytes.error());
+      return bundle ? std::optional(all_bytes(bundle->content)) : std::nullopt;
+    };
+    const Version* ancestor = history->common_ancestor(heads);
+    std::optional<std::vector<Byte>> old;
+    if (ancestor != nullptr) {
+      conflict.ancestor = *ancestor;
+      old = bytes_of(*ancestor);
+    }
+    std::vector<std::vector<Byte>> sides;
+    for (const Version* head : heads) {
+      SyncConflict::Side side;
+      side.version = *head;
+      if (const auto bytes = bytes_of(*head)) {
+        side.blank = is_uniform(*bytes);
+        if (old) side.like_ancestor = likeness_of(*bytes, *old);
+        sides.push_back(*bytes);
+      }
+      for (const auto& [key, place] : impl_->places.places())
+        if (place.version == head->id) side.bays.push_back(place.bay);
+      conflict.sides.push_back(std::move(side));
+    }
+    if (sides.size() >= 2) conflict.difference = in_words(sides[0], sides[1]);
+    all.push_back(std::move(conflict));
+  }
+  BAYSWAP_CHECK(impl_->replica.save());
+  return all;
+}
+
+Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage, const Version& keep,
+                                   std::int64_t now) {
+  Version next = keep;
+  next.parents.clear();
+  for (const Version* head : lineage.heads) next.parents.push_back(head->id);
+  next.parents.push_back(keep.id);
+  next.noted = now;
+  return replica.note(std::move(next));
+}
+
+}  // namespace bayswap

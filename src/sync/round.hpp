@@ -1,0 +1,65 @@
+// What the steps of a round share.
+#pragma once
+
+#include <bayswap/sync.hpp>
+
+#include "sync/bundle.hpp"
+#include "sync/place_book.hpp"
+
+namespace bayswap {
+
+/// The save's key within its bay, as one text.
+[[nodiscard]] std::string key_text(const HeldSave& save);
+/// Names, sizes and times of the save's files: the same again, and they need not be read.
+[[nodiscard]] Result<std::string> stamp_of(BayView& view, const HeldSave& save);
+/// Absolute paths of the save's files.
+[[nodiscard]] std::vector<std::string> paths_of(BayView& view, const HeldSave& save);
+[[nodiscard]] std::string label_of(const HeldSave& save);
+
+/// A version on its way into a place.
+struct Writing {
+  std::size_t plan = 0;
+  std::size_t row = 0;
+  VersionId version;
+  std::string content;  // the version's digest; empty: the save is removed
+  std::string path;     // below the bay's root
+  std::string entry;    // on a card
+  std::string key;      // of the place it had before; empty: none
+};
+
+struct SyncRound::Impl {
+  Impl(Replica& replica_in, Store& own_in, SyncRequest request_in, PlaceBook book)
+      : replica(replica_in), own(own_in), request(std::move(request_in)), places(std::move(book)) {}
+
+  Replica& replica;
+  Store& own;
+  SyncRequest request;
+  PlaceBook places;
+  std::vector<SyncRow>* rows = nullptr;
+  /// In each bay: versions whose save must not be written there in this round.
+  std::map<std::string, std::set<VersionId>> blocked;
+  std::map<std::string, std::set<std::string>> blocked_paths;
+  std::map<std::string, std::vector<Writing>> writings;  // by bay
+
+  SyncRow& row(SyncRow::Outcome outcome, const std::string& bay, Platform platform, std::string save,
+               std::string path, std::string why) const {
+    SyncRow one;
+    one.outcome = outcome;
+    one.bay = bay;
+    one.platform = platform;
+    one.save = std::move(save);
+    one.path = std::move(path);
+    one.why = std::move(why);
+    rows->push_back(std::move(one));
+    return rows->back();
+  }
+};
+
+/// One look at one bay; see SyncRound::look.
+[[nodiscard]] Result<std::string> look_at(SyncRound::Impl& round, BayView& view, Logbook* logbook);
+[[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,
+                                                  Lighthouse* lighthouse);
+[[nodiscard]] Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
+                                     Logbook& logbook, const PlanRunner& run_one);
+
+}  // namespace bayswap

@@ -1,0 +1,244 @@
+// Plans of a round, run: first rehearsed over the bay as it would be, then written, then read again.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "carry/version_store.hpp"
+#include "sync/round.hpp"
+
+namespace bayswap {
+namespace {
+
+using Outcome = SyncRow::Outcome;
+
+ByteView without_blank_tail(ByteView bytes) {
+  while (!bytes.empty() && (bytes.back() == 0x00 || bytes.back() == 0xFF))
+    bytes = bytes.first(bytes.size() - 1);
+  return bytes;
+}
+
+// Whether a place holds what it can of a version: a bay can have no room for controller paks, say.
+bool holds(const Content& there, const Content& version) {
+  if (there.kind != Content::Kind::chips || version.kind != Content::Kind::chips)
+    return digest_of(there) == digest_of(version);
+  bool any = false;
+  for (const Part& part : version.chips.parts) {
+    if (part.role.kind == PartKind::rtc || is_blank(part)) continue;
+    const auto own = std::ranges::find_if(there.chips.parts, [&](const Part& one) {
+      return one.role.kind == part.role.kind && std::max(one.role.number, 1) == std::max(part.role.number, 1);
+    });
+    if (own == there.chips.parts.end()) continue;
+    if (!std::ranges::equal(without_blank_tail(own->bytes.view()), without_blank_tail(part.bytes.view())))
+      return false;
+    any = true;
+  }
+  return any;
+}
+
+struct Seen {
+  std::string key;
+  std::string label;
+  std::string digest;
+  std::string stamp;
+  Content content;
+};
+
+// What a bay has in the place of a writing.
+Result<std::optional<Seen>> seen_in(BayView& view, const Writing& writing, const SyncRequest& request) {
+  BAYSWAP_TRY(const auto saves, view.saves(BayView::Depth::names));
+  for (const HeldSave& save : *saves) {
+    const bool is_it = save.path == writing.path || std::ranges::any_of(save.held, [&](const HeldFile& file) {
+                         return file.path == writing.path;
+                       });
+    if (!is_it || (!writing.entry.empty() && save.entry != writing.entry) || save.health == Health::deleted ||
+        !save.misplaced.empty())
+      continue;
+    Seen seen;
+    seen.key = key_text(save);
+    seen.label = label_of(save);
+    Hints hints;
+    if (save.facts.rom_path)
+      if (const RomFile* rom = view.rom(*save.rule, *save.facts.rom_path)) {
+        const RomFacts& facts = view.facts_of(*rom);
+        hints.game = facts.game;
+        add_chips(hints.chips, facts.chips);
+      }
+    if (request.carry.book != nullptr) add_chips(hints.chips, request.carry.book->chips_of(save.facts.game));
+    IssueList doubts(request.carry.accept);
+    BAYSWAP_TRY(seen.content, load_save(view, save, hints, doubts));
+    seen.digest = digest_of(seen.content).hex();
+    BAYSWAP_TRY(seen.stamp, stamp_of(view, save));
+    return seen;
+  }
+  return std::optional<Seen>{};
+}
+
+class Runner {
+ public:
+  Runner(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
+         const PlanRunner& run_one)
+      : round_(round),
+        view_(view),
+        plans_(plans),
+        logbook_(logbook),
+        run_one_(run_one),
+        bay_(view.bay().name) {}
+
+  Result<void> run() {
+    std::vector<Writing>& writings = round_.writings[bay_];
+    if (writings.empty()) return {};
+    drop_refused(writings);
+    BAYSWAP_CHECK(rehearse(writings));
+    BAYSWAP_CHECK(round_.places.save(round_.own));
+    std::optional<std::int64_t> first;
+    for (std::size_t i = 0; i < plans_.size(); ++i) {
+      if (std::ranges::none_of(writings, [&](const Writing& one) { return one.plan == i; })) continue;
+      const auto id =
+          run_one_ ? run_one_(plans_[i], first) : bayswap::run(plans_[i], view_.store(), logbook_, first);
+      if (id && !first) first = *id;
+      for (const Writing& writing : writings) {
+        if (writing.plan != i) continue;
+        SyncRow& row = (*round_.rows)[writing.row];
+        if (id) {
+          row.entry = *id;
+          continue;
+        }
+        row.outcome = id.error().code == ErrorCode::busy ? Outcome::waits : Outcome::failed;
+        row.why = id.error().message;
+      }
+    }
+    BAYSWAP_CHECK(read_again(writings));
+    return round_.places.save(round_.own);
+  }
+
+ private:
+  void give_up(const Writing& writing, Outcome outcome, std::string why) {
+    SyncRow& row = (*round_.rows)[writing.row];
+    row.outcome = outcome;
+    row.why = std::move(why);
+    row.plan.reset();
+  }
+
+  // Programs may have begun to use the bay since it was looked at.
+  void drop_refused(std::vector<Writing>& writings) {
+    std::set<std::size_t> dropped;
+    const auto bay_busy =
+        round_.request.bay_in_use ? round_.request.bay_in_use(view_.bay()) : std::optional<std::string>();
+    for (std::size_t i = 0; i < plans_.size(); ++i) {
+      std::vector<std::string> paths;
+      for (const FileChange& change : plans_[i].changes)
+        paths.push_back(view_.store().absolute_path(change.path));
+      auto why = bay_busy;
+      if (!why && round_.request.in_use) why = round_.request.in_use(paths);
+      if (!why) continue;
+      dropped.insert(i);
+      for (const Writing& writing : writings)
+        if (writing.plan == i) give_up(writing, Outcome::waits, *why);
+    }
+    std::erase_if(writings, [&](const Writing& one) { return dropped.contains(one.plan); });
+  }
+
+  // The bay as it would be: what does not read there as it should is not written.
+  Result<void> rehearse(std::vector<Writing>& writings) {
+    VersionStore later(view_.store());
+    for (const Writing& writing : writings)
+      for (const FileChange& change : plans_[writing.plan].changes)
+        later.set(change.path, change.after, change.modified.value_or(round_.request.now));
+    BayView view(view_.catalog(), view_.bay(), later, view_.options());
+    std::set<std::size_t> dropped;
+    for (const Writing& writing : writings) {
+      if (writing.content.empty()) continue;
+      const auto seen = seen_in(view, writing, round_.request);
+      const std::string why = !seen                        ? seen.error().message
+                              : !*seen                     ? "the bay would not find it there"
+                              : !is_whole(writing, **seen) ? "it would not read the same there"
+                                                           : "";
+      if (!why.empty()) {
+        dropped.insert(writing.plan);
+        give_up(writing, Outcome::failed, why);
+        continue;
+      }
+      HeldPlace place;
+      if (const HeldPlace* before = round_.places.find(bay_, (*seen)->key)) place = *before;
+      place.bay = bay_;
+      place.key = (*seen)->key;
+      place.label = (*seen)->label;
+      place.path = writing.path;
+      place.coming = (*seen)->digest;
+      place.coming_version = writing.version;
+      if (place.seen.empty()) place.version = writing.version;
+      round_.places.set(std::move(place));
+    }
+    for (const Writing& writing : writings)
+      if (dropped.contains(writing.plan) && (*round_.rows)[writing.row].outcome == Outcome::written)
+        give_up(writing, Outcome::failed, "another save that shares its file does not fit");
+    std::erase_if(writings, [&](const Writing& one) { return dropped.contains(one.plan); });
+    return {};
+  }
+
+  bool is_whole(const Writing& writing, const Seen& seen) {
+    if (seen.digest == writing.content) return true;
+    const auto history = round_.replica.history();
+    const Version* version = history ? (*history)->find(writing.version) : nullptr;
+    if (version == nullptr) return false;
+    const auto bytes = round_.replica.bundle(*version, nullptr);
+    const auto bundle = bytes ? bundle_from_bytes(*bytes, view_.catalog()) : tl::unexpected(bytes.error());
+    return bundle && holds(seen.content, bundle->content);
+  }
+
+  Result<void> read_again(const std::vector<Writing>& writings) {
+    BayView view(view_.catalog(), view_.bay(), view_.store(), view_.options());
+    std::set<std::int64_t> put_back;
+    for (const Writing& writing : writings) {
+      SyncRow& row = (*round_.rows)[writing.row];
+      if (!row.entry) continue;
+      if (writing.content.empty()) {
+        round_.places.remove(bay_, writing.key);
+        continue;
+      }
+      const auto seen = seen_in(view, writing, round_.request);
+      HeldPlace* place = seen && *seen ? round_.places.find(bay_, (*seen)->key) : nullptr;
+      if (place == nullptr || (*seen)->digest != place->coming) {
+        const std::string why = !seen ? seen.error().message : "it does not read as it was written";
+        if (put_back.insert(*row.entry).second) BAYSWAP_CHECK(undo(*row.entry));
+        row.outcome = Outcome::failed;
+        row.why = fmt::format("{}; the old save is back", why);
+        continue;
+      }
+      if (!writing.key.empty() && writing.key != place->key) round_.places.remove(bay_, writing.key);
+      place = round_.places.find(bay_, (*seen)->key);
+      place->version = writing.version;
+      place->seen = (*seen)->digest;
+      place->stamp = (*seen)->stamp;
+      place->coming.clear();
+      place->is_lost = false;
+      round_.places.touch();
+    }
+    return {};
+  }
+
+  Result<void> undo(std::int64_t entry) {
+    LocalStore files;
+    BAYSWAP_TRY(const Plan plan, plan_undo(logbook_, entry, files));
+    BAYSWAP_CHECK(bayswap::run(plan, files, logbook_));
+    return {};
+  }
+
+  SyncRound::Impl& round_;
+  BayView& view_;
+  const std::vector<Plan>& plans_;
+  Logbook& logbook_;
+  const PlanRunner& run_one_;
+  std::string bay_;
+};
+
+}  // namespace
+
+Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
+                       Logbook& logbook, const PlanRunner& run_one) {
+  return Runner(round, view, plans, logbook, run_one).run();
+}
+
+}  // namespace bayswap

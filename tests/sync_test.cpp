@@ -1,0 +1,375 @@
+// Rounds of devices whose bays keep the same saves in other forms, over a lighthouse in memory.
+#include <bayswap/sync.hpp>
+
+#include <gtest/gtest.h>
+
+#include <memory>
+
+#include "support/bays.hpp"
+#include "support/roms.hpp"
+
+namespace bayswap::test {
+namespace {
+
+// Files with times: each write is a second later.
+class DatedStore final : public Store {
+ public:
+  Result<std::optional<FileInfo>> stat(const std::string& path) override {
+    auto info = files_.stat(path);
+    if (info && *info) date(path, **info);
+    return info;
+  }
+  Result<std::vector<FileInfo>> list(const std::string& folder) override {
+    auto entries = files_.list(folder);
+    if (entries)
+      for (FileInfo& info : *entries)
+        date(folder.empty() || folder == "." ? info.name : folder + "/" + info.name, info);
+    return entries;
+  }
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
+    return files_.read_range(path, at, count);
+  }
+  Result<void> replace(const std::string& path, ByteView bytes) override {
+    times_[path] = ++clock_;
+    return files_.replace(path, bytes);
+  }
+  Result<void> create(const std::string& path, ByteView bytes) override {
+    times_[path] = ++clock_;
+    return files_.create(path, bytes);
+  }
+  Result<void> remove(const std::string& path) override { return files_.remove(path); }
+  bool may_write(const std::string&) override { return true; }
+  std::string display_path(const std::string& path) const override { return path; }
+  [[nodiscard]] const std::map<std::string, Blob>& files() const { return files_.files(); }
+
+ private:
+  void date(const std::string& path, FileInfo& info) const {
+    if (const auto at = times_.find(path); at != times_.end()) info.modified = at->second;
+  }
+  MemoryStore files_;
+  std::map<std::string, std::int64_t> times_;
+  std::int64_t clock_ = 1000000000;
+};
+
+struct TestBay {
+  TestBay(const std::string& name, const std::string& toml)
+      : bay(*parse_bay("root = \"/" + name + "\"\n" + toml, name, name + ".toml", "/")) {}
+  Bay bay;
+  DatedStore files;
+  bool away = false;
+  std::optional<std::string> busy;
+};
+
+const Catalog& catalog() {
+  static const Catalog all;
+  return all;
+}
+
+class Device {
+ public:
+  Device(std::string name, Store& sea) : name_(std::move(name)), sea_(sea) {
+    const auto lighthouse = Lighthouse::found(sea);
+    EXPECT_TRUE(Replica::join(own_, name_, "sea", lighthouse->id()));
+  }
+  TestBay& bay(const std::string& name, const std::string& toml) {
+    bays_.push_back(std::make_unique<TestBay>(name, toml));
+    return *bays_.back();
+  }
+
+  // A round as the command makes it. Returns its rows.
+  std::vector<SyncRow> sync(SyncRequest request = {}, bool online = true) {
+    auto replica = Replica::open(own_);
+    EXPECT_TRUE(replica);
+    auto logbook = Logbook::open(book_, ":memory:", [] { return 1000000000; });
+    EXPECT_TRUE(logbook);
+    request.bay_in_use = [&](const Bay& bay) -> std::optional<std::string> {
+      for (const auto& one : bays_)
+        if (one->bay.name == bay.name) return one->busy;
+      return std::nullopt;
+    };
+    auto round = SyncRound::begin(*replica, own_, std::move(request));
+    EXPECT_TRUE(round);
+    std::vector<std::unique_ptr<BayView>> views;
+    for (const auto& one : bays_) {
+      if (one->away) continue;
+      views.push_back(std::make_unique<BayView>(catalog(), one->bay, one->files));
+      const auto looked = round->look(*views.back(), &*logbook);
+      EXPECT_TRUE(looked) << looked.error().message;
+    }
+    std::optional<Lighthouse> lighthouse;
+    if (online) lighthouse = *Lighthouse::open(sea_);
+    const auto exchanged = round->exchange(online ? &*lighthouse : nullptr);
+    EXPECT_TRUE(exchanged) << exchanged.error().message;
+    for (const auto& view : views) {
+      const auto plans = round->plan(*view, online ? &*lighthouse : nullptr);
+      EXPECT_TRUE(plans) << plans.error().message;
+      if (!plans) continue;
+      const auto ran = round->run(*view, *plans, *logbook);
+      EXPECT_TRUE(ran) << ran.error().message;
+    }
+    stopped_by = round->stopped_by();
+    if (auto all = round->conflicts(catalog(), online ? &*lighthouse : nullptr)) conflicts = *all;
+    return round->rows();
+  }
+  VersionId keep(const Version& version) {
+    auto replica = Replica::open(own_);
+    const Lineage* lineage = (*replica->history())->lineage_of(version.id);
+    const auto id = resolve_conflict(*replica, *lineage, version, 7);
+    EXPECT_TRUE(id && replica->save());
+    return *id;
+  }
+  [[nodiscard]] std::size_t versions() {
+    auto replica = Replica::open(own_);
+    return (*replica->history())->versions().size();
+  }
+
+  std::vector<SyncConflict> conflicts;
+  std::string stopped_by;
+
+ private:
+  std::string name_;
+  Store& sea_;
+  MemoryStore own_;
+  MemoryStore book_;
+  std::vector<std::unique_ptr<TestBay>> bays_;
+};
+
+std::size_t count(const std::vector<SyncRow>& rows, SyncRow::Outcome outcome) {
+  return static_cast<std::size_t>(std::ranges::count(rows, outcome, &SyncRow::outcome));
+}
+std::string in_words(const std::vector<SyncRow>& rows) {
+  std::string all;
+  for (const SyncRow& row : rows)
+    all += std::string(to_text(row.outcome)) + " " + row.bay + " " + row.save + ": " + row.why + "\n";
+  return all;
+}
+
+Blob rom() {
+  return n64_rom({"LANTERN SKIFF", "N99P"});
+}
+Blob sram(std::uint32_t seed) {
+  return noise(32768, seed);
+}
+
+// A TV box with combined files, and a flash cartridge's card with bare SRAM files, which has the ROM under
+// another name.
+class Arcade : public testing::Test {
+ protected:
+  MemoryStore sea;
+  Device box{"box", sea};
+  Device handheld{"handheld", sea};
+  TestBay& tv = box.bay(
+      "tv", "[platform.n64]\npath = \"saves/{rom.stem}.srm\"\nlayout = \"n64.combined\"\nroms = \"roms\"\n");
+  TestBay& card = handheld.bay(
+      "card", "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
+  const std::string on_tv = "saves/Lantern Skiff (Europe).srm";
+  const std::string on_card = "skiff.sra";
+
+  Arcade() {
+    EXPECT_TRUE(tv.files.replace("roms/Lantern Skiff (Europe).z64", rom().view()));
+    EXPECT_TRUE(card.files.replace("skiff.z64", rom().view()));
+  }
+  void play_on_card(const Blob& save) { ASSERT_TRUE(card.files.replace(on_card, save.view())); }
+  Blob part_on_tv() {
+    const auto file = tv.files.read(on_tv);
+    const auto layout = catalog().find("n64.combined");
+    const auto save = file ? unpack(**layout, *file) : tl::unexpected(file.error());
+    const Part* part = save ? save->find({PartKind::sram, 0}) : nullptr;
+    return part != nullptr ? part->bytes : Blob();
+  }
+};
+
+TEST_F(Arcade, OneSaveInTwoFormsStaysInStep) {
+  play_on_card(sram(1));
+  auto rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(part_on_tv(), sram(1));
+  EXPECT_TRUE(box.sync().empty()) << "what was written here is no change";
+  EXPECT_TRUE(handheld.sync().empty());
+  // Played on the TV box: back to the card, as bare SRAM.
+  auto file = *tv.files.read(on_tv);
+  const auto combined = catalog().find("n64.combined");
+  Save save = *unpack(**combined, file);
+  for (Part& part : save.parts)
+    if (part.role.kind == PartKind::sram) part.bytes = sram(2);
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
+  rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(*card.files.read(on_card), sram(2));
+  EXPECT_EQ(box.versions(), 2U);
+}
+
+TEST_F(Arcade, AConflictIsShownAndResolvedOnceForAll) {
+  play_on_card(sram(1));
+  handheld.sync();
+  box.sync();
+  play_on_card(sram(2));
+  Save save;
+  save.platform = Platform::n64;
+  save.parts.push_back({{PartKind::sram, 0}, sram(3), true});
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
+  handheld.sync();
+  auto rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 1U) << in_words(rows);
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 0U);
+  EXPECT_EQ(part_on_tv(), sram(3)) << "nothing is written";
+  ASSERT_EQ(box.conflicts.size(), 1U);
+  const SyncConflict& conflict = box.conflicts.front();
+  EXPECT_EQ(conflict.sides[0].version.device_name, "box");
+  EXPECT_EQ(conflict.sides[1].version.device_name, "handheld");
+  EXPECT_TRUE(conflict.ancestor);
+  EXPECT_NE(conflict.difference.find("bytes differ"), std::string::npos);
+  box.keep(conflict.sides[1].version);
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(part_on_tv(), sram(2));
+  EXPECT_TRUE(box.conflicts.empty());
+  handheld.sync();
+  EXPECT_TRUE(handheld.conflicts.empty());
+  EXPECT_EQ(*card.files.read(on_card), sram(2));
+}
+
+TEST_F(Arcade, TwoAnswersAreANewConflictAndNoLoss) {
+  play_on_card(sram(1));
+  Save save;
+  save.platform = Platform::n64;
+  save.parts.push_back({{PartKind::sram, 0}, sram(3), true});
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
+  handheld.sync();
+  box.sync();
+  handheld.sync();
+  ASSERT_EQ(handheld.conflicts.size(), 1U);
+  ASSERT_EQ(box.conflicts.size(), 1U);
+  EXPECT_FALSE(box.conflicts.front().ancestor) << "first contact";
+  box.keep(box.conflicts.front().sides[0].version);
+  handheld.keep(handheld.conflicts.front().sides[1].version);
+  box.sync();
+  handheld.sync();
+  box.sync();
+  EXPECT_EQ(box.conflicts.size(), 1U);
+  EXPECT_EQ(part_on_tv(), sram(3));
+  EXPECT_EQ(*card.files.read(on_card), sram(1));
+}
+
+TEST_F(Arcade, LossesAreAskedAboutAndNeverFollowedUnasked) {
+  play_on_card(sram(1));
+  handheld.sync();
+  box.sync();
+  // Gone, then empty, then damaged: each is asked about, each time, and the TV box keeps its own.
+  ASSERT_TRUE(card.files.remove(on_card));
+  for (int i = 0; i < 2; ++i) {
+    const auto rows = handheld.sync();
+    ASSERT_EQ(count(rows, SyncRow::Outcome::asked), 1U) << in_words(rows);
+    EXPECT_EQ(*rows.front().loss, Loss::deleted);
+  }
+  play_on_card(Blob::filled(32768, 0xFF));
+  auto rows = handheld.sync();
+  ASSERT_EQ(count(rows, SyncRow::Outcome::asked), 1U) << in_words(rows);
+  EXPECT_EQ(*rows.front().loss, Loss::empty);
+  play_on_card(sram(1).slice(0, 20000));
+  rows = handheld.sync();
+  ASSERT_EQ(count(rows, SyncRow::Outcome::asked), 1U) << in_words(rows);
+  EXPECT_EQ(*rows.front().loss, Loss::damaged);
+  EXPECT_TRUE(box.sync().empty());
+  EXPECT_EQ(part_on_tv(), sram(1));
+  // Back as it was, it is no question any more.
+  play_on_card(sram(1));
+  EXPECT_TRUE(handheld.sync().empty());
+  // Meant: it goes elsewhere as well, and stays in the history.
+  ASSERT_TRUE(card.files.remove(on_card));
+  SyncRequest request;
+  request.accept.insert(Loss::deleted);
+  rows = handheld.sync(request);
+  EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::removed), 1U) << in_words(rows);
+  EXPECT_FALSE(tv.files.files().contains(on_tv));
+  EXPECT_EQ(box.versions(), 2U);
+  EXPECT_TRUE(box.sync().empty());
+  // A new beginning.
+  play_on_card(sram(9));
+  handheld.sync();
+  box.sync();
+  EXPECT_EQ(part_on_tv(), sram(9));
+  EXPECT_TRUE(box.conflicts.empty());
+}
+
+TEST_F(Arcade, ABusyBayIsReadAndNotWritten) {
+  play_on_card(sram(1));
+  handheld.sync();
+  tv.busy = "the emulator runs";
+  auto rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 0U);
+  EXPECT_FALSE(tv.files.files().contains(on_tv));
+  tv.busy.reset();
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  // Not plugged in is not deleted.
+  card.away = true;
+  EXPECT_TRUE(handheld.sync().empty());
+  EXPECT_EQ(part_on_tv(), sram(1));
+}
+
+TEST_F(Arcade, WithoutAWireTheBaysOfADeviceStayInStep) {
+  TestBay& raw =
+      box.bay("raw", "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
+  ASSERT_TRUE(raw.files.replace("Lantern.z64", rom().view()));
+  ASSERT_TRUE(raw.files.replace("Lantern.sra", sram(4).view()));
+  const auto rows = box.sync({}, false);
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(part_on_tv(), sram(4));
+  box.sync();
+  handheld.sync();
+  EXPECT_EQ(*card.files.read(on_card), sram(4));
+}
+
+TEST_F(Arcade, MostOfABayGoneStopsTheRound) {
+  for (int i = 0; i < 5; ++i) {
+    const std::string code = "N" + std::to_string(80 + i) + "P";
+    ASSERT_TRUE(card.files.replace("game" + std::to_string(i) + ".z64", n64_rom({"GAME", code}).view()));
+    ASSERT_TRUE(
+        card.files.replace("game" + std::to_string(i) + ".sra", sram(10 + static_cast<unsigned>(i)).view()));
+  }
+  handheld.sync();
+  box.sync();
+  for (int i = 0; i < 2; ++i) ASSERT_TRUE(card.files.remove("game" + std::to_string(i) + ".sra"));
+  handheld.sync();
+  EXPECT_EQ(handheld.stopped_by, "card");
+  SyncRequest request;
+  request.accept.insert(Loss::deleted);
+  handheld.sync(request);
+  EXPECT_EQ(handheld.stopped_by, "");
+}
+
+TEST_F(Arcade, ARenamedSaveStaysTheSame) {
+  play_on_card(sram(1));
+  handheld.sync();
+  box.sync();
+  ASSERT_TRUE(card.files.remove(on_card));
+  ASSERT_TRUE(card.files.remove("skiff.z64"));
+  ASSERT_TRUE(card.files.replace("Skiff 2.z64", rom().view()));
+  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram(1).view()));
+  auto rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::renamed), 1U) << in_words(rows);
+  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram(2).view()));
+  handheld.sync();
+  box.sync();
+  EXPECT_EQ(part_on_tv(), sram(2));
+}
+
+TEST_F(Arcade, TwoDumpsOfOneGameAreAskedAbout) {
+  ASSERT_TRUE(card.files.replace("skiff (other).z64", rom().view()));
+  ASSERT_TRUE(card.files.replace("skiff (other).sra", sram(2).view()));
+  play_on_card(sram(1));
+  const auto rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::asked), 2U) << in_words(rows);
+  box.sync();
+  EXPECT_FALSE(tv.files.files().contains(on_tv));
+}
+
+}  // namespace
+}  // namespace bayswap::test
