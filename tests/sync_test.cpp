@@ -153,7 +153,7 @@ Blob sram(std::uint32_t seed) {
 
 // A TV box with combined files, and a flash cartridge's card with bare SRAM files, which has the ROM under
 // another name.
-class Arcade : public testing::Test {
+class InStep : public testing::Test {
  protected:
   MemoryStore sea;
   Device box{"box", sea};
@@ -165,7 +165,7 @@ class Arcade : public testing::Test {
   const std::string on_tv = "saves/Lantern Skiff (Europe).srm";
   const std::string on_card = "skiff.sra";
 
-  Arcade() {
+  InStep() {
     EXPECT_TRUE(tv.files.replace("roms/Lantern Skiff (Europe).z64", rom().view()));
     EXPECT_TRUE(card.files.replace("skiff.z64", rom().view()));
   }
@@ -179,7 +179,7 @@ class Arcade : public testing::Test {
   }
 };
 
-TEST_F(Arcade, OneSaveInTwoFormsStaysInStep) {
+TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
   play_on_card(sram(1));
   auto rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
@@ -203,7 +203,7 @@ TEST_F(Arcade, OneSaveInTwoFormsStaysInStep) {
   EXPECT_EQ(box.versions(), 2U);
 }
 
-TEST_F(Arcade, AConflictIsShownAndResolvedOnceForAll) {
+TEST_F(InStep, AConflictIsShownAndResolvedOnceForAll) {
   play_on_card(sram(1));
   handheld.sync();
   box.sync();
@@ -233,7 +233,7 @@ TEST_F(Arcade, AConflictIsShownAndResolvedOnceForAll) {
   EXPECT_EQ(*card.files.read(on_card), sram(2));
 }
 
-TEST_F(Arcade, TwoAnswersAreANewConflictAndNoLoss) {
+TEST_F(InStep, TwoAnswersAreANewConflictAndNoLoss) {
   play_on_card(sram(1));
   Save save;
   save.platform = Platform::n64;
@@ -255,7 +255,7 @@ TEST_F(Arcade, TwoAnswersAreANewConflictAndNoLoss) {
   EXPECT_EQ(*card.files.read(on_card), sram(1));
 }
 
-TEST_F(Arcade, LossesAreAskedAboutAndNeverFollowedUnasked) {
+TEST_F(InStep, LossesAreAskedAboutAndNeverFollowedUnasked) {
   play_on_card(sram(1));
   handheld.sync();
   box.sync();
@@ -298,7 +298,7 @@ TEST_F(Arcade, LossesAreAskedAboutAndNeverFollowedUnasked) {
   EXPECT_TRUE(box.conflicts.empty());
 }
 
-TEST_F(Arcade, ABusyBayIsReadAndNotWritten) {
+TEST_F(InStep, ABusyBayIsReadAndNotWritten) {
   play_on_card(sram(1));
   handheld.sync();
   tv.busy = "the emulator runs";
@@ -314,7 +314,7 @@ TEST_F(Arcade, ABusyBayIsReadAndNotWritten) {
   EXPECT_EQ(part_on_tv(), sram(1));
 }
 
-TEST_F(Arcade, WithoutAWireTheBaysOfADeviceStayInStep) {
+TEST_F(InStep, WithoutAWireTheBaysOfADeviceStayInStep) {
   TestBay& raw =
       box.bay("raw", "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
   ASSERT_TRUE(raw.files.replace("Lantern.z64", rom().view()));
@@ -327,7 +327,7 @@ TEST_F(Arcade, WithoutAWireTheBaysOfADeviceStayInStep) {
   EXPECT_EQ(*card.files.read(on_card), sram(4));
 }
 
-TEST_F(Arcade, MostOfABayGoneStopsTheRound) {
+TEST_F(InStep, MostOfABayGoneStopsTheRound) {
   for (int i = 0; i < 5; ++i) {
     const std::string code = "N" + std::to_string(80 + i) + "P";
     ASSERT_TRUE(card.files.replace("game" + std::to_string(i) + ".z64", n64_rom({"GAME", code}).view()));
@@ -345,7 +345,7 @@ TEST_F(Arcade, MostOfABayGoneStopsTheRound) {
   EXPECT_EQ(handheld.stopped_by, "");
 }
 
-TEST_F(Arcade, ARenamedSaveStaysTheSame) {
+TEST_F(InStep, ARenamedSaveStaysTheSame) {
   play_on_card(sram(1));
   handheld.sync();
   box.sync();
@@ -361,7 +361,7 @@ TEST_F(Arcade, ARenamedSaveStaysTheSame) {
   EXPECT_EQ(part_on_tv(), sram(2));
 }
 
-TEST_F(Arcade, TwoDumpsOfOneGameAreAskedAbout) {
+TEST_F(InStep, TwoDumpsOfOneGameAreAskedAbout) {
   ASSERT_TRUE(card.files.replace("skiff (other).z64", rom().view()));
   ASSERT_TRUE(card.files.replace("skiff (other).sra", sram(2).view()));
   play_on_card(sram(1));

@@ -92,12 +92,22 @@ struct PlatformRule {
   std::vector<NameRule> states;
 };
 
+/// What of a bay is kept in step with other bays; [sync] in bay files.
+struct BaySync {
+  bool takes_part = true;
+  std::vector<std::string> kinds{"battery", "card", "folder"};  // of saves
+  std::vector<std::string> leave;  // patterns of paths below the root that stay out: "saves/test*"
+  std::uint64_t most_bytes = std::uint64_t{64} << 20;  // larger saves stay out
+  std::vector<std::string> programs;  // while one of these runs, nothing is written into the bay
+};
+
 struct Bay {
   std::string name;
   std::string about;
   std::string root;    // where the files are, as the bay file has it, made absolute
   std::string origin;  // path of the bay file
   std::vector<PlatformRule> rules;
+  BaySync sync;
 
   [[nodiscard]] const PlatformRule* rule(Platform platform) const;
 };

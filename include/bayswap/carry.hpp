@@ -183,6 +183,10 @@ struct CompanionRule {
 [[nodiscard]] std::optional<std::string> in_use(const std::vector<std::string>& paths,
                                                 std::optional<std::int64_t> now, Logbook& logbook);
 
+/// Returns why nothing may be written into the bay now: a program of its [sync] table runs, or one has a file
+/// below its root open, be it a ROM. Nothing if none does.
+[[nodiscard]] std::optional<std::string> bay_in_use(const Bay& bay);
+
 /// Adds a note for each file of the plan that has several names: only the one that is replaced will have the
 /// new bytes.
 void note_hard_links(Plan& plan, Store& target);

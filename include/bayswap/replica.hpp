@@ -42,6 +42,13 @@ struct Exchanged {
   bool rebuilt = false;          // the lighthouse had lost what this device told
 };
 
+/// What a prune did.
+struct Pruned {
+  std::size_t versions = 0;
+  std::size_t objects = 0;  // removed from the lighthouse
+  std::size_t waiting = 0;  // that go once every device has told again
+};
+
 /// A device's own store of versions: records in pages, saves' bytes as objects, counters. Everything is in
 /// `store`, which must outlive it: objects are written first, and one small file makes them count. So it can
 /// be cut off anywhere. Not for several threads at once, nor for several processes: hold a FileLock.
@@ -67,12 +74,21 @@ class Replica {
   [[nodiscard]] Result<void> prune(const VersionId& id);
   [[nodiscard]] Result<void> save();
 
-  /// Takes what is new at the lighthouse, gives what is asked for, and tells what is new here.
-  [[nodiscard]] Result<Exchanged> exchange(Lighthouse& lighthouse, const DeviceReport& report);
+  /// Takes what is new at the lighthouse, gives what is asked for, and tells what is new here. Not `telling`:
+  /// only the first, and nothing is written there.
+  [[nodiscard]] Result<Exchanged> exchange(Lighthouse& lighthouse, const DeviceReport& report,
+                                           bool telling = true);
   /// The bytes of a version, from here or from the lighthouse, which may be nullptr. Fails with `not_found`
   /// or `damaged` if neither has them; then others are asked for them with the next exchange.
   [[nodiscard]] Result<Blob> bundle(const Version& version, Lighthouse* lighthouse);
   [[nodiscard]] Result<bool> has_bundle(const Version& version) { return objects_.has(version.bundle); }
+  /// Forgets another device, here and at the lighthouse: what it told stays known, and nothing waits for it
+  /// any more. If it tells again, it is back. Fails with `not_found` if there is none of that id or name.
+  [[nodiscard]] Result<void> forget(Lighthouse& lighthouse, const std::string& device);
+  /// Removes old versions: of each save the newest `keep` stay, and every one that a device has not seen the
+  /// follower of. Then removes objects from the lighthouse that nothing leads to, if that was so when it was
+  /// looked at before and every device has told again since: what is on its way is never removed.
+  [[nodiscard]] Result<Pruned> prune(Lighthouse& lighthouse, std::size_t keep);
   /// How many objects this device has made that are not at the lighthouse yet.
   [[nodiscard]] std::size_t unsent() const { return unsent_.size(); }
 
@@ -86,6 +102,7 @@ class Replica {
     bool complete = false;  // everything it told is known here
   };
   struct Manifest {
+    Digest itself;  // where it was read from
     std::string device;
     std::string name;
     std::uint64_t counter = 0;
@@ -93,6 +110,12 @@ class Replica {
     Pages pages{};
     std::vector<Digest> wants;
   };
+  /// What every device has told, read whole. Fails if anything of it is missing.
+  [[nodiscard]] Result<std::vector<Manifest>> manifests(Lighthouse& lighthouse);
+  [[nodiscard]] Result<std::size_t> prune_versions(Lighthouse& lighthouse, std::size_t keep,
+                                                   const std::vector<Manifest>& told);
+  [[nodiscard]] Result<void> sweep(Lighthouse& lighthouse, const std::vector<Manifest>& told, Pruned& done);
+
   explicit Replica(Store& store) : store_(&store), objects_(store, "objects") {}
 
   [[nodiscard]] Result<void> load_state();
@@ -123,6 +146,8 @@ class Replica {
   std::set<Digest> wanted_;
   std::set<Digest> told_wanted_;
   std::map<std::string, Peer> peers_;
+  std::set<Digest> unused_;                         // objects at the lighthouse that nothing led to
+  std::map<std::string, std::uint64_t> unused_at_;  // and how far each device had told then
 
   History history_;
   std::array<std::set<VersionId>, 256> members_;  // of each page

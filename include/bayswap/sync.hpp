@@ -109,6 +109,23 @@ class SyncRound {
   std::string stopped_by_;
 };
 
+/// The saves that people could mean by these words: a title, a label, a code, a title id, a ROM's stem, a
+/// version's id. Empty if there is none.
+[[nodiscard]] std::vector<const Lineage*> find_lineages(const History& history, const std::string& what);
+
+/// What a bay of this device holds, as it was last looked at.
+struct BayStatus {
+  std::string bay;
+  std::size_t saves = 0;
+  std::size_t behind = 0;  // of which a newer version waits
+  std::size_t lost = 0;    // that are asked about
+};
+[[nodiscard]] Result<std::vector<BayStatus>> bay_status(Store& own, const History& history);
+
+/// The answer to a loss that was not meant: the next round writes the newest version into the places of that
+/// save that are gone, empty or damaged. Returns how many there are.
+[[nodiscard]] Result<std::size_t> bring_back(Store& own, const Lineage& lineage);
+
 /// Ends a conflict: the version `keep` goes on, and came from all the others. Returns the new version.
 [[nodiscard]] Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage,
                                                  const Version& keep, std::int64_t now);

@@ -106,6 +106,52 @@ bool is_bay_name(std::string_view name) {
   });
 }
 
+namespace {
+
+Result<BaySync> read_sync(TableReader table) {
+  BaySync sync;
+  BAYSWAP_TRY(const auto takes_part, table.truth("takes_part"));
+  sync.takes_part = takes_part.value_or(true);
+  BAYSWAP_TRY(auto kinds, table.texts("kinds"));
+  if (kinds) {
+    const std::vector<std::string> known = sync.kinds;
+    for (const std::string& kind : *kinds)
+      if (std::ranges::find(known, kind) == known.end())
+        return table.error("kinds", fmt::format("'{}' is no kind of save", printable(kind)),
+                           fmt::format("there are {}", joined(known, ", ")));
+    sync.kinds = *std::move(kinds);
+  }
+  BAYSWAP_TRY(auto leave, table.texts("leave"));
+  if (leave) sync.leave = *std::move(leave);
+  BAYSWAP_TRY(const auto most, table.integer("most_bytes"));
+  if (most && *most < 0) return table.error("most_bytes", "a size can't be less than nothing");
+  if (most) sync.most_bytes = static_cast<std::uint64_t>(*most);
+  BAYSWAP_TRY(auto programs, table.texts("programs"));
+  if (programs) sync.programs = *std::move(programs);
+  BAYSWAP_CHECK(table.no_other_keys());
+  return sync;
+}
+
+std::string list_of(const std::vector<std::string>& texts) {
+  std::vector<std::string> quoted;
+  quoted.reserve(texts.size());
+  for (const std::string& text : texts) quoted.push_back(toml_quoted(text));
+  return fmt::format("[{}]", joined(quoted, ", "));
+}
+
+std::string to_toml(const BaySync& sync) {
+  const BaySync usual;
+  std::string out;
+  if (!sync.takes_part) out += "takes_part = false\n";
+  if (sync.kinds != usual.kinds) out += fmt::format("kinds = {}\n", list_of(sync.kinds));
+  if (!sync.leave.empty()) out += fmt::format("leave = {}\n", list_of(sync.leave));
+  if (sync.most_bytes != usual.most_bytes) out += fmt::format("most_bytes = {}\n", sync.most_bytes);
+  if (!sync.programs.empty()) out += fmt::format("programs = {}\n", list_of(sync.programs));
+  return out.empty() ? out : "\n[sync]\n" + out;
+}
+
+}  // namespace
+
 Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
                       const std::string& folder) {
   BAYSWAP_TRY(const TomlFile root, parse_toml(toml, origin));
@@ -132,6 +178,10 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
   }
   if (bay.rules.empty())
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");
+  BAYSWAP_TRY(auto sync, reader.table("sync"));
+  if (sync) {
+    BAYSWAP_TRY(bay.sync, read_sync(*std::move(sync)));
+  }
   BAYSWAP_CHECK(reader.no_other_keys());
   return bay;
 }
@@ -158,7 +208,7 @@ std::string to_toml(const Bay& bay) {
     for (const auto& [what, place] : rule.extra_places)
       out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
   }
-  return out;
+  return out + to_toml(bay.sync);
 }
 
 std::vector<std::pair<std::string, std::string>> bay_templates() {

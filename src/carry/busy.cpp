@@ -8,7 +8,9 @@
 #include <algorithm>
 #include <array>
 #include <cctype>
+#include <cstdlib>
 #include <fstream>
+#include <functional>
 #include <memory>
 #include <set>
 
@@ -35,30 +37,38 @@ std::string name_of_process(const std::string& pid) {
   return name.empty() ? "a process" : name;
 }
 
-// The first other process that has one of the files open, as far as we may look.
-std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
+// Calls `look` with every other process, until it returns true.
+void for_each_process(const std::function<bool(const std::string& pid)>& look) {
   const std::unique_ptr<DIR, int (*)(DIR*)> processes(opendir("/proc"), &closedir);
-  if (!processes) return std::nullopt;
+  if (!processes) return;
   const std::string own = std::to_string(getpid());
   std::size_t seen = 0;
   while (const dirent* process = readdir(processes.get())) {
     const std::string pid = process->d_name;
     if (!std::ranges::all_of(pid, [](unsigned char c) { return std::isdigit(c) != 0; }) || pid == own)
       continue;
-    if (++seen > max_processes) break;
+    if (++seen > max_processes || look(pid)) return;
+  }
+}
+
+// The first other process that has one of the files open, as far as we may look.
+std::optional<std::string> who_has_open(const std::set<FileKey>& wanted) {
+  std::optional<std::string> who;
+  for_each_process([&](const std::string& pid) {
     const std::string folder = "/proc/" + pid + "/fd";
     const std::unique_ptr<DIR, int (*)(DIR*)> handles(opendir(folder.c_str()), &closedir);
-    if (!handles) continue;
-    while (const dirent* handle = readdir(handles.get())) {
+    while (const dirent* handle = handles ? readdir(handles.get()) : nullptr) {
       struct stat st {};
       if (handle->d_name[0] == '.' || fstatat(dirfd(handles.get()), handle->d_name, &st, 0) != 0 ||
           !S_ISREG(st.st_mode))
         continue;
-      if (wanted.contains({st.st_dev, st.st_ino}))
-        return fmt::format("{} (process {}) has it open", name_of_process(pid), pid);
+      if (!wanted.contains({st.st_dev, st.st_ino})) continue;
+      who = fmt::format("{} (process {}) has it open", name_of_process(pid), pid);
+      return true;
     }
-  }
-  return std::nullopt;
+    return false;
+  });
+  return who;
 }
 
 // What programs leave beside a file they are using: "x.lck", "x.lock", ".x.lock", "x~lock". Each folder is
@@ -91,7 +101,45 @@ class Locks {
   std::set<std::string> names_;  // only those that may be locks
 };
 
+// The first file below `root` that the process has open, as far as we may look.
+std::optional<std::string> file_open_below(const std::string& pid, const std::string& root) {
+  const std::string folder = "/proc/" + pid + "/fd";
+  const std::unique_ptr<DIR, int (*)(DIR*)> handles(opendir(folder.c_str()), &closedir);
+  if (!handles) return std::nullopt;
+  while (const dirent* handle = readdir(handles.get())) {
+    std::array<char, 4096> target{};
+    const auto size = readlinkat(dirfd(handles.get()), handle->d_name, target.data(), target.size());
+    if (size <= 0 || static_cast<std::size_t>(size) >= target.size()) continue;
+    const std::string_view path(target.data(), static_cast<std::size_t>(size));
+    struct stat st {};
+    if (!path.starts_with(root + "/") || fstatat(dirfd(handles.get()), handle->d_name, &st, 0) != 0 ||
+        !S_ISREG(st.st_mode))
+      continue;
+    return std::string(path);
+  }
+  return std::nullopt;
+}
+
 }  // namespace
+
+std::optional<std::string> bay_in_use(const Bay& bay) {
+  // As the kernel names it: links of the path are gone.
+  const std::unique_ptr<char, void (*)(void*)> real(realpath(bay.root.c_str(), nullptr), &std::free);
+  const std::string root = real ? real.get() : "";
+  std::optional<std::string> why;
+  for_each_process([&](const std::string& pid) {
+    const std::string name = name_of_process(pid);
+    // The kernel keeps 15 characters of it.
+    for (const std::string& program : bay.sync.programs)
+      if (!program.empty() && name == program.substr(0, 15))
+        why = fmt::format("{} (process {}) runs", name, pid);
+    if (why || root.empty()) return why.has_value();
+    if (const auto path = file_open_below(pid, root))
+      why = fmt::format("{} (process {}) has {} open", name, pid, *path);
+    return why.has_value();
+  });
+  return why;
+}
 
 void note_hard_links(Plan& plan, Store& target) {
   for (const FileChange& change : plan.changes) {

@@ -283,7 +283,8 @@ bool report_unknown_command(const CLI::App& app, const std::vector<std::string>&
       if (sub->get_name() == word) next = sub;
     }
     if (names.empty()) return false;
-    if (next == nullptr && level->get_name() == "logbook") return false;  // what it is about
+    if (next == nullptr && (level->get_name() == "logbook" || level->get_name() == "sync"))
+      return false;  // what it is about
     if (next == nullptr) {
       const std::string near = did_you_mean(word, names);
       report({ErrorCode::bad_usage, fmt::format("'{}' is no command of {}", printable(word), path),
@@ -334,6 +335,7 @@ int run_command_line(int argc, char** argv) {
   add_state_commands(app, words);
   add_cart_commands(app, words);
   add_sheet_commands(app, words);
+  add_sync_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);
   app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");

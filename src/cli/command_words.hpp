@@ -30,6 +30,7 @@ struct Words {
   KeepOptions keep;
   RestoreOptions restore;
   UndoOptions undo;
+  SyncOptions sync;
   std::string demo_out;
   std::string forgotten;
   std::function<int()> run;
@@ -46,5 +47,6 @@ void add_card_commands(CLI::App& app, Words& w);
 void add_state_commands(CLI::App& app, Words& w);
 void add_cart_commands(CLI::App& app, Words& w);
 void add_sheet_commands(CLI::App& app, Words& w);
+void add_sync_commands(CLI::App& app, Words& w);
 
 }  // namespace bayswap::cli

@@ -273,6 +273,27 @@ struct UndoOptions {
 };
 int undo_command(const Globals& globals, const UndoOptions& options);
 
+struct SyncOptions {
+  std::vector<std::string> bays;    // empty: all
+  std::vector<std::string> accept;  // losses that are meant
+  std::string url;
+  std::string device;
+  std::string game;
+  std::string keep;  // of resolve: a device, a number, both
+  std::size_t versions = 32;
+  bool dry_run = false;
+  bool yes = false;
+};
+int sync_command(const Globals& globals, const SyncOptions& options);
+int sync_join_command(const Globals& globals, const SyncOptions& options);
+int sync_leave_command(const Globals& globals, const SyncOptions& options);
+int sync_status_command(const Globals& globals, const SyncOptions& options);
+int sync_devices_command(const Globals& globals, const SyncOptions& options);
+int sync_forget_command(const Globals& globals, const SyncOptions& options);
+int sync_conflicts_command(const Globals& globals, const SyncOptions& options);
+int sync_resolve_command(const Globals& globals, const SyncOptions& options);
+int sync_prune_command(const Globals& globals, const SyncOptions& options);
+
 int demo_command(const Globals& globals, const std::string& out);
 
 /// Parses the words and runs the command.

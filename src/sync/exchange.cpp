@@ -117,7 +117,7 @@ Result<void> Replica::tell(Lighthouse& lighthouse, const DeviceReport& report, c
   return {};
 }
 
-Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& report) {
+Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& report, bool telling) {
   if (lighthouse.id() != device_.lighthouse)
     return fail(ErrorCode::unsafe,
                 fmt::format("the lighthouse at {} is not the one that was joined", device_.url), "",
@@ -145,13 +145,14 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
     if (pointer.counter == peer.counter && pointer.manifest == peer.manifest && peer.complete) continue;
     BAYSWAP_CHECK(take(lighthouse, pointer, peer, known, asked, done));
   }
-  for (const Digest& digest : asked) {
+  for (const Digest& digest : telling ? asked : std::set<Digest>{}) {
     const auto bytes = objects_.get(digest);
     if (!bytes) continue;
     BAYSWAP_CHECK(lighthouse.objects().put(digest, *bytes));
     ++done.given;
   }
   BAYSWAP_CHECK(save());
+  if (!telling) return done;
   if (!is_own_there && counter_ > 0) BAYSWAP_CHECK(give_everything(lighthouse, done));
   const bool is_news = pages_ != told_pages_ || !unsent_.empty() || wanted_ != told_wanted_ ||
                        !is_own_there || report.behind != reported_.behind ||

@@ -1,5 +1,6 @@
 // What changed in a bay since it was last looked at.
 #include <fmt/format.h>
+#include <fnmatch.h>
 
 #include <algorithm>
 
@@ -13,7 +14,6 @@ namespace {
 
 using Outcome = SyncRow::Outcome;
 
-constexpr std::uint64_t max_size_unasked = std::uint64_t{64} << 20;
 constexpr std::size_t max_depth = 16;
 
 Version::Kind kind_of(const HeldSave& save) {
@@ -83,7 +83,13 @@ class BayLook {
   }
 
   [[nodiscard]] bool takes_part(const HeldSave& save) const {
-    return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= max_size_unasked;
+    const BaySync& sync = view_.bay().sync;
+    const auto matches = [&](const std::string& pattern) {
+      return fnmatch(pattern.c_str(), save.path.c_str(), 0) == 0;
+    };
+    return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= sync.most_bytes &&
+           std::ranges::find(sync.kinds, to_text(kind_of(save))) != sync.kinds.end() &&
+           std::ranges::none_of(sync.leave, matches);
   }
 
   // An account that is the only one of its bay is the same as none: bays without accounts keep it, too.
@@ -119,8 +125,11 @@ class BayLook {
       row(Outcome::failed, save, save.health_note.empty() ? "the card can't be read" : save.health_note);
       return {};
     }
+    if (place != nullptr) find_pruned(save, *place);
     BAYSWAP_TRY(std::string stamp, stamp_of(view_, save));
-    if (place != nullptr && place->stamp == stamp && !place->is_lost && place->coming.empty()) return {};
+    if (place != nullptr && place->stamp == stamp && !place->is_lost && !place->is_wanted_back &&
+        place->coming.empty())
+      return {};
     if (round_.request.in_use)
       if (const auto why = round_.request.in_use(paths_of(view_, save))) {
         block(save, place);
@@ -151,6 +160,18 @@ class BayLook {
     return changed(save, *place, *content, digest, stamp);
   }
 
+  // A place that was away so long that its version was pruned holds what the oldest one came from.
+  void find_pruned(const HeldSave& save, HeldPlace& place) {
+    if (!history_->pruned().contains(place.version)) return;
+    const auto lineages = history_->lineages_for(identity_of(save));
+    if (lineages.size() != 1) return;
+    for (const Version* version : lineages.front()->versions)
+      if (std::ranges::none_of(version->parents,
+                               [&](const VersionId& parent) { return history_->find(parent) != nullptr; }))
+        place.version = version->id;
+    round_.places.touch();
+  }
+
   Hints hints_for(const HeldSave& save) {
     Hints hints;
     if (save.facts.rom_path)
@@ -173,7 +194,7 @@ class BayLook {
     if (was_coming) place.version = place.coming_version;
     place.coming.clear();
     const bool is_same = was_coming || digest == place.seen;
-    place.is_lost = false;
+    place.is_lost = place.is_wanted_back = false;
     place.stamp = stamp;
     place.path = save.path;
     place.label = label_of(save);
@@ -220,6 +241,7 @@ class BayLook {
   Result<void> ask(HeldPlace& place, Platform platform, Loss loss, const std::string& why) {
     const Version* before = history_->find(place.version);
     if (before != nullptr && before->is_deletion()) return {};
+    if (place.is_wanted_back) return {};
     if (round_.request.accept.contains(loss) && before != nullptr) {
       Version gone = *before;
       gone.content.clear();

@@ -30,7 +30,9 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
       *text = in.text(65536);
     place.version = read_id(in);
     place.coming_version = read_id(in);
-    place.is_lost = in.u8() != 0;
+    const std::uint8_t flags = in.u8();
+    place.is_lost = (flags & 1) != 0;
+    place.is_wanted_back = (flags & 2) != 0;
     std::pair key(place.bay, place.key);
     places.emplace(std::move(key), std::move(place));
   }
@@ -61,7 +63,7 @@ Result<void> PlaceBook::save(Store& store) {
       out.text(*text);
     out.raw(place.version.bytes);
     out.raw(place.coming_version.bytes);
-    out.u8(place.is_lost ? 1 : 0);
+    out.u8(static_cast<std::uint8_t>((place.is_lost ? 1 : 0) | (place.is_wanted_back ? 2 : 0)));
   }
   const Digest digest = sha256(out.view());
   out.raw(digest.bytes);

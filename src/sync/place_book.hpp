@@ -9,13 +9,14 @@ namespace bayswap {
 
 struct HeldPlace {
   std::string bay;
-  std::string key;       // of the save within the bay
-  std::string label;     // what people call it
-  std::string path;      // below the bay's root
-  VersionId version;     // what it holds, or held
-  std::string seen;      // hex digest of what it holds, which can be less than the version has
-  std::string stamp;     // names, sizes and times of its files
-  bool is_lost = false;  // gone, empty or damaged: the user is asked
+  std::string key;              // of the save within the bay
+  std::string label;            // what people call it
+  std::string path;             // below the bay's root
+  VersionId version;            // what it holds, or held
+  std::string seen;             // hex digest of what it holds, which can be less than the version has
+  std::string stamp;            // names, sizes and times of its files
+  bool is_lost = false;         // gone, empty or damaged: the user is asked
+  bool is_wanted_back = false;  // the user's answer was that it should not be
   // A write that is under way: what it will hold then.
   std::string coming;  // hex digest; empty: none
   VersionId coming_version;

@@ -31,26 +31,33 @@ bool means_no_place(IssueCode code) {
 
 class BayPlanner {
  public:
-  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse)
+  /// `bringing_back`: only places that are wanted back, whatever is there now.
+  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse, bool bringing_back)
       : round_(round),
         view_(view),
         lighthouse_(lighthouse),
         bay_(view.bay().name),
-        request_(round.request.carry) {
+        request_(round.request.carry),
+        bringing_back_(bringing_back) {
     // Which is newer is known here, and whatever goes is kept.
     request_.accept.insert(IssueCode::newer);
     request_.exact = true;
+    if (bringing_back)
+      request_.accept.insert({IssueCode::damaged, IssueCode::short_file, IssueCode::odd_target});
   }
 
-  Result<std::vector<Plan>> run() {
+  /// Adds to the plans.
+  Result<void> run(std::vector<Plan>& plans) {
     BAYSWAP_TRY(const History* history, round_.replica.history());
     history_ = history;
+    plans_ = std::move(plans);
     for (const HeldPlace* place : round_.places.of_bay(bay_)) held_.emplace(place->version, place);
     Planner planner(nullptr, view_, nullptr, request_);
     std::vector<Passage> passages;
     for (const Lineage& lineage : history->lineages()) {
       const auto heads = differing_heads(lineage);
       HeldPlace* place = place_of(lineage);
+      if ((place != nullptr && place->is_wanted_back) != bringing_back_) continue;
       if (heads.size() > 1 && place != nullptr)
         row(Outcome::conflict, *heads.front(), place->path,
             fmt::format("{} versions of which none came from another", heads.size()));
@@ -65,7 +72,8 @@ class BayPlanner {
     BAYSWAP_CHECK(planner.merge(passages, true));
     BAYSWAP_CHECK(view_.check());
     group(planner, passages);
-    return std::move(plans_);
+    plans = std::move(plans_);
+    return {};
   }
 
  private:
@@ -88,6 +96,7 @@ class BayPlanner {
     if (place == nullptr)
       return !head.is_deletion() && view_.bay().rule(head.save.facts.game.platform) != nullptr;
     if (place->is_lost) return false;
+    if (bringing_back_) return true;
     if (place->version == head.id) return false;
     const Version* holds = history_->find(place->version);
     if (holds != nullptr && holds->content == head.content) {
@@ -306,13 +315,17 @@ class BayPlanner {
   std::vector<Plan> plans_;
   std::optional<std::string> busy_;
   bool asked_ = false;
+  bool bringing_back_ = false;
 };
 
 }  // namespace
 
 Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse) {
   round.writings[view.bay().name].clear();
-  return BayPlanner(round, view, lighthouse).run();
+  std::vector<Plan> plans;
+  for (const bool bringing_back : {false, true})
+    BAYSWAP_CHECK(BayPlanner(round, view, lighthouse, bringing_back).run(plans));
+  return plans;
 }
 
 }  // namespace bayswap

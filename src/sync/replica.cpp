@@ -184,6 +184,12 @@ Blob Replica::state() const {
   write_digests(out, unsent_);
   write_digests(out, wanted_);
   write_digests(out, told_wanted_);
+  write_digests(out, unused_);
+  out.u32(static_cast<std::uint32_t>(unused_at_.size()));
+  for (const auto& [id, counter] : unused_at_) {
+    out.text(id);
+    out.u64(counter);
+  }
   out.u32(static_cast<std::uint32_t>(peers_.size()));
   for (const auto& [id, peer] : peers_) {
     out.text(id);
@@ -220,9 +226,14 @@ Result<void> Replica::load_state() {
   reported_ = read_report(in);
   read_pages(in, pages_);
   read_pages(in, told_pages_);
-  for (std::set<Digest>* set : {&unsent_, &wanted_, &told_wanted_}) {
+  for (std::set<Digest>* set : {&unsent_, &wanted_, &told_wanted_, &unused_}) {
     const auto all = read_digests(in);
     set->insert(all.begin(), all.end());
+  }
+  const std::uint32_t unused = in.count(12);
+  for (std::uint32_t i = 0; i < unused && in.ok(); ++i) {
+    const std::string id = in.text(64);
+    unused_at_[id] = in.u64();
   }
   const std::uint32_t peers = in.count(16);
   for (std::uint32_t i = 0; i < peers && in.ok(); ++i) {

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <array>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 
 namespace bayswap {
@@ -150,6 +151,63 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
   }
   BAYSWAP_CHECK(impl_->replica.save());
   return all;
+}
+
+std::vector<const Lineage*> find_lineages(const History& history, const std::string& what) {
+  const std::string wanted = lower(what);
+  const std::string title = normalized_title(what);
+  std::vector<const Lineage*> found;
+  for (const Lineage& lineage : history.lineages())
+    if (std::ranges::any_of(lineage.versions, [&](const Version* version) {
+          const GameId& game = version->save.facts.game;
+          const std::string stem(version->save.facts.rom_path ? stem_of(*version->save.facts.rom_path)
+                                                              : std::string_view());
+          for (const std::string& name : {version->label, game.title, stem})
+            if (!name.empty() &&
+                (lower(name) == wanted || (!title.empty() && normalized_title(name) == title)))
+              return true;
+          return (!game.code.empty() && lower(game.code) == wanted) || version->save.name == wanted ||
+                 (game.title_id != 0 && lower(title_id_text(game)) == wanted) || version->id.hex() == wanted;
+        }))
+      found.push_back(&lineage);
+  return found;
+}
+
+Result<std::vector<BayStatus>> bay_status(Store& own, const History& history) {
+  BAYSWAP_TRY(const PlaceBook book, PlaceBook::load(own));
+  std::map<std::string, BayStatus> bays;
+  for (const auto& [key, place] : book.places()) {
+    BayStatus& bay = bays[place.bay];
+    bay.bay = place.bay;
+    ++bay.saves;
+    bay.lost += place.is_lost ? 1U : 0U;
+    const Lineage* lineage = history.lineage_of(place.version);
+    const auto heads = lineage != nullptr ? differing_heads(*lineage) : std::vector<const Version*>{};
+    const Version* holds = history.find(place.version);
+    if (heads.size() == 1 && holds != nullptr && holds->content != heads.front()->content) ++bay.behind;
+  }
+  std::vector<BayStatus> all;
+  all.reserve(bays.size());
+  for (auto& [name, bay] : bays) all.push_back(std::move(bay));
+  return all;
+}
+
+Result<std::size_t> bring_back(Store& own, const Lineage& lineage) {
+  BAYSWAP_TRY(PlaceBook book, PlaceBook::load(own));
+  std::vector<std::pair<std::string, std::string>> lost;
+  for (const auto& [key, place] : book.places())
+    if (place.is_lost && std::ranges::any_of(lineage.versions, [&](const Version* version) {
+          return version->id == place.version;
+        }))
+      lost.push_back(key);
+  for (const auto& [bay, key] : lost) {
+    HeldPlace place = *book.find(bay, key);
+    place.is_lost = false;
+    place.is_wanted_back = true;
+    book.set(std::move(place));
+  }
+  BAYSWAP_CHECK(book.save(own));
+  return lost.size();
 }
 
 Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage, const Version& keep,

@@ -1,0 +1,43 @@
+// What the sync commands share: this device's versions, and its lighthouse.
+#pragma once
+
+#include <bayswap/remote_store.hpp>
+#include <bayswap/sync.hpp>
+
+#include "cli/books.hpp"
+#include "sync/scratch_store.hpp"
+
+namespace bayswap::cli {
+
+/// Where this device keeps its versions.
+[[nodiscard]] std::string sync_folder(const Home& home);
+
+/// A device's versions, held by this process alone, and its lighthouse if it can be reached.
+struct SyncJob {
+  enum class Mode { change, look };  // look: nothing on the disk changes, nor at the lighthouse
+  /// Fails with `not_found` if the device has joined none.
+  [[nodiscard]] static Result<std::unique_ptr<SyncJob>> open(const Globals& globals, Mode mode);
+
+  explicit SyncJob(const std::string& folder) : disk(folder, LocalStore::Privacy::owner_only) {}
+  [[nodiscard]] Store& own() { return scratch ? static_cast<Store&>(*scratch) : disk; }
+  [[nodiscard]] Lighthouse* light() { return lighthouse ? &*lighthouse : nullptr; }
+  /// Fails where a command can do nothing without the lighthouse.
+  [[nodiscard]] Result<Lighthouse*> needed_light();
+  [[nodiscard]] std::int64_t now() const { return clock(); }
+
+  std::unique_ptr<LockedLogbook> logbook;  // nullptr: none yet, and only looked at
+  LocalStore disk;
+  std::optional<ScratchStore> scratch;
+  std::optional<Replica> replica;
+  std::unique_ptr<Store> sea;
+  std::optional<Lighthouse> lighthouse;
+  std::optional<Error> unreachable;  // why there is none
+  Clock clock;
+};
+
+[[nodiscard]] Json to_json(const SyncConflict& conflict);
+void print_conflicts(const std::vector<SyncConflict>& conflicts);
+/// "12.3 KB".
+[[nodiscard]] std::string bytes_in_words(std::uint64_t bytes);
+
+}  // namespace bayswap::cli

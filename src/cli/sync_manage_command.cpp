@@ -1,0 +1,318 @@
+// Joining and leaving, other devices, conflicts, and what can go.
+#include <charconv>
+#include <filesystem>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/sync_job.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+Result<int> join(const Globals& globals, const SyncOptions& options) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  const std::string url = is_local_url(options.url) ? path_of_url(options.url) : options.url;
+  if (is_local_url(options.url)) {
+    // A folder of its own below one that is there. A missing medium is not made up for.
+    LocalStore disk;
+    BAYSWAP_TRY(const auto there, disk.stat(url));
+    std::error_code failed;
+    if (!there) std::filesystem::create_directory(url, failed);
+    if (failed)
+      return fail(ErrorCode::not_found, fmt::format("{} does not exist, and can't be made", url),
+                  "plug in the medium it is on, or name a folder in one that is there");
+  }
+  BAYSWAP_TRY(const auto sea, open_remote(url));
+  BAYSWAP_TRY(const Lighthouse lighthouse, Lighthouse::found(*sea));
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);
+  std::error_code failed;
+  std::filesystem::create_directories(sync_folder(home), failed);
+  const std::string name = options.device.empty() ? host_name() : options.device;
+  BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id()));
+  const DeviceInfo& device = replica.device();
+  if (globals.json)
+    print_json(
+        {{"device", device.name}, {"id", device.id}, {"url", device.url}, {"lighthouse", device.lighthouse}});
+  else
+    say(globals.quiet,
+        fmt::format("This device is {} and exchanges versions through {}. `bayswap sync` makes a round.",
+                    printable(device.name), printable(device.url)));
+  return exit_done;
+}
+
+Result<int> leave(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+  const std::string url = job->replica->device().url;
+  BAYSWAP_CHECK(job->replica->leave());
+  if (globals.json)
+    print_json({{"left", url}});
+  else
+    say(globals.quiet,
+        fmt::format("Left {}. The bays stay as they are, and so does what is known of their saves; "
+                    "`bayswap sync join` goes on with it.",
+                    printable(url)));
+  return exit_done;
+}
+
+Result<int> devices(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
+  if (job->light() != nullptr) (void)job->replica->exchange(*job->light(), {}, false);
+  const DeviceInfo& own = job->replica->device();
+  Json list = Json::array();
+  std::vector<std::vector<std::string>> rows;
+  list.push_back({{"id", own.id}, {"name", own.name}, {"this", true}, {"seen", nullptr}});
+  rows.push_back({printable(own.name), own.id, "this one", ""});
+  for (const PeerInfo& peer : job->replica->peers()) {
+    list.push_back({{"id", peer.id},
+                    {"name", peer.name},
+                    {"this", false},
+                    {"seen", utc_time(peer.report.seen)},
+                    {"waiting", peer.report.behind},
+                    {"conflicts", peer.report.conflicts}});
+    rows.push_back({printable(peer.name), peer.id, local_time(peer.report.seen),
+                    peer.report.behind > 0 ? std::to_string(peer.report.behind) : ""});
+  }
+  if (globals.json)
+    print_json({{"devices", std::move(list)}});
+  else
+    print_table({"device", "id", "last seen", "waiting"}, rows, {3});
+  return exit_done;
+}
+
+Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
+  Replica& replica = *job->replica;
+  std::size_t received = 0;
+  if (job->light() != nullptr) {
+    if (const auto taken = replica.exchange(*job->light(), {}, false))
+      received = taken->received;
+    else
+      job->unreachable = taken.error();
+  }
+  BAYSWAP_TRY(const History* history, replica.history());
+  BAYSWAP_TRY(const auto bays, bay_status(job->own(), *history));
+  std::size_t conflicts = 0;
+  for (const Lineage& lineage : history->lineages())
+    conflicts += differing_heads(lineage).size() > 1 ? 1U : 0U;
+  const DeviceInfo& device = replica.device();
+  if (globals.json) {
+    Json bay_list = Json::array();
+    for (const BayStatus& bay : bays)
+      bay_list.push_back(
+          {{"bay", bay.bay}, {"saves", bay.saves}, {"waiting", bay.behind}, {"lost", bay.lost}});
+    Json peer_list = Json::array();
+    for (const PeerInfo& peer : replica.peers())
+      peer_list.push_back({{"name", peer.name},
+                           {"id", peer.id},
+                           {"seen", utc_time(peer.report.seen)},
+                           {"waiting", peer.report.behind},
+                           {"conflicts", peer.report.conflicts}});
+    print_json({{"device", device.name},
+                {"lighthouse", {{"url", device.url}, {"reached", !job->unreachable}}},
+                {"saves", history->lineages().size()},
+                {"versions", history->versions().size()},
+                {"to_send", replica.unsent()},
+                {"news", received},
+                {"conflicts", conflicts},
+                {"bays", std::move(bay_list)},
+                {"devices", std::move(peer_list)}});
+    return exit_done;
+  }
+  print_field("device", printable(device.name), Tone::bold);
+  print_field("lighthouse",
+              job->unreachable ? fmt::format("{}, which can't be reached: {}", printable(device.url),
+                                             printable(job->unreachable->message))
+                               : printable(device.url),
+              job->unreachable ? Tone::warn : Tone::plain);
+  print_field("known", fmt::format("{} of {}", counted(history->versions().size(), "version"),
+                                   counted(history->lineages().size(), "save")));
+  if (replica.unsent() > 0) print_field("to send", counted(replica.unsent(), "version"));
+  if (received > 0)
+    print_field("news", fmt::format("{}: `bayswap sync` takes them", counted(received, "version")));
+  if (conflicts > 0)
+    print_field("conflicts", fmt::format("{}: `bayswap sync conflicts` shows them", conflicts), Tone::warn);
+  fmt::print("\n");
+  std::vector<std::vector<std::string>> rows;
+  for (const BayStatus& bay : bays)
+    rows.push_back({bay.bay, std::to_string(bay.saves), bay.behind > 0 ? std::to_string(bay.behind) : "",
+                    bay.lost > 0 ? std::to_string(bay.lost) : ""});
+  if (!rows.empty()) print_table({"bay", "saves", "newer elsewhere", "lost"}, rows, {1, 2, 3});
+  rows.clear();
+  for (const PeerInfo& peer : replica.peers())
+    rows.push_back({printable(peer.name), local_time(peer.report.seen),
+                    peer.report.behind > 0 ? std::to_string(peer.report.behind) : "",
+                    peer.report.conflicts > 0 ? std::to_string(peer.report.conflicts) : ""});
+  if (!rows.empty()) {
+    fmt::print("\n");
+    print_table({"other device", "last seen", "waiting", "conflicts"}, rows, {2, 3});
+  }
+  return exit_done;
+}
+
+Result<int> forget(const Globals& globals, const SyncOptions& options) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+  BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
+  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, 0}));
+  BAYSWAP_CHECK(job->replica->forget(*lighthouse, options.device));
+  if (globals.json)
+    print_json({{"forgotten", options.device}});
+  else
+    say(globals.quiet, fmt::format("Forgot {}. What it sent stays; if it syncs again, it is back.",
+                                   printable(options.device)));
+  return exit_done;
+}
+
+Result<std::vector<SyncConflict>> conflicts_of(const Globals& globals, SyncJob& job) {
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+  BAYSWAP_TRY(SyncRound round, SyncRound::begin(*job.replica, job.own(), {}));
+  return round.conflicts(catalog, job.light());
+}
+
+Result<int> conflicts(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
+  if (job->light() != nullptr) (void)job->replica->exchange(*job->light(), {}, false);
+  BAYSWAP_TRY(const auto all, conflicts_of(globals, *job));
+  if (globals.json) {
+    Json list = Json::array();
+    for (const SyncConflict& conflict : all) list.push_back(to_json(conflict));
+    print_json({{"conflicts", std::move(list)}});
+  } else {
+    print_conflicts(all);
+    fmt::print("{}\n", all.empty()
+                           ? "There are no conflicts."
+                           : "`bayswap sync resolve GAME --keep NUMBER` (or DEVICE) decides, here and "
+                             "everywhere; the other version stays in the history.");
+  }
+  return all.empty() ? exit_done : exit_problems;
+}
+
+// The version that the words mean.
+Result<const Version*> meant(const Lineage& lineage, const std::vector<SyncConflict>& all,
+                             const std::string& keep) {
+  const auto conflict = std::ranges::find_if(all, [&](const SyncConflict& one) {
+    return std::ranges::any_of(lineage.versions, [&](const Version* version) {
+      return version->id == one.sides.front().version.id;
+    });
+  });
+  std::vector<VersionId> found;
+  std::vector<std::string> choices;
+  if (conflict != all.end()) {
+    std::size_t number = 0;
+    const auto read = std::from_chars(keep.data(), keep.data() + keep.size(), number);
+    const bool is_number = read.ec == std::errc() && read.ptr == keep.data() + keep.size();
+    for (std::size_t i = 0; i < conflict->sides.size(); ++i) {
+      const Version& version = conflict->sides[i].version;
+      choices.push_back(fmt::format("{} ({})", i + 1, version.device_name));
+      if (is_number ? number == i + 1 : lower(version.device_name) == lower(keep) || version.device == keep)
+        found.push_back(version.id);
+    }
+  }
+  for (const Version* version : lineage.versions)
+    if (version->id.hex() == lower(keep)) found.push_back(version->id);
+  if (found.size() == 1)
+    for (const Version* version : lineage.versions)
+      if (version->id == found.front()) return version;
+  return fail(ErrorCode::bad_usage,
+              found.empty() ? fmt::format("--keep {} names no version of it", printable(keep))
+                            : fmt::format("--keep {} names {} versions", printable(keep), found.size()),
+              choices.empty() ? "it has no conflict: name a version by its id"
+                              : fmt::format("say one of {}", joined(choices, ", ")));
+}
+
+Result<int> resolve(const Globals& globals, const SyncOptions& options) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+  if (job->light() != nullptr) (void)job->replica->exchange(*job->light(), {job->now(), 0, 0});
+  BAYSWAP_TRY(const History* history, job->replica->history());
+  const auto lineages = find_lineages(*history, options.game);
+  if (lineages.empty())
+    return fail(ErrorCode::not_found, fmt::format("no save is called '{}'", printable(options.game)),
+                "`bayswap sync conflicts` and `bayswap sync` name those that need an answer");
+  std::vector<const Lineage*> open;
+  for (const Lineage* lineage : lineages)
+    if (options.keep == "back" || lineages.size() == 1 || differing_heads(*lineage).size() > 1)
+      open.push_back(lineage);
+  if (open.size() != 1)
+    return fail(ErrorCode::bad_usage,
+                fmt::format("'{}' means {} saves", printable(options.game), lineages.size()),
+                "say the game's code, or the id of a version");
+  if (options.keep == "back") {
+    BAYSWAP_TRY(const std::size_t places, bring_back(job->own(), *open.front()));
+    if (places == 0)
+      return fail(ErrorCode::bad_usage, fmt::format("no place of '{}' has lost it", printable(options.game)),
+                  "`bayswap sync` says what is lost");
+    if (globals.json)
+      print_json({{"places", places}});
+    else
+      say(globals.quiet, fmt::format("The next round writes it back: `bayswap sync`."));
+    return exit_done;
+  }
+  BAYSWAP_TRY(const auto all, conflicts_of(globals, *job));
+  BAYSWAP_TRY(const Version* keep, meant(*open.front(), all, options.keep));
+  const std::string label = keep->label;
+  const std::string device = keep->device_name;
+  BAYSWAP_TRY(const VersionId id, resolve_conflict(*job->replica, *open.front(), *keep, job->now()));
+  BAYSWAP_CHECK(job->replica->save());
+  bool told = false;
+  if (job->light() != nullptr) told = job->replica->exchange(*job->light(), {job->now(), 0, 0}).has_value();
+  if (globals.json)
+    print_json({{"save", label}, {"kept", device}, {"version", id.hex()}, {"told", told}});
+  else
+    say(globals.quiet,
+        fmt::format("{} goes on as {} has it. `bayswap sync` writes it into this device's bays{}.",
+                    printable(label), printable(device),
+                    told ? "; other devices do with their next round" : ""));
+  return exit_done;
+}
+
+Result<int> prune(const Globals& globals, const SyncOptions& options) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+  BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
+  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, 0}));
+  BAYSWAP_TRY(const Pruned done, job->replica->prune(*lighthouse, options.versions));
+  if (globals.json)
+    print_json({{"versions", done.versions}, {"objects", done.objects}, {"waiting", done.waiting}});
+  else
+    fmt::print(
+        "{} pruned, {} removed from the lighthouse{}.\n", counted(done.versions, "version"),
+        counted(done.objects, "object"),
+        done.waiting > 0
+            ? fmt::format("; {} more go when every device has synced again and prune is run", done.waiting)
+            : "");
+  return exit_done;
+}
+
+int answer(const Result<int>& code) {
+  return code ? *code : report(code.error());
+}
+
+}  // namespace
+
+int sync_join_command(const Globals& globals, const SyncOptions& options) {
+  return answer(join(globals, options));
+}
+int sync_leave_command(const Globals& globals, const SyncOptions& options) {
+  return answer(leave(globals, options));
+}
+int sync_status_command(const Globals& globals, const SyncOptions& options) {
+  return answer(status(globals, options));
+}
+int sync_devices_command(const Globals& globals, const SyncOptions& options) {
+  return answer(devices(globals, options));
+}
+int sync_forget_command(const Globals& globals, const SyncOptions& options) {
+  return answer(forget(globals, options));
+}
+int sync_conflicts_command(const Globals& globals, const SyncOptions& options) {
+  return answer(conflicts(globals, options));
+}
+int sync_resolve_command(const Globals& globals, const SyncOptions& options) {
+  return answer(resolve(globals, options));
+}
+int sync_prune_command(const Globals& globals, const SyncOptions& options) {
+  return answer(prune(globals, options));
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,47 @@
+// The words of the sync commands.
+#include "cli/command_words.hpp"
+
+namespace bayswap::cli {
+
+void add_sync_commands(CLI::App& app, Words& w) {
+  CLI::App* sync = command(app, w, "sync", "Keep bays in step, on this device and on others",
+                           [&w] { return sync_command(w.globals, w.sync); });
+  sync->add_option("BAY", w.sync.bays, "Only these bays; all where none is named");
+  sync->add_option("--accept", w.sync.accept,
+                   "A loss that is meant: deleted, empty; many, for more than a third of a bay at once")
+      ->type_name("LOSS")
+      ->expected(1)
+      ->take_all();
+  sync->add_flag("--dry-run", w.sync.dry_run, "Show what would be done and stop");
+  sync->add_flag("--yes", w.sync.yes, "Don't ask");
+  const auto action = [&](const char* name, const char* about,
+                          int (*run)(const Globals&, const SyncOptions&)) {
+    return command(*sync, w, name, about, [&w, run] { return run(w.globals, w.sync); });
+  };
+
+  CLI::App* join = action("join", "Exchange versions through a folder", sync_join_command);
+  join->add_option("URL", w.sync.url, "The folder")->required();
+  join->add_option("--device", w.sync.device, "What this device is called; by default the host's name")
+      ->type_name("NAME");
+  action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);
+  action("status", "How things stand", sync_status_command);
+  action("devices", "List the devices", sync_devices_command);
+  action("forget", "Wait no more for a device that is gone", sync_forget_command)
+      ->add_option("DEVICE", w.sync.device, "Its name or its id")
+      ->required();
+  action("conflicts", "Show saves with versions of which none came from another", sync_conflicts_command);
+  CLI::App* resolve = action("resolve", "Say which version goes on", sync_resolve_command);
+  resolve->add_option("GAME", w.sync.game, "The save, by title, code, ROM's name or a version's id")
+      ->required();
+  resolve
+      ->add_option("--keep", w.sync.keep,
+                   "A device, a number of `sync conflicts` or a version's id; back: put a lost save back")
+      ->required()
+      ->type_name("VERSION");
+  action("prune", "Remove old versions that every device has seen the followers of", sync_prune_command)
+      ->add_option("--keep", w.sync.versions, "How many of each save stay")
+      ->type_name("N")
+      ->check(CLI::Range(1, 1000000));
+}
+
+}  // namespace bayswap::cli

@@ -1,0 +1,31 @@
+#include <bayswap/remote_store.hpp>
+
+#include <fmt/format.h>
+
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::string_view file_scheme = "file://";
+
+}  // namespace
+
+bool is_local_url(std::string_view url) {
+  return url.starts_with(file_scheme) || url.find("://") == std::string_view::npos;
+}
+
+std::string path_of_url(const std::string& url) {
+  const std::string path = url.starts_with(file_scheme) ? url.substr(file_scheme.size()) : with_home(url);
+  return LocalStore(path).root();
+}
+
+Result<std::unique_ptr<Store>> open_remote(const std::string& url) {
+  if (!is_local_url(url))
+    return fail(ErrorCode::unsupported,
+                fmt::format("{}: no such store is known", url.substr(0, url.find("://"))),
+                "name a folder, one on a mounted share among them");
+  return std::make_unique<LocalStore>(path_of_url(url), LocalStore::Privacy::owner_only);
+}
+
+}  // namespace bayswap

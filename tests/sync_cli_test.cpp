@@ -1,0 +1,194 @@
+// Bays in step through the binary: two devices, each with its own home, and a folder between them.
+#include "support/player.hpp"
+
+namespace bayswap::test {
+namespace {
+
+class SyncCli : public Player {
+ protected:
+  SyncCli() {
+    home_ = "pc-home";
+    device("pc-home", "pc", "path = \"saves/{rom.stem}.srm\"\nlayout = \"nes.raw\"\nroms = \"roms\"\n");
+    device("box-home", "box", "path = \"{rom.folder}/{rom.stem}.sav\"\nlayout = \"nes.raw\"\nroms = \".\"\n");
+    put("pc/roms/Tin Orchard (Europe).nes", rom);
+    put("box/tin orchard.nes", rom);
+    put("pc/saves/Tin Orchard (Europe).srm", first);
+  }
+  void device(const std::string& home, const std::string& name, const std::string& rule) {
+    fs::create_directories(folder_ / name);
+    put(home + "/bays/" + name + ".toml",
+        text_blob("root = \"" + (folder_ / name) + "\"\n[platform.nes]\n" + rule));
+  }
+  Outcome on(const std::string& home, std::vector<std::string> words) {
+    home_ = home;
+    Outcome outcome = bayswap(std::move(words));
+    home_ = "pc-home";
+    return outcome;
+  }
+  nlohmann::json told(const std::string& home, std::vector<std::string> words, int code = 0) {
+    home_ = home;
+    auto document = json(std::move(words), code);
+    home_ = "pc-home";
+    return document;
+  }
+  void join_both() {
+    for (const std::string name : {"pc", "box"})
+      ASSERT_EQ(on(name + "-home", {"sync", "join", folder_ / "sea", "--device", name}).code, 0);
+  }
+  void round(const std::string& name, int code = 0) {
+    const Outcome outcome = on(name + "-home", {"sync", "--yes"});
+    ASSERT_EQ(outcome.code, code) << outcome.out << outcome.err;
+  }
+
+  const Blob rom = nes_rom(3);
+  const Blob first = noise(8192, 1);
+  const Blob second = noise(8192, 2);
+  const Blob third = noise(8192, 3);
+  const std::string on_pc = "pc/saves/Tin Orchard (Europe).srm";
+  const std::string on_box = "box/tin orchard.sav";
+};
+
+TEST_F(SyncCli, AnEveningOnTwoDevices) {
+  join_both();
+  round("pc");
+  round("box");
+  EXPECT_EQ(read(on_box), first);
+  put(on_box, second, 1100000000);
+  round("box");
+  round("pc");
+  EXPECT_EQ(read(on_pc), second);
+  // A stray autosave spreads, and one command takes it back everywhere.
+  const auto status = told("pc-home", {"sync", "status"});
+  EXPECT_EQ(status["versions"], 2);
+  EXPECT_EQ(status["conflicts"], 0);
+  EXPECT_EQ(status["devices"][0]["name"], "box");
+  // What was written is an entry like any other.
+  ASSERT_EQ(on("pc-home", {"undo", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_pc), first);
+  round("pc");
+  round("box");
+  EXPECT_EQ(read(on_box), first) << "an undone version is undone everywhere";
+}
+
+TEST_F(SyncCli, AConflictIsShownWithBothSides) {
+  join_both();
+  round("pc");
+  round("box");
+  put(on_pc, second, 1100000000);
+  put(on_box, third, 1100000001);
+  round("pc");
+  round("box", 1);
+  EXPECT_EQ(read(on_box), third);
+  const auto conflicts = told("box-home", {"sync", "conflicts"}, 1);
+  ASSERT_EQ(conflicts["conflicts"].size(), 1U);
+  EXPECT_EQ(conflicts["conflicts"][0]["sides"][0]["device"], "box");
+  EXPECT_EQ(conflicts["conflicts"][0]["sides"][1]["device"], "pc");
+  EXPECT_NE(on("box-home", {"sync", "conflicts"}).out.find("bytes differ"), std::string::npos);
+  EXPECT_EQ(on("box-home", {"sync", "resolve", "Tin Orchard", "--keep", "tablet"}).code, 2);
+  EXPECT_EQ(on("box-home", {"sync", "resolve", "Tin Orchid", "--keep", "pc"}).code, 4);
+  ASSERT_EQ(on("box-home", {"sync", "resolve", "Tin Orchard", "--keep", "pc"}).code, 0);
+  round("box");
+  EXPECT_EQ(read(on_box), second);
+  round("pc");
+  EXPECT_TRUE(told("pc-home", {"sync", "conflicts"})["conflicts"].empty());
+  // The other side is in the logbook of the device that had it.
+  const auto entries = told("box-home", {"logbook"});
+  EXPECT_FALSE(entries.empty());
+  ASSERT_EQ(on("box-home", {"undo", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_box), third);
+}
+
+TEST_F(SyncCli, NothingIsWrittenWithoutAWord) {
+  EXPECT_EQ(on("pc-home", {"sync"}).code, 4) << "not joined";
+  EXPECT_NE(on("pc-home", {"sync"}).err.find("sync join"), std::string::npos);
+  join_both();
+  round("pc");
+  const auto dry = told("box-home", {"sync", "--dry-run"});
+  EXPECT_EQ(dry["saves"][0]["outcome"], "written");
+  EXPECT_FALSE(dry["done"].get<bool>());
+  EXPECT_FALSE(exists(on_box));
+  EXPECT_EQ(on("box-home", {"sync"}).code, 3) << "nobody to ask";
+  EXPECT_FALSE(exists(on_box));
+  EXPECT_EQ(on("box-home", {"sync", "bax"}).code, 2);
+  EXPECT_EQ(on("box-home", {"sync", "--yes", "--accept", "losses"}).code, 2);
+  round("box");
+  EXPECT_EQ(read(on_box), first);
+}
+
+TEST_F(SyncCli, LossesAreAnsweredOneWayOrTheOther) {
+  join_both();
+  round("pc");
+  round("box");
+  fs::remove(folder_ / on_box);
+  round("box", 1);
+  EXPECT_FALSE(exists(on_box)) << "asked, and neither followed nor mended";
+  ASSERT_EQ(on("box-home", {"sync", "resolve", "Tin Orchard", "--keep", "back"}).code, 0);
+  round("box");
+  EXPECT_EQ(read(on_box), first);
+  put(on_box, first.slice(0, 1000), 1200000000);
+  round("box", 1);
+  ASSERT_EQ(on("box-home", {"sync", "resolve", "Tin Orchard", "--keep", "back"}).code, 0);
+  round("box");
+  EXPECT_EQ(read(on_box), first) << "a torn file too";
+  fs::remove(folder_ / on_box);
+  ASSERT_EQ(on("box-home", {"sync", "--yes", "--accept", "deleted"}).code, 0);
+  round("pc");
+  EXPECT_FALSE(exists(on_pc));
+  ASSERT_EQ(on("pc-home", {"undo", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_pc), first);
+}
+
+TEST_F(SyncCli, TheLighthouseIsOnAStickThatIsAway) {
+  join_both();
+  fs::rename(folder_ / "sea", folder_ / "elsewhere");
+  put(on_pc, second, 1100000000);
+  const Outcome away = on("pc-home", {"sync", "--yes"});
+  EXPECT_EQ(away.code, 0);
+  EXPECT_NE(away.err.find("can't be reached"), std::string::npos);
+  // An empty folder where the stick is mounted is no lighthouse.
+  fs::create_directories(folder_ / "sea");
+  EXPECT_NE(on("pc-home", {"sync", "--yes"}).err.find("can't be reached"), std::string::npos);
+  EXPECT_TRUE(fs::is_empty(folder_ / "sea"));
+  fs::remove(folder_ / "sea");
+  fs::rename(folder_ / "elsewhere", folder_ / "sea");
+  round("pc");
+  round("box");
+  EXPECT_EQ(read(on_box), second);
+}
+
+TEST_F(SyncCli, OldVersionsLeaveOnceAllHaveSeenWhatFollows) {
+  join_both();
+  for (std::uint32_t i = 0; i < 6; ++i) {
+    put(on_pc, noise(8192, 100 + i), 1100000000 + i);
+    round("pc");
+    round("box");
+  }
+  EXPECT_EQ(told("pc-home", {"sync", "prune", "--keep", "2"})["versions"], 4);
+  std::size_t removed = 0;
+  for (int i = 0; i < 3; ++i) {
+    put(on_pc, noise(8192, 200 + static_cast<std::uint32_t>(i)), 1200000000 + i);
+    round("pc");
+    round("box");
+    put(on_box, noise(8192, 300 + static_cast<std::uint32_t>(i)), 1300000000 + i);
+    round("box");
+    round("pc");
+    removed += told("pc-home", {"sync", "prune", "--keep", "2"})["objects"].get<std::size_t>();
+  }
+  EXPECT_GT(removed, 4U);
+  EXPECT_EQ(told("box-home", {"sync", "status"})["versions"], 2);
+  // A device that joins now gets what is newest.
+  device("third-home", "third",
+         "path = \"{rom.folder}/{rom.stem}.sav\"\nlayout = \"nes.raw\"\nroms = \".\"\n");
+  put("third/orchard.nes", rom);
+  ASSERT_EQ(on("third-home", {"sync", "join", folder_ / "sea", "--device", "third"}).code, 0);
+  ASSERT_EQ(on("third-home", {"sync", "--yes", "--accept", "deleted"}).code, 0);
+  EXPECT_EQ(told("third-home", {"sync", "devices"})["devices"].size(), 3U);
+  EXPECT_EQ(on("third-home", {"sync", "forget", "bax"}).code, 4);
+  ASSERT_EQ(on("third-home", {"sync", "forget", "box"}).code, 0);
+  EXPECT_EQ(told("third-home", {"sync", "devices"})["devices"].size(), 2U);
+  ASSERT_EQ(on("third-home", {"sync", "leave"}).code, 0);
+  EXPECT_EQ(on("third-home", {"sync"}).code, 4);
+}
+
+}  // namespace
+}  // namespace bayswap::test
