@@ -70,6 +70,39 @@ TEST_F(SyncCli, AnEveningOnTwoDevices) {
   EXPECT_EQ(read(on_box), first) << "an undone version is undone everywhere";
 }
 
+TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
+  EXPECT_EQ(on("pc-home", {"keep", "pc"}).code, 0);
+  EXPECT_EQ(on("pc-home", {"restore", "Tin Orchard", "--version", "1", "--everywhere", "--yes"}).code, 4)
+      << "not joined";
+  join_both();
+  round("pc");
+  round("box");
+  put(on_pc, second, 1100000000);
+  round("pc");
+  round("box");
+  ASSERT_EQ(read(on_box), second);
+  const auto entries = told("box-home", {"logbook", "tin orchard"});
+  const int newest = entries[0]["id"].get<int>();
+  const Outcome outcome = on("box-home", {"restore", "tin orchard", "--version", std::to_string(newest),
+                                          "--before", "--everywhere", "--yes"});
+  ASSERT_EQ(outcome.code, 0) << outcome.out << outcome.err;
+  EXPECT_EQ(read(on_box), first);
+  round("pc");
+  EXPECT_EQ(read(on_pc), first);
+  // Both of a conflict: this device's goes on, the other's is in the logbook.
+  put(on_pc, third, 1200000000);
+  put(on_box, second, 1200000001);
+  round("pc");
+  round("box", 1);
+  const Outcome both = on("box-home", {"sync", "resolve", "tin orchard", "--keep", "both"});
+  ASSERT_EQ(both.code, 0);
+  EXPECT_NE(both.err.find("in the logbook"), std::string::npos) << both.err;
+  round("box");
+  EXPECT_EQ(read(on_box), second);
+  round("pc");
+  EXPECT_EQ(read(on_pc), second);
+}
+
 TEST_F(SyncCli, AConflictIsShownWithBothSides) {
   join_both();
   round("pc");

@@ -101,7 +101,7 @@ class Device {
     const auto exchanged = round->exchange(online ? &*lighthouse : nullptr);
     EXPECT_TRUE(exchanged) << exchanged.error().message;
     for (const auto& view : views) {
-      const auto plans = round->plan(*view, online ? &*lighthouse : nullptr);
+      const auto plans = round->plan(*view, online ? &*lighthouse : nullptr, &*logbook);
       EXPECT_TRUE(plans) << plans.error().message;
       if (!plans) continue;
       const auto ran = round->run(*view, *plans, *logbook);

@@ -89,8 +89,10 @@ class SyncRound {
   [[nodiscard]] const std::string& stopped_by() const { return stopped_by_; }
   /// Makes what look() noted count, and exchanges versions; without a lighthouse only the former.
   [[nodiscard]] Result<Exchanged> exchange(Lighthouse* lighthouse);
-  /// Plans what is newer into a bay that was looked at. Returns the plans, which rows name by their index.
-  [[nodiscard]] Result<std::vector<Plan>> plan(BayView& view, Lighthouse* lighthouse);
+  /// Plans what is newer into a bay that was looked at. Returns the plans, which rows name by their index. Of
+  /// a save in conflict all versions go into `logbook`, in the form they would have in this bay; nullptr:
+  /// they do not.
+  [[nodiscard]] Result<std::vector<Plan>> plan(BayView& view, Lighthouse* lighthouse, Logbook* logbook);
   /// Runs the plans of one bay, one entry each, and reads every save again. One that does not read as it
   /// should is put back. `run_one` as in run_batch.
   [[nodiscard]] Result<void> run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
@@ -125,6 +127,11 @@ struct BayStatus {
 /// The answer to a loss that was not meant: the next round writes the newest version into the places of that
 /// save that are gone, empty or damaged. Returns how many there are.
 [[nodiscard]] Result<std::size_t> bring_back(Store& own, const Lineage& lineage);
+
+/// Ends the conflicts of the saves that are in these files (below the root of the bay): what is there goes
+/// on. Returns how many conflicts there were.
+[[nodiscard]] Result<std::size_t> prefer_places(Replica& replica, Store& own, const std::string& bay,
+                                                const std::vector<std::string>& paths, std::int64_t now);
 
 /// Ends a conflict: the version `keep` goes on, and came from all the others. Returns the new version.
 [[nodiscard]] Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage,

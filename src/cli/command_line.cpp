@@ -242,6 +242,8 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->type_name("N");
   restore->add_flag("--all", w.restore.all, "Every save that was kept or carried together with that version");
   restore->add_flag("--before", w.restore.before, "What was there before that version");
+  restore->add_flag("--everywhere", w.restore.everywhere,
+                    "On all devices: a round of sync follows, in which that version goes before all others");
   restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
   restore->add_option("--accept", w.restore.accept, "Go on in spite of it, as in carry")
       ->type_name("ISSUE")

@@ -251,6 +251,7 @@ int keep_command(const Globals& globals, const KeepOptions& options);
 
 struct RestoreOptions {
   bool all = false;  // the whole batch that the version belongs to
+  bool everywhere = false;
   std::string what;
   std::string to;
   std::int64_t version = 0;

@@ -12,6 +12,7 @@
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "cli/sheet_changes.hpp"
+#include "cli/sync_job.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap::cli {
@@ -385,9 +386,49 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
 
 }  // namespace
 
+namespace {
+
+// What was restored goes to every device, also where another one has gone on from something else.
+Result<int> spread(const Globals& globals, const RestoreOptions& options) {
+  SyncOptions round;
+  round.yes = true;
+  const Globals quiet{globals.home, false, globals.quiet || globals.json};
+  {
+    BAYSWAP_TRY(const auto books, Books::load(globals));
+    std::string bay_name;
+    std::vector<std::string> paths;
+    {
+      BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+      BAYSWAP_TRY(const Entry entry, logbook->book().entry(options.version));
+      bay_name = options.to.empty() ? entry.to_bay : options.to;
+      BAYSWAP_TRY(const Bay bay, find_bay(books->home, bay_name));
+      const std::string root = LocalStore(bay.root).root() + "/";
+      for (const LoggedChange& change : entry.changes)
+        if (change.path.starts_with(root)) paths.push_back(change.path.substr(root.size()));
+    }
+    round.bays = {bay_name};
+    const int looked = sync_command(quiet, round);
+    if (looked != exit_done && looked != exit_problems) return looked;
+    BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+    BAYSWAP_CHECK(prefer_places(*job->replica, job->own(), bay_name, paths, job->now()));
+  }
+  round.bays.clear();
+  return sync_command(quiet, round);
+}
+
+}  // namespace
+
 int restore_command(const Globals& globals, const RestoreOptions& options) {
+  if (options.everywhere) {
+    // Before anything is changed: whether there is an everywhere.
+    const auto joined = SyncJob::open(globals, SyncJob::Mode::look);
+    if (!joined) return report(joined.error());
+  }
   const auto code = restore(globals, options);
-  return code ? *code : report(code.error());
+  if (!code) return report(code.error());
+  if (!options.everywhere || options.dry_run || *code != exit_done) return *code;
+  const auto spread_code = spread(globals, options);
+  return spread_code ? *spread_code : report(spread_code.error());
 }
 
 int undo_command(const Globals& globals, const UndoOptions& options) {

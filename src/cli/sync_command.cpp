@@ -123,7 +123,9 @@ class RoundJob {
   Result<void> plan() {
     for (OneBay& bay : bays_) {
       if (!bay.looked) continue;
-      BAYSWAP_TRY(bay.plans, round_->plan(*bay.opened->view, job_->unreachable ? nullptr : job_->light()));
+      BAYSWAP_TRY(bay.plans,
+                  round_->plan(*bay.opened->view, job_->unreachable ? nullptr : job_->light(),
+                               !options_.dry_run && job_->logbook ? &job_->logbook->book() : nullptr));
     }
     return {};
   }
@@ -186,10 +188,14 @@ class RoundJob {
   }
 
   void print_rows(bool as_plan) const {
+    // What was only noted is nothing to decide: many of them are a number.
+    constexpr std::size_t few = 12;
+    const bool with_noted = count(Outcome::noted) <= few;
     std::vector<std::vector<std::string>> rows;
     for (const SyncRow& row : round_->rows())
-      rows.push_back({printable(row.save), std::string(tag(row.platform)), row.bay, in_words(row, as_plan),
-                      printable(why_in_words(row))});
+      if (with_noted || row.outcome != Outcome::noted)
+        rows.push_back({printable(row.save), std::string(tag(row.platform)), row.bay, in_words(row, as_plan),
+                        printable(why_in_words(row))});
     if (!rows.empty()) print_table({"save", "for", "bay", as_plan ? "plan" : "outcome", "why"}, rows);
   }
 

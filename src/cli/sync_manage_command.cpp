@@ -206,8 +206,10 @@ Result<const Version*> meant(const Lineage& lineage, const std::vector<SyncConfl
     for (std::size_t i = 0; i < conflict->sides.size(); ++i) {
       const Version& version = conflict->sides[i].version;
       choices.push_back(fmt::format("{} ({})", i + 1, version.device_name));
-      if (is_number ? number == i + 1 : lower(version.device_name) == lower(keep) || version.device == keep)
-        found.push_back(version.id);
+      const auto& bays = conflict->sides[i].bays;
+      const bool is_named = lower(version.device_name) == lower(keep) || version.device == keep ||
+                            std::ranges::find(bays, keep) != bays.end() || (keep == "both" && !bays.empty());
+      if (is_number ? number == i + 1 : is_named) found.push_back(version.id);
     }
   }
   for (const Version* version : lineage.versions)
@@ -220,6 +222,26 @@ Result<const Version*> meant(const Lineage& lineage, const std::vector<SyncConfl
                             : fmt::format("--keep {} names {} versions", printable(keep), found.size()),
               choices.empty() ? "it has no conflict: name a version by its id"
                               : fmt::format("say one of {}", joined(choices, ", ")));
+}
+
+// Where the logbook has the versions that do not go on.
+std::string entry_of_other(SyncJob& job, const std::vector<SyncConflict>& all, const Version& keep) {
+  std::vector<std::string> entries;
+  const auto logged = job.logbook->book().entries(keep.label);
+  for (const SyncConflict& conflict : all)
+    for (const SyncConflict::Side& side : conflict.sides) {
+      if (side.version.content == keep.content || !logged) continue;
+      const auto entry = std::ranges::find_if(*logged, [&](const Entry& one) {
+        return !one.content.empty() && one.content == side.version.content;
+      });
+      if (entry != logged->end())
+        entries.push_back(fmt::format("{} ({})", entry->id, side.version.device_name));
+    }
+  if (entries.empty()) return "The other version is in the history.";
+  return fmt::format(
+      "The other version is in the logbook: {}. `bayswap restore GAME --version N --to BAY` brings it "
+      "into another bay.",
+      joined(entries, ", "));
 }
 
 Result<int> resolve(const Globals& globals, const SyncOptions& options) {
@@ -253,6 +275,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const Version* keep, meant(*open.front(), all, options.keep));
   const std::string label = keep->label;
   const std::string device = keep->device_name;
+  const std::string other = options.keep == "both" ? entry_of_other(*job, all, *keep) : "";
   BAYSWAP_TRY(const VersionId id, resolve_conflict(*job->replica, *open.front(), *keep, job->now()));
   BAYSWAP_CHECK(job->replica->save());
   bool told = false;
@@ -264,6 +287,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
         fmt::format("{} goes on as {} has it. `bayswap sync` writes it into this device's bays{}.",
                     printable(label), printable(device),
                     told ? "; other devices do with their next round" : ""));
+  if (!other.empty() && !globals.json) say(globals.quiet, other);
   return exit_done;
 }
 

@@ -35,7 +35,9 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->required();
   resolve
       ->add_option("--keep", w.sync.keep,
-                   "A device, a number of `sync conflicts` or a version's id; back: put a lost save back")
+                   "A device, a bay, a number of `sync conflicts` or a version's id; both: this device's "
+                   "goes on, and the "
+                   "other stays in the logbook; back: put a lost save back")
       ->required()
       ->type_name("VERSION");
   action("prune", "Remove old versions that every device has seen the followers of", sync_prune_command)

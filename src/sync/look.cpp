@@ -405,6 +405,13 @@ class BayLook {
     version.parents = std::move(parents);
     version.noted = round_.request.now;
     version.modified = save.modified;
+    if (content.kind == Content::Kind::tree) {
+      version.size_bytes = 0;
+      for (const TreeFile& file : content.tree) {
+        version.size_bytes += file.bytes.size();
+        version.modified = std::max(version.modified.value_or(file.modified), file.modified);
+      }
+    }
     Bundle bundle;
     bundle.content = content;
     for (std::size_t i = 0; i < save.held.size(); ++i) {

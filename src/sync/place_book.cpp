@@ -25,8 +25,8 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
   const std::uint32_t count = in.count(32);
   for (std::uint32_t i = 0; i < count && in.ok(); ++i) {
     HeldPlace place;
-    for (std::string* text :
-         {&place.bay, &place.key, &place.label, &place.path, &place.seen, &place.stamp, &place.coming})
+    for (std::string* text : {&place.bay, &place.key, &place.label, &place.path, &place.seen, &place.stamp,
+                              &place.coming, &place.banked})
       *text = in.text(65536);
     place.version = read_id(in);
     place.coming_version = read_id(in);
@@ -58,8 +58,8 @@ Result<void> PlaceBook::save(Store& store) {
   out.u8(form);
   out.u32(static_cast<std::uint32_t>(places_.size()));
   for (const auto& [key, place] : places_) {
-    for (const std::string* text :
-         {&place.bay, &place.key, &place.label, &place.path, &place.seen, &place.stamp, &place.coming})
+    for (const std::string* text : {&place.bay, &place.key, &place.label, &place.path, &place.seen,
+                                    &place.stamp, &place.coming, &place.banked})
       out.text(*text);
     out.raw(place.version.bytes);
     out.raw(place.coming_version.bytes);

@@ -20,6 +20,7 @@ struct HeldPlace {
   // A write that is under way: what it will hold then.
   std::string coming;  // hex digest; empty: none
   VersionId coming_version;
+  std::string banked;  // ids of other devices' versions that the logbook has in this place's form
 };
 
 /// Kept as one small file beside the replica. A lost one is no harm: places are known again by their content.

@@ -32,8 +32,10 @@ bool means_no_place(IssueCode code) {
 class BayPlanner {
  public:
   /// `bringing_back`: only places that are wanted back, whatever is there now.
-  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse, bool bringing_back)
+  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse, Logbook* logbook,
+             bool bringing_back)
       : round_(round),
+        logbook_(logbook),
         view_(view),
         lighthouse_(lighthouse),
         bay_(view.bay().name),
@@ -58,9 +60,11 @@ class BayPlanner {
       const auto heads = differing_heads(lineage);
       HeldPlace* place = place_of(lineage);
       if ((place != nullptr && place->is_wanted_back) != bringing_back_) continue;
-      if (heads.size() > 1 && place != nullptr)
+      if (heads.size() > 1 && place != nullptr) {
+        BAYSWAP_CHECK(bank(heads, *place));
         row(Outcome::conflict, *heads.front(), place->path,
             fmt::format("{} versions of which none came from another", heads.size()));
+      }
       if (heads.size() != 1) continue;
       if (!is_wanted(lineage, *heads.front(), place)) continue;
       if (heads.front()->is_deletion()) {
@@ -113,6 +117,59 @@ class BayPlanner {
                               std::move(why));
     one.version = version.id;
     return one;
+  }
+
+  // Every side of a conflict into the logbook, as this bay would have it: the user may want any of them.
+  Result<void> bank(const std::vector<const Version*>& heads, HeldPlace& place) {
+    if (logbook_ == nullptr) return {};
+    for (const Version* head : heads) {
+      if (head->is_deletion() || place.banked.find(head->id.hex()) != std::string::npos) continue;
+      BAYSWAP_TRY(const auto files, files_here(*head, place));
+      if (files.empty()) continue;  // its bytes are not to be had now, or do not fit here
+      Entry entry;
+      entry.kind = EntryKind::keep;
+      entry.reason = fmt::format("keep '{}' of {}: in conflict", head->label, head->device_name);
+      entry.game = head->save.facts.game;
+      entry.account = head->save.facts.account;
+      entry.content = head->content;
+      entry.from_bay = head->device_name;
+      entry.to_bay = bay_;
+      entry.root = view_.store().root();
+      BAYSWAP_TRY(const std::int64_t id, logbook_->begin(std::move(entry), files));
+      BAYSWAP_CHECK(logbook_->finish(id, EntryState::done));
+      place.banked += head->id.hex() + " ";
+      round_.places.touch();
+    }
+    return {};
+  }
+
+  // The files that the place would have with that version; for the version it has, those that are there.
+  Result<std::vector<FileChange>> files_here(const Version& version, const HeldPlace& place) {
+    std::vector<FileChange> files;
+    Planner planner(nullptr, view_, nullptr, request_);
+    std::vector<Passage> passages;
+    const std::size_t rows = round_.rows->size();
+    const auto wanted = wanted_;
+    const auto resolved = resolve(planner, version, &place, passages);
+    wanted_ = wanted;
+    BAYSWAP_CHECK(resolved);
+    round_.rows->resize(rows);
+    if (passages.empty()) return files;
+    BAYSWAP_CHECK(planner.merge(passages, true));
+    const Passage& passage = passages.front();
+    if (passage.error || passage.arrival->issues.refusal() != nullptr) return files;
+    for (const FileChange& change : passage.arrival->changes)
+      if (change.after)
+        files.push_back(
+            {view_.store().absolute_path(change.path), change.after, change.after, version.modified});
+    if (!files.empty()) return files;
+    for (const Spot& spot : passage.arrival->spots) {
+      BAYSWAP_TRY(const auto info, view_.store().stat(spot.path));
+      if (!info || info->kind != FileInfo::Kind::file) continue;
+      BAYSWAP_TRY(Blob bytes, view_.store().read(spot.path));
+      files.push_back({view_.store().absolute_path(spot.path), bytes, bytes, info->modified});
+    }
+    return files;
   }
 
   Result<void> resolve(Planner& planner, const Version& head, const HeldPlace* place,
@@ -305,6 +362,7 @@ class BayPlanner {
   }
 
   SyncRound::Impl& round_;
+  Logbook* logbook_;
   BayView& view_;
   Lighthouse* lighthouse_;
   std::string bay_;
@@ -320,11 +378,12 @@ class BayPlanner {
 
 }  // namespace
 
-Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse) {
+Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse,
+                                    Logbook* logbook) {
   round.writings[view.bay().name].clear();
   std::vector<Plan> plans;
   for (const bool bringing_back : {false, true})
-    BAYSWAP_CHECK(BayPlanner(round, view, lighthouse, bringing_back).run(plans));
+    BAYSWAP_CHECK(BayPlanner(round, view, lighthouse, logbook, bringing_back).run(plans));
   return plans;
 }
 

@@ -16,44 +16,77 @@ constexpr std::array<std::string_view, 3> loss_words{"deleted", "empty", "damage
 constexpr std::array<std::string_view, 8> outcome_words{"noted", "renamed", "written",  "removed",
                                                         "waits", "asked",   "conflict", "failed"};
 
-// All bytes of a save, so that two can be compared.
-std::vector<Byte> all_bytes(const Content& content) {
-  std::vector<Byte> bytes;
-  const auto add = [&](ByteView view) { bytes.insert(bytes.end(), view.begin(), view.end()); };
+// What a save is made of, by name: parts of chips that hold something, files.
+using Pieces = std::map<std::string, Blob>;
+
+Pieces pieces_of(const Content& content) {
+  Pieces pieces;
   for (const Part& part : content.chips.parts)
-    if (part.role.kind != PartKind::rtc) add(part.bytes.view());
-  for (const TreeFile& file : content.tree) add(file.bytes.view());
+    if (part.role.kind != PartKind::rtc && !is_blank(part)) pieces.emplace(to_text(part.role), part.bytes);
+  for (const TreeFile& file : content.tree) pieces.emplace(file.path, file.bytes);
   if (content.item) {
-    add(content.item->payload.view());
-    for (const CardFile& file : content.item->files) add(file.bytes.view());
+    for (const CardFile& file : content.item->files) pieces.emplace(file.name, file.bytes);
+    if (content.item->files.empty()) pieces.emplace(content.item->name, content.item->payload);
   }
-  if (content.kind == Content::Kind::encrypted && content.whole) add(content.whole->view());
-  return bytes;
+  if (content.kind == Content::Kind::encrypted && content.whole) pieces.emplace("file", *content.whole);
+  return pieces;
 }
 
-double likeness_of(const std::vector<Byte>& a, const std::vector<Byte>& b) {
-  const std::size_t most = std::max(a.size(), b.size());
-  if (most == 0) return 1;
-  std::size_t same = 0;
-  for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) same += a[i] == b[i] ? 1U : 0U;
-  return static_cast<double>(same) / static_cast<double>(most);
-}
-
-std::string in_words(const std::vector<Byte>& a, const std::vector<Byte>& b) {
-  std::size_t differ = std::max(a.size(), b.size()) - std::min(a.size(), b.size());
+struct Difference {
+  std::size_t bytes = 0;
+  std::size_t all = 0;
   std::size_t places = 0;
+};
+
+Difference difference(ByteView a, ByteView b) {
+  Difference found;
+  found.all = std::max(a.size(), b.size());
+  found.bytes = found.all - std::min(a.size(), b.size());
+  if (found.bytes > 0) ++found.places;
   bool was_different = false;
   for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) {
     const bool is_different = a[i] != b[i];
-    differ += is_different ? 1U : 0U;
-    places += is_different && !was_different ? 1U : 0U;
+    found.bytes += is_different ? 1U : 0U;
+    found.places += is_different && !was_different ? 1U : 0U;
     was_different = is_different;
   }
-  if (a.size() != b.size()) ++places;
-  const double share = 100.0 * static_cast<double>(differ) /
-                       static_cast<double>(std::max<std::size_t>(1, std::max(a.size(), b.size())));
-  return fmt::format("{} of {} bytes differ ({:.1f} %), in {} places", differ, std::max(a.size(), b.size()),
-                     share, places);
+  return found;
+}
+
+double likeness_of(const Pieces& a, const Pieces& b) {
+  Difference total;
+  for (const Pieces* side : {&a, &b})
+    for (const auto& [name, bytes] : *side) {
+      const auto other = (side == &a ? b : a).find(name);
+      if (side == &b && other != a.end()) continue;  // counted already
+      const Difference one =
+          difference(bytes.view(), other == (side == &a ? b : a).end() ? ByteView() : other->second.view());
+      total.bytes += one.bytes;
+      total.all += one.all;
+    }
+  return total.all == 0 ? 1 : 1 - static_cast<double>(total.bytes) / static_cast<double>(total.all);
+}
+
+std::string in_words(const Pieces& a, const Pieces& b) {
+  constexpr std::size_t most = 6;
+  std::vector<std::string> all;
+  for (const auto& [name, bytes] : a) {
+    const auto other = b.find(name);
+    if (other == b.end()) {
+      all.push_back(fmt::format("{} only in the first", name));
+      continue;
+    }
+    const Difference one = difference(bytes.view(), other->second.view());
+    if (one.bytes > 0)
+      all.push_back(fmt::format("{}: {} of {} bytes differ ({:.1f} %), in {}", name, one.bytes, one.all,
+                                100.0 * static_cast<double>(one.bytes) / static_cast<double>(one.all),
+                                counted(one.places, "place")));
+  }
+  for (const auto& [name, bytes] : b)
+    if (!a.contains(name)) all.push_back(fmt::format("{} only in the second", name));
+  const std::size_t more = all.size() > most ? all.size() - most : 0;
+  all.resize(all.size() - more);
+  return joined(all, "; ") + (more > 0 ? fmt::format("; {} more", more) : "");
 }
 
 }  // namespace
@@ -96,10 +129,10 @@ Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
   return impl_->replica.exchange(*lighthouse, report);
 }
 
-Result<std::vector<Plan>> SyncRound::plan(BayView& view, Lighthouse* lighthouse) {
+Result<std::vector<Plan>> SyncRound::plan(BayView& view, Lighthouse* lighthouse, Logbook* logbook) {
   impl_->rows = &rows_;
   if (!stopped_by_.empty()) return std::vector<Plan>{};
-  return plan_into(*impl_, view, lighthouse);
+  return plan_into(*impl_, view, lighthouse, logbook);
 }
 
 Result<void> SyncRound::run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
@@ -121,24 +154,24 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
     SyncConflict conflict;
     conflict.save = heads.front()->label;
     conflict.platform = heads.front()->save.facts.game.platform;
-    const auto bytes_of = [&](const Version& version) -> std::optional<std::vector<Byte>> {
+    const auto bytes_of = [&](const Version& version) -> std::optional<Pieces> {
       if (version.is_deletion()) return std::nullopt;
       const auto bytes = impl_->replica.bundle(version, lighthouse);
       const auto bundle = bytes ? bundle_from_bytes(*bytes, catalog) : tl::unexpected(bytes.error());
-      return bundle ? std::optional(all_bytes(bundle->content)) : std::nullopt;
+      return bundle ? std::optional(pieces_of(bundle->content)) : std::nullopt;
     };
     const Version* ancestor = history->common_ancestor(heads);
-    std::optional<std::vector<Byte>> old;
+    std::optional<Pieces> old;
     if (ancestor != nullptr) {
       conflict.ancestor = *ancestor;
       old = bytes_of(*ancestor);
     }
-    std::vector<std::vector<Byte>> sides;
+    std::vector<Pieces> sides;
     for (const Version* head : heads) {
       SyncConflict::Side side;
       side.version = *head;
       if (const auto bytes = bytes_of(*head)) {
-        side.blank = is_uniform(*bytes);
+        side.blank = bytes->empty();
         if (old) side.like_ancestor = likeness_of(*bytes, *old);
         sides.push_back(*bytes);
       }
@@ -208,6 +241,25 @@ Result<std::size_t> bring_back(Store& own, const Lineage& lineage) {
   }
   BAYSWAP_CHECK(book.save(own));
   return lost.size();
+}
+
+Result<std::size_t> prefer_places(Replica& replica, Store& own, const std::string& bay,
+                                  const std::vector<std::string>& paths, std::int64_t now) {
+  BAYSWAP_TRY(PlaceBook book, PlaceBook::load(own));
+  std::size_t ended = 0;
+  for (const HeldPlace* place : book.of_bay(bay)) {
+    const bool is_meant = std::ranges::any_of(paths, [&](const std::string& path) {
+      return path == place->path || path.starts_with(place->path + "/");
+    });
+    BAYSWAP_TRY(const History* history, replica.history());
+    const Version* version = history->find(place->version);
+    const Lineage* lineage = is_meant && version != nullptr ? history->lineage_of(version->id) : nullptr;
+    if (lineage == nullptr || differing_heads(*lineage).size() < 2) continue;
+    BAYSWAP_CHECK(resolve_conflict(replica, *lineage, *version, now));
+    ++ended;
+  }
+  BAYSWAP_CHECK(replica.save());
+  return ended;
 }
 
 Result<VersionId> resolve_conflict(Replica& replica, const Lineage& lineage, const Version& keep,

@@ -58,7 +58,7 @@ struct SyncRound::Impl {
 /// One look at one bay; see SyncRound::look.
 [[nodiscard]] Result<std::string> look_at(SyncRound::Impl& round, BayView& view, Logbook* logbook);
 [[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,
-                                                  Lighthouse* lighthouse);
+                                                  Lighthouse* lighthouse, Logbook* logbook);
 [[nodiscard]] Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
                                      Logbook& logbook, const PlanRunner& run_one);
 
