@@ -89,22 +89,20 @@ class Device {
     };
     auto round = SyncRound::begin(*replica, own_, std::move(request));
     EXPECT_TRUE(round);
-    std::vector<std::unique_ptr<BayView>> views;
     for (const auto& one : bays_) {
       if (one->away) continue;
-      views.push_back(std::make_unique<BayView>(catalog(), one->bay, one->files));
-      const auto looked = round->look(*views.back(), &*logbook);
+      const auto looked = round->look(catalog(), {&one->bay, &one->files, {}}, &*logbook);
       EXPECT_TRUE(looked) << looked.error().message;
     }
     std::optional<Lighthouse> lighthouse;
     if (online) lighthouse = *Lighthouse::open(sea_);
     const auto exchanged = round->exchange(online ? &*lighthouse : nullptr);
     EXPECT_TRUE(exchanged) << exchanged.error().message;
-    for (const auto& view : views) {
-      const auto plans = round->plan(*view, online ? &*lighthouse : nullptr, &*logbook);
+    for (const auto& one : bays_) {
+      const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
       EXPECT_TRUE(plans) << plans.error().message;
       if (!plans) continue;
-      const auto ran = round->run(*view, *plans, *logbook);
+      const auto ran = round->run(one->bay.name, *plans, *logbook);
       EXPECT_TRUE(ran) << ran.error().message;
     }
     stopped_by = round->stopped_by();

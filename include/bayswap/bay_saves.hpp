@@ -148,6 +148,7 @@ class TracingStore final : public Store {
   FileTraits file_traits(const std::string& path) const override { return below_.file_traits(path); }
   std::string display_path(const std::string& path) const override { return below_.display_path(path); }
   std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
+  std::string root() const override { return below_.root(); }
 
   [[nodiscard]] const std::string& trace() const { return trace_; }
   /// Whether every question of `trace` gets the same answer now. `store` is asked by several threads at once.

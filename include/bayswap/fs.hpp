@@ -70,6 +70,14 @@ class Store {
   [[nodiscard]] virtual Result<void> replace(const std::string& path, ByteView bytes) = 0;
   /// Writes a new file. Fails with `unsafe` if the file exists.
   [[nodiscard]] virtual Result<void> create(const std::string& path, ByteView bytes) = 0;
+  /// Writes a new file whose reader can tell whether it is whole. Cut off, it may be there in part; it need
+  /// not be durable before settle() has returned. Fails with `unsafe` if the file exists. The base version is
+  /// create().
+  [[nodiscard]] virtual Result<void> add(const std::string& path, ByteView bytes) {
+    return create(path, bytes);
+  }
+  /// Returns once everything that was added is durable.
+  [[nodiscard]] virtual Result<void> settle() { return {}; }
   /// Removes a file, durably.
   [[nodiscard]] virtual Result<void> remove(const std::string& path) = 0;
   /// Makes each file that holds its `before` hold its `after`, in order, durably. Everything is written and
@@ -125,6 +133,8 @@ class LocalStore final : public Store {
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
+  Result<void> add(const std::string& path, ByteView bytes) override;
+  Result<void> settle() override;
   Result<void> remove(const std::string& path) override;
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
@@ -142,6 +152,7 @@ class LocalStore final : public Store {
   std::string root_;
   Privacy privacy_;
   std::vector<std::string> fences_;
+  std::string added_;  // the folder of a file that was added and not settled; empty: none
   mutable std::atomic<int> root_handle_{-1};
 };
 

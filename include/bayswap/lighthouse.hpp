@@ -4,10 +4,19 @@
 #include <bayswap/fs.hpp>
 
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
 namespace bayswap {
+
+/// An object as it is stored, ready to be written.
+struct PackedObject {
+  Digest digest;  // of what is in it
+  Blob file;
+};
+/// Packs it; any thread may.
+[[nodiscard]] PackedObject pack_object(const Blob& plain);
 
 /// Objects in a folder of a store, each compressed, under the digest of what is in it. An object is written
 /// once and never changed.
@@ -16,10 +25,12 @@ class ObjectShelf {
   /// `store` must outlive it. `folder`: below the store's root.
   ObjectShelf(Store& store, std::string folder) : store_(&store), folder_(std::move(folder)) {}
 
-  /// Writes it, unless it is there and sound. Returns its digest.
+  /// Writes it, unless it is there and sound. Returns its digest. Durable once settle() has returned.
   [[nodiscard]] Result<Digest> put(const Blob& plain);
-  /// The same, where its digest is known.
-  [[nodiscard]] Result<void> put(const Digest& digest, const Blob& plain);
+  [[nodiscard]] Result<void> put(const PackedObject& object);
+  /// The same of an object of another shelf. Fails with `damaged` if it is not sound there.
+  [[nodiscard]] Result<std::uint64_t> put_from(ObjectShelf& other, const Digest& digest);
+  [[nodiscard]] Result<void> settle() { return store_->settle(); }
   /// Fails with `not_found`, or with `damaged` if it is not what its name says: half written, or changed.
   [[nodiscard]] Result<Blob> get(const Digest& digest);
   /// Returns whether there is one of that name; whether it is sound only get() tells.
@@ -31,8 +42,10 @@ class ObjectShelf {
 
  private:
   [[nodiscard]] std::string path_of(const Digest& digest) const;
+  [[nodiscard]] Result<Blob> opened(const Digest& digest, const Blob& file) const;
   Store* store_;
   std::string folder_;
+  std::set<Digest> written_;  // by this process: what they hold is known
 };
 
 /// What one device has told: its manifest, which is an object.

@@ -66,10 +66,16 @@ class Replica {
   /// All versions; read when first asked for.
   [[nodiscard]] Result<const History*> history();
   [[nodiscard]] std::vector<PeerInfo> peers() const;
+  /// A digest of everything that is known: the same again, and there is no news.
+  [[nodiscard]] Digest knowledge() const;
+  /// Saves in conflict; as it was told last, if versions have not been read.
+  [[nodiscard]] std::uint32_t conflicts() const;
 
-  /// Adds a version made here, and its bytes. Counts once save() has returned.
-  [[nodiscard]] Result<VersionId> note(Version version, const Blob& bundle);
+  /// Writes the bytes of a version that may be noted.
+  [[nodiscard]] Result<void> hold(const PackedObject& bundle);
+  /// Adds a version made here, whose bytes are held. Counts once save() has returned.
   [[nodiscard]] Result<VersionId> note(Version version);
+  [[nodiscard]] Result<VersionId> note(Version version, const Blob& bundle);
   /// Forgets a version for good, here and, with the next exchange, everywhere.
   [[nodiscard]] Result<void> prune(const VersionId& id);
   [[nodiscard]] Result<void> save();
@@ -140,8 +146,9 @@ class Replica {
   std::uint64_t counter_ = 0;  // of what this device told last
   Digest told_;                // its manifest
   DeviceReport reported_;
-  Pages pages_{};       // what is known
-  Pages told_pages_{};  // what was told
+  Pages pages_{};          // what is known
+  Pages told_pages_{};     // what was told
+  std::set<Digest> held_;  // of versions that are not noted yet
   std::set<Digest> unsent_;
   std::set<Digest> wanted_;
   std::set<Digest> told_wanted_;

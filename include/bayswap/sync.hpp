@@ -66,7 +66,12 @@ struct SyncRequest {
   std::int64_t now = 0;  // seconds since 1970
 };
 
-class PlaceBook;
+/// A bay that takes part in a round. All of it must outlive the round.
+struct SyncBay {
+  const Bay* bay = nullptr;
+  Store* store = nullptr;
+  ViewOptions options;
+};
 
 /// One round. Its calls go in this order: look at each bay, exchange, plan, and for each bay run. Whatever it
 /// stops after, the next round goes on from there. `own`: where the replica is, too. Not for several threads.
@@ -79,11 +84,12 @@ class SyncRound {
   SyncRound& operator=(const SyncRound&) = delete;
   ~SyncRound();
 
-  /// Notes what changed in the bay since it was last looked at. `logbook`, if not nullptr, tells what was
+  /// Notes what changed in the bay since it was last looked at; where nothing did, and nothing was open then,
+  /// its saves are not even listed. `logbook`, if not nullptr, tells what was
   /// written there by other commands, and keeps what a changed save was before. Fails if the bay can't be
   /// read whole: then nothing of it counts. A bay whose root does not exist is `not_found`: its saves stay
   /// as they were last seen.
-  [[nodiscard]] Result<void> look(BayView& view, Logbook* logbook);
+  [[nodiscard]] Result<void> look(const Catalog& catalog, const SyncBay& bay, Logbook* logbook);
   /// The bay that lost more than a third of its saves at once; empty if there is none. Then nothing is
   /// planned.
   [[nodiscard]] const std::string& stopped_by() const { return stopped_by_; }
@@ -92,10 +98,11 @@ class SyncRound {
   /// Plans what is newer into a bay that was looked at. Returns the plans, which rows name by their index. Of
   /// a save in conflict all versions go into `logbook`, in the form they would have in this bay; nullptr:
   /// they do not.
-  [[nodiscard]] Result<std::vector<Plan>> plan(BayView& view, Lighthouse* lighthouse, Logbook* logbook);
+  [[nodiscard]] Result<std::vector<Plan>> plan(const std::string& bay, Lighthouse* lighthouse,
+                                               Logbook* logbook);
   /// Runs the plans of one bay, one entry each, and reads every save again. One that does not read as it
   /// should is put back. `run_one` as in run_batch.
-  [[nodiscard]] Result<void> run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
+  [[nodiscard]] Result<void> run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
                                  const PlanRunner& run_one = {});
 
   [[nodiscard]] const std::vector<SyncRow>& rows() const { return rows_; }

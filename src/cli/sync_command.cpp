@@ -95,7 +95,8 @@ class RoundJob {
 
   void look(Logbook* logbook) {
     for (OneBay& bay : bays_) {
-      const auto looked = round_->look(*bay.opened->view, logbook);
+      const auto looked = round_->look(
+          books_->catalog, {&bay.opened->bay, bay.opened->store.get(), books_->view_options()}, logbook);
       bay.looked = looked.has_value();
       if (!looked) away(bay.opened->bay.name, looked.error().message);
     }
@@ -124,7 +125,7 @@ class RoundJob {
     for (OneBay& bay : bays_) {
       if (!bay.looked) continue;
       BAYSWAP_TRY(bay.plans,
-                  round_->plan(*bay.opened->view, job_->unreachable ? nullptr : job_->light(),
+                  round_->plan(bay.opened->bay.name, job_->unreachable ? nullptr : job_->light(),
                                !options_.dry_run && job_->logbook ? &job_->logbook->book() : nullptr));
     }
     return {};
@@ -161,7 +162,7 @@ class RoundJob {
   Result<void> write(Logbook& logbook) {
     for (OneBay& bay : bays_) {
       if (!bay.looked) continue;
-      BAYSWAP_CHECK(round_->run(*bay.opened->view, bay.plans, logbook,
+      BAYSWAP_CHECK(round_->run(bay.opened->bay.name, bay.plans, logbook,
                                 [&](const Plan& plan, std::optional<std::int64_t> first) {
                                   return run_whole(plan, *bay.opened->store, *job_->logbook, first);
                                 }));

@@ -279,6 +279,20 @@ Result<void> LocalStore::create(const std::string& path, ByteView bytes) {
   return change_one(privacy_ == Privacy::owner_only,
                     {std::move(where), display_path(path), Staging::Expected::nothing, nullptr, &after});
 }
+Result<void> LocalStore::add(const std::string& path, ByteView bytes) {
+  BAYSWAP_TRY(const std::string where, inside(path));
+  BAYSWAP_CHECK(add_file(where, display_path(path), bytes, privacy_ == Privacy::owner_only));
+  added_ = folder_of(where);
+  return {};
+}
+
+Result<void> LocalStore::settle() {
+  if (added_.empty()) return {};
+  BAYSWAP_CHECK(sync_disk_of(added_));
+  added_.clear();
+  return {};
+}
+
 Result<void> LocalStore::remove(const std::string& path) {
   BAYSWAP_TRY(std::string where, inside(path));
   return change_one(false,

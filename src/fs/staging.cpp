@@ -324,6 +324,32 @@ Result<void> Staging::remove(Staged& one, int folder, bool& placed) {
   return {};
 }
 
+Result<void> add_file(const std::string& where, const std::string& display_path, ByteView bytes,
+                      bool owner_only) {
+  const Handle folder = open_folder(folder_of(where), nullptr, 0);
+  std::vector<std::string> made;
+  const Handle own =
+      folder.is_open() ? Handle(-1) : open_folder(folder_of(where), &made, owner_only ? 0700 : 0777);
+  const int there = folder.is_open() ? folder.get() : own.get();
+  if (there < 0) return os_error(errno, "opening its folder", display_path);
+  const std::string name(name_of(where));
+  const Handle file(openat(there, name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+  if (!file.is_open() && errno == EEXIST) return exists_already(display_path);
+  if (!file.is_open()) return os_error(errno, "making it", display_path);
+  int error = write_all(file.get(), bytes);
+  if (error == 0 && !owner_only && fchmod(file.get(), usual_mode()) != 0 && errno != EPERM) error = errno;
+  if (error == 0) return {};
+  unlinkat(there, name.c_str(), 0);
+  return os_error(error, "writing it", display_path);
+}
+
+Result<void> sync_disk_of(const std::string& folder) {
+  const Handle there = open_folder(folder, nullptr, 0);
+  if (!there.is_open() || retried([&] { return syncfs(there.get()); }) != 0)
+    return os_error(errno, "syncing its disk", folder);
+  return {};
+}
+
 Result<void> Staging::sync_folders() {
   for (const std::string& path : dirty_folders_) {
     const Handle there = open_folder(path, nullptr, 0);

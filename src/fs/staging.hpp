@@ -69,4 +69,11 @@ class Staging {
   Handle folder_{-1};
 };
 
+/// Writes a new file where it is to be, `where` with links resolved, and makes the folders that are missing.
+/// Not synced. A failed one is removed again. Fails with `unsafe` if it exists.
+[[nodiscard]] Result<void> add_file(const std::string& where, const std::string& display_path, ByteView bytes,
+                                    bool owner_only);
+/// Syncs the whole file system that the folder is on.
+[[nodiscard]] Result<void> sync_disk_of(const std::string& folder);
+
 }  // namespace bayswap

@@ -70,9 +70,9 @@ Result<void> Replica::give_everything(Lighthouse& lighthouse, Exchanged& done) {
   const std::set<Digest> known(there.begin(), there.end());
   for (const Digest& digest : here) {
     if (known.contains(digest)) continue;
-    const auto bytes = objects_.get(digest);
-    if (!bytes) continue;  // it rotted here as well; another device may have it
-    BAYSWAP_CHECK(lighthouse.objects().put(digest, *bytes));
+    const auto put = lighthouse.objects().put_from(objects_, digest);
+    if (!put && is_missing(put.error())) continue;  // it rotted here as well; another device may have it
+    if (!put) return tl::unexpected(put.error());
     ++done.given;
   }
   done.rebuilt = true;
@@ -82,12 +82,11 @@ Result<void> Replica::give_everything(Lighthouse& lighthouse, Exchanged& done) {
 Result<void> Replica::tell(Lighthouse& lighthouse, const DeviceReport& report, const std::set<Digest>& known,
                            Exchanged& done) {
   for (const Digest& digest : unsent_) {
-    const auto bytes = objects_.get(digest);
-    if (!bytes && is_missing(bytes.error())) continue;  // asked for by whoever needs it
-    if (!bytes) return tl::unexpected(bytes.error());
-    BAYSWAP_CHECK(lighthouse.objects().put(digest, *bytes));
+    const auto put = lighthouse.objects().put_from(objects_, digest);
+    if (!put && is_missing(put.error())) continue;  // asked for by whoever needs it
+    if (!put) return tl::unexpected(put.error());
     ++done.sent;
-    done.sent_bytes += bytes->size();
+    done.sent_bytes += *put;
   }
   Manifest manifest;
   manifest.device = device_.id;
@@ -99,10 +98,11 @@ Result<void> Replica::tell(Lighthouse& lighthouse, const DeviceReport& report, c
   for (std::size_t page = 0; page < pages_.size(); ++page) {
     const Digest& digest = pages_[page];
     if (digest == Digest{} || digest == told_pages_[page] || known.contains(digest)) continue;
-    BAYSWAP_TRY(const Blob bytes, objects_.get(digest));
-    BAYSWAP_CHECK(lighthouse.objects().put(digest, bytes));
+    BAYSWAP_CHECK(lighthouse.objects().put_from(objects_, digest));
   }
   BAYSWAP_TRY(const Digest digest, lighthouse.objects().put(to_bytes(manifest)));
+  // What the pointer leads to is there before it is.
+  BAYSWAP_CHECK(lighthouse.objects().settle());
   BAYSWAP_CHECK(lighthouse.point({device_.id, manifest.counter, digest}));
   const Digest before = told_;
   counter_ = manifest.counter;
@@ -146,9 +146,9 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
     BAYSWAP_CHECK(take(lighthouse, pointer, peer, known, asked, done));
   }
   for (const Digest& digest : telling ? asked : std::set<Digest>{}) {
-    const auto bytes = objects_.get(digest);
-    if (!bytes) continue;
-    BAYSWAP_CHECK(lighthouse.objects().put(digest, *bytes));
+    const auto put = lighthouse.objects().put_from(objects_, digest);
+    if (!put && is_missing(put.error())) continue;
+    if (!put) return tl::unexpected(put.error());
     ++done.given;
   }
   BAYSWAP_CHECK(save());

@@ -92,30 +92,48 @@ std::optional<Pointer> pointer_from_name(std::string_view name) {
 // ---- Objects
 // -----------------------------------------------------------------------------------------------
 
+PackedObject pack_object(const Blob& plain) {
+  return {sha256(plain.view()), packed(plain)};
+}
+
 std::string ObjectShelf::path_of(const Digest& digest) const {
   const std::string name = digest.hex();
   return join_path(folder_, fmt::format("{}/{}", name.front(), name));
 }
 
 Result<Digest> ObjectShelf::put(const Blob& plain) {
-  const Digest digest = sha256(plain.view());
-  BAYSWAP_CHECK(put(digest, plain));
-  return digest;
+  const PackedObject object = pack_object(plain);
+  BAYSWAP_CHECK(put(object));
+  return object.digest;
 }
 
-Result<void> ObjectShelf::put(const Digest& digest, const Blob& plain) {
-  const std::string path = path_of(digest);
-  const Blob bytes = packed(plain);
-  auto made = store_->create(path, bytes.view());
+Result<std::uint64_t> ObjectShelf::put_from(ObjectShelf& other, const Digest& digest) {
+  BAYSWAP_TRY(const Blob file, other.store_->read(other.path_of(digest), max_object + head_size));
+  std::uint64_t size = file.size() < head_size ? 0 : le64(file.view(), 8);
+  if (!other.written_.contains(digest)) {
+    BAYSWAP_TRY(const Blob plain, other.opened(digest, file));
+    size = plain.size();
+  }
+  BAYSWAP_CHECK(put({digest, file}));
+  return size;
+}
+
+Result<void> ObjectShelf::put(const PackedObject& object) {
+  const std::string path = path_of(object.digest);
+  auto made = store_->add(path, object.file.view());
+  if (made) written_.insert(object.digest);
   if (made || made.error().code != ErrorCode::unsafe) return made;
-  if (get(digest)) return {};
-  return store_->replace(path, bytes.view());
+  if (get(object.digest)) return {};
+  return store_->replace(path, object.file.view());
 }
 
 Result<Blob> ObjectShelf::get(const Digest& digest) {
-  const std::string path = path_of(digest);
-  BAYSWAP_TRY(const Blob file, store_->read(path, max_object + head_size));
-  const std::string shown = store_->display_path(path);
+  BAYSWAP_TRY(const Blob file, store_->read(path_of(digest), max_object + head_size));
+  return opened(digest, file);
+}
+
+Result<Blob> ObjectShelf::opened(const Digest& digest, const Blob& file) const {
+  const std::string shown = store_->display_path(path_of(digest));
   if (file.size() < head_size || !std::ranges::equal(file.slice(0, mark.size()).view(), mark))
     return damaged(shown);
   const std::uint64_t size = le64(file.view(), 8);

@@ -3,7 +3,10 @@
 #include <fnmatch.h>
 
 #include <algorithm>
+#include <atomic>
+#include <thread>
 
+#include "base/parallel.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/keep_one.hpp"
@@ -61,7 +64,9 @@ class BayLook {
     before_ = round_.places.of_bay(bay_).size();
     for (const HeldSave& save : *saves)
       if (takes_part(save)) there_[key_text(save)] = &save;
+    BAYSWAP_CHECK(look_whether_idle());
     for (const auto& [key, save] : there_) BAYSWAP_CHECK(look_at(key, *save));
+    BAYSWAP_CHECK(take_loaded());
     BAYSWAP_CHECK(settle_new());
     BAYSWAP_CHECK(look_for_vanished());
     const bool too_many = lost_ >= 2 && lost_ * 3 > before_ && !round_.request.accept_many;
@@ -72,9 +77,18 @@ class BayLook {
   struct NewSave {
     std::string key;
     const HeldSave* save = nullptr;
-    Content content;
     std::string digest;
     std::string stamp;
+    Version version;  // all but what it came from
+  };
+  // A save that was read, and what is worked out of its bytes by any thread.
+  struct Loaded {
+    std::string key;
+    const HeldSave* save = nullptr;
+    HeldPlace* place = nullptr;
+    Bundle bundle;
+    std::string digest;
+    std::optional<PackedObject> object;
   };
 
   void find_accounts(const std::vector<HeldSave>& saves) {
@@ -126,11 +140,9 @@ class BayLook {
       return {};
     }
     if (place != nullptr) find_pruned(save, *place);
-    BAYSWAP_TRY(std::string stamp, stamp_of(view_, save));
-    if (place != nullptr && place->stamp == stamp && !place->is_lost && !place->is_wanted_back &&
-        place->coming.empty())
-      return {};
-    if (round_.request.in_use)
+    std::string& stamp = stamps_[&save];
+    if (stamp.empty()) return {};
+    if (!is_idle_ && round_.request.in_use)
       if (const auto why = round_.request.in_use(paths_of(view_, save))) {
         block(save, place);
         row(Outcome::waits, save, *why);
@@ -152,12 +164,69 @@ class BayLook {
           if (defect.certain) content = tl::unexpected(Error(ErrorCode::damaged, defect.text, defect.hint));
     if (!content) return lost(save, place, Loss::damaged, content.error().message);
     if (content->is_blank()) return lost(save, place, Loss::empty, "it is empty");
-    std::string digest = digest_of(*content).hex();
-    if (place == nullptr) {
-      new_.push_back({key, &save, *std::move(content), std::move(digest), std::move(stamp)});
-      return {};
+    Loaded one{key, &save, place, {*std::move(content), {}}, {}, {}};
+    BAYSWAP_TRY(one.bundle.shell, shell_of(save, one.bundle.content));
+    loaded_bytes_ += save.size_bytes;
+    loaded_.push_back(std::move(one));
+    constexpr std::uint64_t many = std::uint64_t{16} << 20;
+    return loaded_bytes_ < many ? Result<void>{} : take_loaded();
+  }
+
+  Result<std::vector<ShellFile>> shell_of(const HeldSave& save, const Content& content) {
+    std::vector<ShellFile> shell;
+    for (std::size_t i = 0; i < save.held.size(); ++i) {
+      BAYSWAP_TRY(Blob bytes, view_.store().read(save.held[i].path));
+      const Layout* layout = i < content.layouts.size() ? content.layouts[i] : nullptr;
+      shell.push_back(
+          {std::string(name_of(save.held[i].path)), layout != nullptr ? layout->id : "", std::move(bytes)});
     }
-    return changed(save, *place, *content, digest, stamp);
+    return shell;
+  }
+
+  // Digests and packing by all processors, the rest in order.
+  Result<void> take_loaded() {
+    std::atomic<std::size_t> next{0};
+    const std::size_t helpers =
+        std::min<std::size_t>(loaded_.size(), std::max(1U, std::thread::hardware_concurrency()));
+    in_parallel(helpers == 0 ? 0 : helpers - 1, [&] {
+      for (std::size_t i = next++; i < loaded_.size(); i = next++) {
+        Loaded& one = loaded_[i];
+        one.digest = digest_of(one.bundle.content).hex();
+        if (one.place == nullptr || one.digest != one.place->seen)
+          one.object = pack_object(to_bytes(one.bundle));
+      }
+    });
+    for (Loaded& one : loaded_) {
+      const std::string& stamp = stamps_[one.save];
+      if (one.place != nullptr) {
+        BAYSWAP_CHECK(changed(one, stamp));
+        continue;
+      }
+      BAYSWAP_CHECK(round_.replica.hold(*one.object));
+      Version version = version_of(*one.save, one.bundle.content, one.digest);
+      version.bundle = one.object->digest;
+      new_.push_back({one.key, one.save, one.digest, stamp, std::move(version)});
+    }
+    loaded_.clear();
+    loaded_bytes_ = 0;
+    return {};
+  }
+
+  // Stamps of the saves that have to be read; one look whether any program uses one of them.
+  Result<void> look_whether_idle() {
+    std::vector<std::string> paths;
+    for (const auto& [key, save] : there_) {
+      if (save->kind == SaveKind::card) continue;
+      const HeldPlace* place = round_.places.find(bay_, key);
+      BAYSWAP_TRY(std::string stamp, stamp_of(view_, *save));
+      if (place != nullptr && place->stamp == stamp && !place->is_lost && !place->is_wanted_back &&
+          place->coming.empty() && !history_->pruned().contains(place->version))
+        continue;
+      stamps_.emplace(save, std::move(stamp));
+      for (std::string& path : paths_of(view_, *save)) paths.push_back(std::move(path));
+    }
+    is_idle_ = paths.empty() || !round_.request.in_use || !round_.request.in_use(paths);
+    return {};
   }
 
   // A place that was away so long that its version was pruned holds what the oldest one came from.
@@ -188,8 +257,10 @@ class BayLook {
   // ---- A place that was known
   // ------------------------------------------------------------------------------
 
-  Result<void> changed(const HeldSave& save, HeldPlace& place, const Content& content,
-                       const std::string& digest, const std::string& stamp) {
+  Result<void> changed(const Loaded& one, const std::string& stamp) {
+    const HeldSave& save = *one.save;
+    HeldPlace& place = *one.place;
+    const std::string& digest = one.digest;
     const bool was_coming = !place.coming.empty() && digest == place.coming;
     if (was_coming) place.version = place.coming_version;
     place.coming.clear();
@@ -200,9 +271,18 @@ class BayLook {
     place.label = label_of(save);
     if (!is_same) {
       const Version* before = history_->find(place.version);
-      const Content whole = completed(content, before, place);
+      const Content whole = completed(one.bundle.content, before, place);
       BAYSWAP_CHECK(keep_before(save, place, before));
-      BAYSWAP_TRY(place.version, note(save, whole, digest_of(whole).hex(), {place.version}));
+      Version version = version_of(save, whole, digest_of(whole).hex());
+      version.parents = {place.version};
+      if (version.content == digest && one.object) {
+        BAYSWAP_CHECK(round_.replica.hold(*one.object));
+        version.bundle = one.object->digest;
+        BAYSWAP_TRY(place.version, round_.replica.note(std::move(version)));
+      } else {
+        BAYSWAP_TRY(place.version,
+                    round_.replica.note(std::move(version), to_bytes({whole, one.bundle.shell})));
+      }
       BAYSWAP_CHECK(keep_now(save));
       row(Outcome::noted, save, "it changed").version = place.version;
     }
@@ -313,7 +393,9 @@ class BayLook {
     }
     for (auto& [one, place] : known) round_.places.set(std::move(place));
     for (auto& [one, parents] : unknown) {
-      BAYSWAP_TRY(const VersionId id, note(*one->save, one->content, one->digest, std::move(parents)));
+      Version version = one->version;
+      version.parents = std::move(parents);
+      BAYSWAP_TRY(const VersionId id, round_.replica.note(std::move(version)));
       if (one->save->kind != SaveKind::battery) BAYSWAP_CHECK(keep_now(*one->save));
       row(Outcome::noted, *one->save, "it is new").version = id;
       round_.places.set(place_of(*one, id));
@@ -394,15 +476,14 @@ class BayLook {
   // ---- Versions
   // --------------------------------------------------------------------------------------------
 
-  Result<VersionId> note(const HeldSave& save, const Content& content, const std::string& digest,
-                         std::vector<VersionId> parents) {
+  // All but its bytes and what it came from.
+  Version version_of(const HeldSave& save, const Content& content, const std::string& digest) const {
     Version version;
     version.save = identity_of(save);
     version.kind = kind_of(save);
     version.label = label_of(save);
     version.content = digest;
     version.size_bytes = save.size_bytes;
-    version.parents = std::move(parents);
     version.noted = round_.request.now;
     version.modified = save.modified;
     if (content.kind == Content::Kind::tree) {
@@ -412,15 +493,7 @@ class BayLook {
         version.modified = std::max(version.modified.value_or(file.modified), file.modified);
       }
     }
-    Bundle bundle;
-    bundle.content = content;
-    for (std::size_t i = 0; i < save.held.size(); ++i) {
-      BAYSWAP_TRY(Blob bytes, view_.store().read(save.held[i].path));
-      const Layout* layout = i < content.layouts.size() ? content.layouts[i] : nullptr;
-      bundle.shell.push_back(
-          {std::string(name_of(save.held[i].path)), layout != nullptr ? layout->id : "", std::move(bytes)});
-    }
-    return round_.replica.note(std::move(version), to_bytes(bundle));
+    return version;
   }
 
   Result<void> keep_now(const HeldSave& save) {
@@ -472,6 +545,10 @@ class BayLook {
   const History* history_ = nullptr;
   std::map<const PlatformRule*, std::set<std::string>> accounts_;
   std::map<std::string, const HeldSave*> there_;
+  std::map<const HeldSave*, std::string> stamps_;  // of those that have to be read
+  bool is_idle_ = false;
+  std::vector<Loaded> loaded_;
+  std::uint64_t loaded_bytes_ = 0;
   std::vector<NewSave> new_;
   std::optional<std::int64_t> batch_;
   std::size_t before_ = 0;

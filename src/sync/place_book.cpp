@@ -19,7 +19,14 @@ VersionId read_id(WireReader& in) {
   return id;
 }
 
-bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, HeldPlace>& places) {
+Digest read_digest(WireReader& in) {
+  Digest digest;
+  std::ranges::copy(in.raw(digest.bytes.size()), digest.bytes.begin());
+  return digest;
+}
+
+bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, HeldPlace>& places,
+                 std::map<std::string, PlaceBook::Rest>& rests) {
   WireReader in(body);
   if (in.u8() != form) return false;
   const std::uint32_t count = in.count(32);
@@ -36,6 +43,13 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
     std::pair key(place.bay, place.key);
     places.emplace(std::move(key), std::move(place));
   }
+  const std::uint32_t bays = in.count(64);
+  for (std::uint32_t i = 0; i < bays && in.ok(); ++i) {
+    PlaceBook::Rest& rest = rests[in.text(256)];
+    rest.trace = in.text(max_size);
+    rest.knowledge = read_digest(in);
+    rest.rules = read_digest(in);
+  }
   return in.at_end();
 }
 
@@ -47,8 +61,10 @@ Result<PlaceBook> PlaceBook::load(Store& store) {
   if (!file || file->size() < digest_size) return book;
   const ByteView body = file->view().first(file->size() - digest_size);
   if (!std::ranges::equal(sha256(body).bytes, file->view().last(digest_size)) ||
-      !read_places(body, book.places_))
+      !read_places(body, book.places_, book.rests_)) {
     book.places_.clear();
+    book.rests_.clear();
+  }
   return book;
 }
 
@@ -64,6 +80,13 @@ Result<void> PlaceBook::save(Store& store) {
     out.raw(place.version.bytes);
     out.raw(place.coming_version.bytes);
     out.u8(static_cast<std::uint8_t>((place.is_lost ? 1 : 0) | (place.is_wanted_back ? 2 : 0)));
+  }
+  out.u32(static_cast<std::uint32_t>(rests_.size()));
+  for (const auto& [bay, rest] : rests_) {
+    out.text(bay);
+    out.text(rest.trace);
+    out.raw(rest.knowledge.bytes);
+    out.raw(rest.rules.bytes);
   }
   const Digest digest = sha256(out.view());
   out.raw(digest.bytes);
@@ -82,6 +105,20 @@ std::vector<HeldPlace*> PlaceBook::of_bay(const std::string& bay) {
   for (auto at = places_.lower_bound({bay, ""}); at != places_.end() && at->first.first == bay; ++at)
     all.push_back(&at->second);
   return all;
+}
+
+const PlaceBook::Rest* PlaceBook::rest_of(const std::string& bay) const {
+  const auto found = rests_.find(bay);
+  return found == rests_.end() ? nullptr : &found->second;
+}
+
+void PlaceBook::set_rest(const std::string& bay, std::optional<Rest> rest) {
+  if (!rest) {
+    is_changed_ = rests_.erase(bay) > 0 || is_changed_;
+    return;
+  }
+  rests_.insert_or_assign(bay, *std::move(rest));
+  is_changed_ = true;
 }
 
 void PlaceBook::set(HeldPlace place) {

@@ -39,8 +39,18 @@ class PlaceBook {
   }
   void touch() { is_changed_ = true; }
 
+  /// A bay in which nothing was open when it was last looked at: what was looked at, and what was known.
+  struct Rest {
+    std::string trace;  // see TracingStore
+    Digest knowledge;
+    Digest rules;  // of the bay file
+  };
+  [[nodiscard]] const Rest* rest_of(const std::string& bay) const;
+  void set_rest(const std::string& bay, std::optional<Rest> rest);
+
  private:
   std::map<std::pair<std::string, std::string>, HeldPlace> places_;
+  std::map<std::string, Rest> rests_;
   bool is_changed_ = false;
 };
 

@@ -312,6 +312,18 @@ Result<void> Replica::load_history() {
   return {};
 }
 
+Digest Replica::knowledge() const {
+  WireWriter out;
+  write_pages(out, pages_);
+  return sha256(out.view());
+}
+
+std::uint32_t Replica::conflicts() const {
+  if (!is_loaded_) return reported_.conflicts;
+  return static_cast<std::uint32_t>(std::ranges::count_if(
+      history_.lineages(), [](const Lineage& lineage) { return differing_heads(lineage).size() > 1; }));
+}
+
 Result<const History*> Replica::history() {
   BAYSWAP_CHECK(load_history());
   return &history_;
@@ -324,16 +336,22 @@ Result<VersionId> Replica::note(Version version) {
   version = sealed(std::move(version));
   const VersionId id = version.id;
   const std::size_t page = page_of(version);
+  if (held_.erase(version.bundle) > 0) unsent_.insert(version.bundle);
   add(std::move(version), page);
   return id;
 }
 
 Result<VersionId> Replica::note(Version version, const Blob& bundle) {
-  BAYSWAP_TRY(version.bundle, objects_.put(bundle));
-  const Digest digest = version.bundle;
-  BAYSWAP_TRY(const VersionId id, note(std::move(version)));
-  unsent_.insert(digest);
-  return id;
+  const PackedObject object = pack_object(bundle);
+  BAYSWAP_CHECK(hold(object));
+  version.bundle = object.digest;
+  return note(std::move(version));
+}
+
+Result<void> Replica::hold(const PackedObject& bundle) {
+  BAYSWAP_CHECK(objects_.put(bundle));
+  held_.insert(bundle.digest);
+  return {};
 }
 
 Result<void> Replica::prune(const VersionId& id) {
@@ -354,6 +372,7 @@ Result<void> Replica::save() {
     if (bytes.empty()) continue;
     BAYSWAP_TRY(pages_[page], objects_.put(bytes));
   }
+  BAYSWAP_CHECK(objects_.settle());
   const Blob bytes = state();
   BAYSWAP_CHECK(store_->replace(std::string(state_name), bytes.view()));
   changed_pages_.clear();
@@ -373,7 +392,7 @@ Result<Blob> Replica::bundle(const Version& version, Lighthouse* lighthouse) {
       !there && (there.error().code == ErrorCode::not_found || there.error().code == ErrorCode::damaged);
   if (is_missing) is_changed_ = wanted_.insert(version.bundle).second || is_changed_;
   if (!there) return there;
-  BAYSWAP_CHECK(objects_.put(version.bundle, *there));
+  BAYSWAP_CHECK(objects_.put(*there));
   is_changed_ = wanted_.erase(version.bundle) > 0 || is_changed_;
   return there;
 }

@@ -107,10 +107,32 @@ Result<SyncRound> SyncRound::begin(Replica& replica, Store& own, SyncRequest req
   return SyncRound(std::make_unique<Impl>(replica, own, std::move(request), std::move(places)));
 }
 
-Result<void> SyncRound::look(BayView& view, Logbook* logbook) {
+BayView& SyncRound::Impl::view_of(BayInRound& bay) {
+  if (!bay.view)
+    bay.view = std::make_unique<BayView>(*bay.catalog, *bay.bay.bay, *bay.traced, bay.bay.options);
+  return *bay.view;
+}
+
+Result<void> SyncRound::look(const Catalog& catalog, const SyncBay& bay, Logbook* logbook) {
   impl_->rows = &rows_;
-  BAYSWAP_TRY(const std::string stopped, look_at(*impl_, view, logbook));
-  if (!stopped.empty()) stopped_by_ = stopped;
+  const std::string& name = bay.bay->name;
+  BAYSWAP_CHECK(check_root(*bay.bay, *bay.store));
+  Impl::BayInRound one;
+  one.catalog = &catalog;
+  one.bay = bay;
+  const std::string rules = to_toml(*bay.bay) + std::string(version());
+  one.rules = sha256(ByteView(reinterpret_cast<const Byte*>(rules.data()), rules.size()));
+  one.traced = std::make_unique<TracingStore>(*bay.store);
+  const PlaceBook::Rest* rest = impl_->places.rest_of(name);
+  one.is_at_rest =
+      rest != nullptr && rest->rules == one.rules && TracingStore::is_as_then(*bay.store, rest->trace);
+  Impl::BayInRound& kept = impl_->bays[name] = std::move(one);
+  if (kept.is_at_rest) return {};
+  impl_->places.set_rest(name, std::nullopt);
+  const auto stopped = look_at(*impl_, Impl::view_of(kept), logbook);
+  if (!stopped) impl_->bays.erase(name);
+  if (!stopped) return tl::unexpected(stopped.error());
+  if (!stopped->empty()) stopped_by_ = *stopped;
   return {};
 }
 
@@ -121,25 +143,44 @@ Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
   if (lighthouse == nullptr) return Exchanged{};
   DeviceReport report;
   report.seen = impl_->request.now;
-  BAYSWAP_TRY(const History* history, impl_->replica.history());
-  for (const Lineage& lineage : history->lineages())
-    if (differing_heads(lineage).size() > 1) ++report.conflicts;
+  report.conflicts = impl_->replica.conflicts();
   for (const SyncRow& row : rows_)
     if (row.outcome == SyncRow::Outcome::waits) ++report.behind;
   return impl_->replica.exchange(*lighthouse, report);
 }
 
-Result<std::vector<Plan>> SyncRound::plan(BayView& view, Lighthouse* lighthouse, Logbook* logbook) {
+Result<std::vector<Plan>> SyncRound::plan(const std::string& bay, Lighthouse* lighthouse, Logbook* logbook) {
   impl_->rows = &rows_;
-  if (!stopped_by_.empty()) return std::vector<Plan>{};
-  return plan_into(*impl_, view, lighthouse, logbook);
+  const auto found = impl_->bays.find(bay);
+  if (!stopped_by_.empty() || found == impl_->bays.end()) return std::vector<Plan>{};
+  const PlaceBook::Rest* rest = impl_->places.rest_of(bay);
+  if (found->second.is_at_rest && rest != nullptr && rest->knowledge == impl_->replica.knowledge())
+    return std::vector<Plan>{};
+  return plan_into(*impl_, Impl::view_of(found->second), lighthouse, logbook);
 }
 
-Result<void> SyncRound::run(BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
+Result<void> SyncRound::run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
                             const PlanRunner& run_one) {
   impl_->rows = &rows_;
-  BAYSWAP_CHECK(run_plans(*impl_, view, plans, logbook, run_one));
-  return impl_->replica.save();
+  const auto found = impl_->bays.find(bay);
+  if (found == impl_->bays.end()) return {};
+  Impl::BayInRound& one = found->second;
+  if (one.view) {
+    BAYSWAP_CHECK(run_plans(*impl_, *one.view, plans, logbook, run_one));
+    BAYSWAP_CHECK(impl_->replica.save());
+    const bool is_open = !one.is_settled || std::ranges::any_of(rows_, [&](const SyncRow& row) {
+      return row.bay == bay && row.outcome != SyncRow::Outcome::noted &&
+             row.outcome != SyncRow::Outcome::renamed;
+    });
+    // What was planned from a bay at rest was not listed again: its trace still tells.
+    const PlaceBook::Rest* before = impl_->places.rest_of(bay);
+    std::string trace = one.is_at_rest && before != nullptr ? before->trace : one.traced->trace();
+    if (is_open)
+      impl_->places.set_rest(bay, std::nullopt);
+    else
+      impl_->places.set_rest(bay, PlaceBook::Rest{std::move(trace), impl_->replica.knowledge(), one.rules});
+  }
+  return impl_->places.save(impl_->own);
 }
 
 Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, Lighthouse* lighthouse) {

@@ -36,6 +36,19 @@ struct SyncRound::Impl {
   SyncRequest request;
   PlaceBook places;
   std::vector<SyncRow>* rows = nullptr;
+
+  struct BayInRound {
+    const Catalog* catalog = nullptr;
+    SyncBay bay;
+    std::unique_ptr<TracingStore> traced;
+    std::unique_ptr<BayView> view;  // made when it is needed
+    Digest rules;
+    bool is_at_rest = false;  // as it was, and nothing was open
+    bool is_settled = true;
+  };
+  std::map<std::string, BayInRound> bays;
+  [[nodiscard]] static BayView& view_of(BayInRound& bay);
+
   /// In each bay: versions whose save must not be written there in this round.
   std::map<std::string, std::set<VersionId>> blocked;
   std::map<std::string, std::set<std::string>> blocked_paths;

@@ -95,8 +95,8 @@ class Runner {
     std::optional<std::int64_t> first;
     for (std::size_t i = 0; i < plans_.size(); ++i) {
       if (std::ranges::none_of(writings, [&](const Writing& one) { return one.plan == i; })) continue;
-      const auto id =
-          run_one_ ? run_one_(plans_[i], first) : bayswap::run(plans_[i], view_.store(), logbook_, first);
+      const auto id = run_one_ ? run_one_(plans_[i], first)
+                               : bayswap::run(plans_[i], *round_.bays.at(bay_).bay.store, logbook_, first);
       if (id && !first) first = *id;
       for (const Writing& writing : writings) {
         if (writing.plan != i) continue;
