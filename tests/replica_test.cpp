@@ -142,6 +142,12 @@ TEST(Lighthouses, OnlyInAnEmptyFolder) {
   EXPECT_EQ(first->id(), second->id());
 }
 
+#ifdef BAYSWAP_SANITIZED
+constexpr std::uint64_t default_worlds = 10;
+#else
+constexpr std::uint64_t default_worlds = 40;
+#endif
+
 // ---- A model: devices, a lighthouse that loses things, and crashes at any operation
 // ------------------------
 
@@ -370,9 +376,35 @@ class World {
   std::map<VersionId, Blob> maybe_noted_;
 };
 
+TEST(Replicas, ALostLighthouseIsFilledAgainByOneDevice) {
+  MemoryStore sea;
+  auto lighthouse = Lighthouse::found(sea);
+  MemoryStore disk;
+  auto first = Replica::join(disk, "first", "sea", lighthouse->id());
+  ASSERT_TRUE(first);
+  for (int i = 0; i < 5; ++i) {
+    Version one = version(identity("A9" + std::to_string(i) + "P", ""), std::to_string(i));
+    ASSERT_TRUE(first->note(one, text_blob("bytes " + std::to_string(i))));
+  }
+  ASSERT_TRUE(first->save());
+  EXPECT_EQ(first->exchange(*lighthouse, {})->sent, 5U);
+  const auto files = sea.files();
+  for (const auto& [path, bytes] : files)
+    if (path != "lighthouse.toml") ASSERT_TRUE(sea.remove(path));
+  EXPECT_TRUE(first->exchange(*lighthouse, {})->rebuilt);
+  MemoryStore other_disk;
+  auto second = Replica::join(other_disk, "second", "sea", lighthouse->id());
+  ASSERT_TRUE(second);
+  const auto done = second->exchange(*lighthouse, {});
+  EXPECT_EQ(done->received, 5U);
+  EXPECT_EQ(done->missing, 0U);
+  for (const auto& [id, one] : (*second->history())->versions())
+    EXPECT_TRUE(second->bundle(one, &*lighthouse));
+}
+
 TEST(Replicas, NothingIsLostHoweverTheWireIsCut) {
   const char* wanted = std::getenv("BAYSWAP_MODEL_WORLDS");
-  const std::uint64_t worlds = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 40;
+  const std::uint64_t worlds = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : default_worlds;
   for (std::uint64_t seed = 1; seed <= worlds; ++seed) {
     World world(seed, 2 + seed % 7);
     for (int i = 0; i < 60; ++i) {

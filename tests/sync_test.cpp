@@ -1,136 +1,8 @@
 // Rounds of devices whose bays keep the same saves in other forms, over a lighthouse in memory.
-#include <bayswap/sync.hpp>
-
-#include <gtest/gtest.h>
-
-#include <memory>
-
-#include "support/bays.hpp"
-#include "support/roms.hpp"
+#include "support/sync_devices.hpp"
 
 namespace bayswap::test {
 namespace {
-
-// Files with times: each write is a second later.
-class DatedStore final : public Store {
- public:
-  Result<std::optional<FileInfo>> stat(const std::string& path) override {
-    auto info = files_.stat(path);
-    if (info && *info) date(path, **info);
-    return info;
-  }
-  Result<std::vector<FileInfo>> list(const std::string& folder) override {
-    auto entries = files_.list(folder);
-    if (entries)
-      for (FileInfo& info : *entries)
-        date(folder.empty() || folder == "." ? info.name : folder + "/" + info.name, info);
-    return entries;
-  }
-  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
-    return files_.read_range(path, at, count);
-  }
-  Result<void> replace(const std::string& path, ByteView bytes) override {
-    times_[path] = ++clock_;
-    return files_.replace(path, bytes);
-  }
-  Result<void> create(const std::string& path, ByteView bytes) override {
-    times_[path] = ++clock_;
-    return files_.create(path, bytes);
-  }
-  Result<void> remove(const std::string& path) override { return files_.remove(path); }
-  bool may_write(const std::string&) override { return true; }
-  std::string display_path(const std::string& path) const override { return path; }
-  [[nodiscard]] const std::map<std::string, Blob>& files() const { return files_.files(); }
-
- private:
-  void date(const std::string& path, FileInfo& info) const {
-    if (const auto at = times_.find(path); at != times_.end()) info.modified = at->second;
-  }
-  MemoryStore files_;
-  std::map<std::string, std::int64_t> times_;
-  std::int64_t clock_ = 1000000000;
-};
-
-struct TestBay {
-  TestBay(const std::string& name, const std::string& toml)
-      : bay(*parse_bay("root = \"/" + name + "\"\n" + toml, name, name + ".toml", "/")) {}
-  Bay bay;
-  DatedStore files;
-  bool away = false;
-  std::optional<std::string> busy;
-};
-
-const Catalog& catalog() {
-  static const Catalog all;
-  return all;
-}
-
-class Device {
- public:
-  Device(std::string name, Store& sea) : name_(std::move(name)), sea_(sea) {
-    const auto lighthouse = Lighthouse::found(sea);
-    EXPECT_TRUE(Replica::join(own_, name_, "sea", lighthouse->id()));
-  }
-  TestBay& bay(const std::string& name, const std::string& toml) {
-    bays_.push_back(std::make_unique<TestBay>(name, toml));
-    return *bays_.back();
-  }
-
-  // A round as the command makes it. Returns its rows.
-  std::vector<SyncRow> sync(SyncRequest request = {}, bool online = true) {
-    auto replica = Replica::open(own_);
-    EXPECT_TRUE(replica);
-    auto logbook = Logbook::open(book_, ":memory:", [] { return 1000000000; });
-    EXPECT_TRUE(logbook);
-    request.bay_in_use = [&](const Bay& bay) -> std::optional<std::string> {
-      for (const auto& one : bays_)
-        if (one->bay.name == bay.name) return one->busy;
-      return std::nullopt;
-    };
-    auto round = SyncRound::begin(*replica, own_, std::move(request));
-    EXPECT_TRUE(round);
-    for (const auto& one : bays_) {
-      if (one->away) continue;
-      const auto looked = round->look(catalog(), {&one->bay, &one->files, {}}, &*logbook);
-      EXPECT_TRUE(looked) << looked.error().message;
-    }
-    std::optional<Lighthouse> lighthouse;
-    if (online) lighthouse = *Lighthouse::open(sea_);
-    const auto exchanged = round->exchange(online ? &*lighthouse : nullptr);
-    EXPECT_TRUE(exchanged) << exchanged.error().message;
-    for (const auto& one : bays_) {
-      const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
-      EXPECT_TRUE(plans) << plans.error().message;
-      if (!plans) continue;
-      const auto ran = round->run(one->bay.name, *plans, *logbook);
-      EXPECT_TRUE(ran) << ran.error().message;
-    }
-    stopped_by = round->stopped_by();
-    if (auto all = round->conflicts(catalog(), online ? &*lighthouse : nullptr)) conflicts = *all;
-    return round->rows();
-  }
-  VersionId keep(const Version& version) {
-    auto replica = Replica::open(own_);
-    const Lineage* lineage = (*replica->history())->lineage_of(version.id);
-    const auto id = resolve_conflict(*replica, *lineage, version, 7);
-    EXPECT_TRUE(id && replica->save());
-    return *id;
-  }
-  [[nodiscard]] std::size_t versions() {
-    auto replica = Replica::open(own_);
-    return (*replica->history())->versions().size();
-  }
-
-  std::vector<SyncConflict> conflicts;
-  std::string stopped_by;
-
- private:
-  std::string name_;
-  Store& sea_;
-  MemoryStore own_;
-  MemoryStore book_;
-  std::vector<std::unique_ptr<TestBay>> bays_;
-};
 
 std::size_t count(const std::vector<SyncRow>& rows, SyncRow::Outcome outcome) {
   return static_cast<std::size_t>(std::ranges::count(rows, outcome, &SyncRow::outcome));
@@ -154,8 +26,8 @@ Blob sram(std::uint32_t seed) {
 class InStep : public testing::Test {
  protected:
   MemoryStore sea;
-  Device box{"box", sea};
-  Device handheld{"handheld", sea};
+  SyncDevice box{"box", sea};
+  SyncDevice handheld{"handheld", sea};
   TestBay& tv = box.bay(
       "tv", "[platform.n64]\npath = \"saves/{rom.stem}.srm\"\nlayout = \"n64.combined\"\nroms = \"roms\"\n");
   TestBay& card = handheld.bay(
@@ -357,6 +229,45 @@ TEST_F(InStep, ARenamedSaveStaysTheSame) {
   handheld.sync();
   box.sync();
   EXPECT_EQ(part_on_tv(), sram(2));
+}
+
+// Killed at any write of a round, and of the next one: what follows ends where it would have ended.
+TEST(InStepKilled, ARoundGoesOnFromWhereverItWasCutOff) {
+  const std::string card_rule =
+      "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n";
+  int cuts = 0;
+  for (int at = 1;; ++at) {
+    MemoryStore sea;
+    SyncDevice box("box", sea);
+    SyncDevice handheld("handheld", sea);
+    TestBay& tv = box.bay("tv", card_rule);
+    TestBay& card = handheld.bay("card", card_rule);
+    for (TestBay* bay : {&tv, &card}) ASSERT_TRUE(bay->files.replace("skiff.z64", rom().view()));
+    ASSERT_TRUE(card.files.replace("skiff.sra", sram(1).view()));
+    handheld.sync();
+    box.sync();
+    ASSERT_TRUE(card.files.replace("skiff.sra", sram(2).view()));
+    handheld.power.left = at;
+    handheld.sync();
+    const bool first_cut = handheld.power.left == 0;
+    handheld.power.left = -1;
+    if (at % 2 == 0) handheld.sync();
+    box.power.left = at;
+    box.sync();
+    const bool second_cut = box.power.left == 0;
+    box.power.left = -1;
+    for (int i = 0; i < 2; ++i) {
+      handheld.sync();
+      box.sync();
+    }
+    ASSERT_EQ(*tv.files.read("skiff.sra"), sram(2)) << "cut at " << at;
+    ASSERT_EQ(*card.files.read("skiff.sra"), sram(2)) << "cut at " << at;
+    ASSERT_TRUE(box.conflicts.empty() && handheld.conflicts.empty()) << "cut at " << at;
+    ASSERT_EQ(box.versions(), 2U) << "cut at " << at;
+    if (!first_cut && !second_cut) break;
+    ++cuts;
+  }
+  EXPECT_GT(cuts, 10);
 }
 
 TEST_F(InStep, TwoDumpsOfOneGameAreAskedAbout) {

@@ -250,11 +250,27 @@ class BayPlanner {
     }
     if (wanted.place == nullptr && arrival.spots.front().entry.empty())
       for (const FileChange& change : arrival.changes)
-        if (change.before && !is_uniform(change.before->view())) {
+        if (change.before && !is_blank_there(change.path)) {
           row(Outcome::asked, version, change.path, "its place holds something else already");
           return false;
         }
     return true;
+  }
+
+  // A file in which a game has never saved is a place that is free.
+  bool is_blank_there(const std::string& path) {
+    const auto saves = view_.saves(BayView::Depth::names);
+    if (!saves) return false;
+    for (const HeldSave& save : **saves) {
+      const bool is_it = save.path == path || std::ranges::any_of(save.held, [&](const HeldFile& file) {
+                           return file.path == path;
+                         });
+      if (!is_it) continue;
+      IssueList doubts;
+      const auto content = load_save(view_, save, {}, doubts);
+      return content && content->is_blank();
+    }
+    return false;
   }
 
   void group(Planner& planner, std::vector<Passage>& passages) {

@@ -1,0 +1,222 @@
+// Devices with bays in memory, and rounds as the command makes them.
+#pragma once
+
+#include <gtest/gtest.h>
+#include <bayswap/sync.hpp>
+
+#include <algorithm>
+#include <memory>
+
+#include "support/bays.hpp"
+
+namespace bayswap::test {
+
+// Files with times: each write is a second later.
+class DatedStore final : public Store {
+ public:
+  Result<std::optional<FileInfo>> stat(const std::string& path) override {
+    auto info = files_.stat(path);
+    if (info && *info) date(path, **info);
+    return info;
+  }
+  Result<std::vector<FileInfo>> list(const std::string& folder) override {
+    auto entries = files_.list(folder);
+    if (entries)
+      for (FileInfo& info : *entries)
+        date(folder.empty() || folder == "." ? info.name : folder + "/" + info.name, info);
+    return entries;
+  }
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
+    return files_.read_range(path, at, count);
+  }
+  Result<void> replace(const std::string& path, ByteView bytes) override {
+    times_[path] = ++clock_;
+    return files_.replace(path, bytes);
+  }
+  Result<void> create(const std::string& path, ByteView bytes) override {
+    times_[path] = ++clock_;
+    return files_.create(path, bytes);
+  }
+  Result<void> remove(const std::string& path) override { return files_.remove(path); }
+  bool may_write(const std::string&) override { return true; }
+  std::string display_path(const std::string& path) const override { return path; }
+  [[nodiscard]] const std::map<std::string, Blob>& files() const { return files_.files(); }
+
+ private:
+  void date(const std::string& path, FileInfo& info) const {
+    if (const auto at = times_.find(path); at != times_.end()) info.modified = at->second;
+  }
+  MemoryStore files_;
+  std::map<std::string, std::int64_t> times_;
+  std::int64_t clock_ = 1000000000;
+};
+
+// Everything that a device writes to is gone at once: the process was killed.
+struct Power {
+  int left = -1;  // operations; negative: for ever
+  [[nodiscard]] bool cut() { return left == 0 || (left > 0 && --left == 0); }
+};
+class PoweredStore final : public Store {
+ public:
+  PoweredStore(Store& below, Power& power) : below_(below), power_(power) {}
+  Result<std::optional<FileInfo>> stat(const std::string& path) override { return below_.stat(path); }
+  Result<std::vector<FileInfo>> list(const std::string& folder) override { return below_.list(folder); }
+  Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
+    return below_.read_range(path, at, count);
+  }
+  Result<void> replace(const std::string& path, ByteView bytes) override {
+    return power_.cut() ? gone() : below_.replace(path, bytes);
+  }
+  Result<void> create(const std::string& path, ByteView bytes) override {
+    return power_.cut() ? gone() : below_.create(path, bytes);
+  }
+  // An object can be there in part.
+  Result<void> add(const std::string& path, ByteView bytes) override {
+    if (!power_.cut()) return below_.create(path, bytes);
+    if (const auto there = below_.stat(path); there && !*there)
+      (void)below_.create(path, bytes.first(bytes.size() / 2));
+    return gone();
+  }
+  Result<void> remove(const std::string& path) override {
+    return power_.cut() ? gone() : below_.remove(path);
+  }
+  bool may_write(const std::string&) override { return true; }
+  std::string display_path(const std::string& path) const override { return path; }
+
+ private:
+  static Result<void> gone() { return fail(ErrorCode::io, "the power is gone", "this is a test"); }
+  Store& below_;
+  Power& power_;
+};
+
+struct TestBay {
+  TestBay(const std::string& name, const std::string& toml)
+      : bay(*parse_bay("root = \"/" + name + "\"\n" + toml, name, name + ".toml", "/")) {}
+  Bay bay;
+  DatedStore files;
+  bool away = false;
+  std::optional<std::string> busy;
+};
+
+inline const Catalog& catalog() {
+  static const Catalog all;
+  return all;
+}
+
+class SyncDevice {
+ public:
+  SyncDevice(std::string name, Store& sea) : name_(std::move(name)), sea_(sea) {
+    const auto lighthouse = Lighthouse::found(sea);
+    EXPECT_TRUE(Replica::join(own_, name_, "sea", lighthouse->id()));
+  }
+  TestBay& bay(const std::string& name, const std::string& toml) {
+    bays_.push_back(std::make_unique<TestBay>(name, toml));
+    return *bays_.back();
+  }
+
+  // A round as the command makes it. Returns its rows.
+  std::vector<SyncRow> sync(SyncRequest request = {}, bool online = true) {
+    PoweredStore own(own_, power);
+    PoweredStore sea(sea_, power);
+    PoweredStore book(book_, power);
+    std::vector<std::unique_ptr<PoweredStore>> stores;
+    const auto well = [&](bool is_well) {
+      const bool was_cut = power.left == 0;
+      EXPECT_TRUE(is_well || was_cut);
+      return is_well;
+    };
+    auto replica = Replica::open(own);
+    EXPECT_TRUE(replica);
+    auto logbook = Logbook::open(book, ":memory:", [] { return 1000000000; });
+    EXPECT_TRUE(logbook);
+    request.bay_in_use = [&](const Bay& bay) -> std::optional<std::string> {
+      for (const auto& one : bays_)
+        if (one->bay.name == bay.name) return one->busy;
+      return std::nullopt;
+    };
+    auto round = SyncRound::begin(*replica, own, std::move(request));
+    EXPECT_TRUE(round);
+    for (const auto& one : bays_) {
+      if (one->away) continue;
+      stores.push_back(std::make_unique<PoweredStore>(one->files, power));
+      if (!well(round->look(catalog(), {&one->bay, stores.back().get(), {}}, &*logbook).has_value()))
+        return round->rows();
+    }
+    std::optional<Lighthouse> lighthouse;
+    if (online) lighthouse = *Lighthouse::open(sea);
+    if (!well(round->exchange(online ? &*lighthouse : nullptr).has_value())) return round->rows();
+    for (const auto& one : bays_) {
+      const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
+      if (!well(plans.has_value()) || !well(round->run(one->bay.name, *plans, *logbook).has_value()))
+        return round->rows();
+    }
+    stopped_by = round->stopped_by();
+    if (auto all = round->conflicts(catalog(), online ? &*lighthouse : nullptr)) conflicts = *all;
+    last_rows = round->rows();
+    return round->rows();
+  }
+  VersionId keep(const Version& version) {
+    auto replica = Replica::open(own_);
+    const Lineage* lineage = (*replica->history())->lineage_of(version.id);
+    const auto id = resolve_conflict(*replica, *lineage, version, 7);
+    EXPECT_TRUE(id && replica->save());
+    return *id;
+  }
+  [[nodiscard]] std::size_t versions() {
+    auto replica = Replica::open(own_);
+    return (*replica->history())->versions().size();
+  }
+
+  /// Contents of all versions that it knows.
+  [[nodiscard]] std::set<std::string> contents() {
+    auto replica = Replica::open(own_);
+    std::set<std::string> all;
+    for (const auto& [id, version] : (*replica->history())->versions()) all.insert(version.content);
+    return all;
+  }
+  /// Whether a version with content `later` (empty: a deletion) came from one with content `earlier`.
+  [[nodiscard]] bool follows(const std::string& later, const std::string& earlier) {
+    auto replica = Replica::open(own_);
+    const History& history = **replica->history();
+    for (const auto& [id, version] : history.versions())
+      for (const auto& [other_id, other] : history.versions())
+        if (version.content == later && other.content == earlier && history.descends(id, other_id))
+          return true;
+    return false;
+  }
+  [[nodiscard]] std::string history_in_words() {
+    auto replica = Replica::open(own_);
+    std::string all;
+    for (const Lineage& lineage : (*replica->history())->lineages()) {
+      all += "lineage\n";
+      for (const Version* version : lineage.versions) {
+        all += "  " + version->id.hex().substr(0, 6) + " " + version->content.substr(0, 8) + " of " +
+               version->device_name + " " + version->save.facts.rom_path.value_or("") + " <-";
+        for (const VersionId& parent : version->parents) all += " " + parent.hex().substr(0, 6);
+        all += "\n";
+      }
+    }
+    return all;
+  }
+  [[nodiscard]] bool waits(const std::string& bay) const {
+    return std::ranges::any_of(last_rows, [&](const SyncRow& row) {
+      return row.bay == bay &&
+             (row.outcome == SyncRow::Outcome::waits || row.outcome == SyncRow::Outcome::asked ||
+              row.outcome == SyncRow::Outcome::failed);
+    });
+  }
+
+  std::vector<SyncRow> last_rows;
+  std::vector<SyncConflict> conflicts;
+  std::string stopped_by;
+  Power power;
+
+ private:
+  std::string name_;
+  Store& sea_;
+  MemoryStore own_;
+  MemoryStore book_;
+  std::vector<std::unique_ptr<TestBay>> bays_;
+};
+
+}  // namespace bayswap::test

@@ -1,0 +1,240 @@
+// Random evenings of several devices, whose wire, clock and power fail: nothing is lost, and nothing decided
+// by itself.
+#include <map>
+#include <random>
+#include <set>
+
+#include "support/sync_devices.hpp"
+
+namespace bayswap::test {
+namespace {
+
+constexpr std::size_t games = 3;
+#ifdef BAYSWAP_SANITIZED
+constexpr std::uint64_t default_worlds = 3;
+#else
+constexpr std::uint64_t default_worlds = 10;
+#endif
+
+Blob game_rom(std::size_t game) {
+  return n64_rom({"GAME " + std::to_string(game), "N" + std::to_string(70 + game) + "P"});
+}
+
+std::string digest_of_sram(const Blob& bytes) {
+  Content content;
+  content.kind = Content::Kind::chips;
+  content.chips.platform = Platform::n64;
+  content.chips.parts.push_back({{PartKind::sram, 0}, bytes, true});
+  return digest_of(content).hex();
+}
+
+// One bay: bare SRAM beside the ROMs, or combined files in a folder of their own.
+struct ModelBay {
+  TestBay* bay = nullptr;
+  bool combined = false;
+  std::map<std::size_t, std::string> stems;  // of each game's ROM
+
+  [[nodiscard]] std::string path(std::size_t game) const {
+    return combined ? "saves/" + stems.at(game) + ".srm" : stems.at(game) + ".sra";
+  }
+  [[nodiscard]] std::string rom_path(std::size_t game) const {
+    return (combined ? "roms/" : "") + stems.at(game) + ".z64";
+  }
+  [[nodiscard]] std::optional<Blob> save(std::size_t game) const {
+    const auto file = bay->files.read_if_there(path(game));
+    if (!file || !*file) return std::nullopt;
+    if (!combined) return **file;
+    const auto save = unpack(**catalog().find("n64.combined"), **file);
+    const Part* part = save ? save->find({PartKind::sram, 0}) : nullptr;
+    return part != nullptr ? std::optional(part->bytes) : std::nullopt;
+  }
+  void play(std::size_t game, const Blob& sram) const {
+    Blob file = sram;
+    if (combined) {
+      Save save;
+      save.platform = Platform::n64;
+      save.parts.push_back({{PartKind::sram, 0}, sram, true});
+      file = *pack(**catalog().find("n64.combined"), save);
+    }
+    ASSERT_TRUE(bay->files.replace(path(game), file.view()));
+  }
+};
+
+class Evenings {
+ public:
+  explicit Evenings(std::uint64_t seed) : seed_(seed), random_(seed) {
+    const std::size_t count = 2 + seed % 4;
+    for (std::size_t i = 0; i < count; ++i) {
+      devices_.push_back(std::make_unique<SyncDevice>("device " + std::to_string(i), sea_));
+      add_bay(i, "bay" + std::to_string(i), random_() % 2 == 0);
+      if (random_() % 3 == 0) add_bay(i, "more" + std::to_string(i), random_() % 2 == 0);
+    }
+  }
+
+  void step() {
+    const std::size_t device = random_() % devices_.size();
+    ModelBay& bay = bays_[device][random_() % bays_[device].size()];
+    const std::size_t game = random_() % games;
+    switch (random_() % 12) {
+      case 0:
+      case 1:
+      case 2:
+        return bay.play(game, noise(32768, static_cast<std::uint32_t>(random_())));
+      case 3:
+        (void)bay.bay->files.remove(bay.path(game));
+        return;
+      case 4:
+        if (bay.save(game)) bay.play(game, Blob::filled(32768, 0));
+        return;
+      case 5:
+        return rename(bay, game);
+      case 6:
+        bay.bay->busy = bay.bay->busy ? std::nullopt : std::optional<std::string>("it runs");
+        return;
+      case 7:
+        bay.bay->away = !bay.bay->away;
+        return;
+      case 8:
+        return lose_something();
+      default:
+        return sync(device);
+    }
+  }
+
+  void settle() {
+    for (auto& bays : bays_)
+      for (ModelBay& bay : bays) {
+        bay.bay->busy.reset();
+        bay.bay->away = false;
+      }
+    SyncRequest accepting;
+    accepting.accept = {Loss::deleted, Loss::empty};
+    accepting.accept_many = true;
+    // First all is known everywhere, then each conflict is decided once.
+    for (int round = 0; round < 3; ++round)
+      for (const auto& device : devices_) device->sync(accepting);
+    for (int round = 0; round < 8; ++round) {
+      for (const SyncConflict& conflict : std::vector<SyncConflict>(devices_[0]->conflicts))
+        devices_[0]->keep(conflict.sides[random_() % conflict.sides.size()].version);
+      for (const auto& device : devices_) device->sync(accepting);
+    }
+    for (std::size_t i = 0; i < devices_.size(); ++i)
+      ASSERT_TRUE(devices_[i]->conflicts.empty()) << "seed " << seed_ << ", device " << i;
+    for (std::size_t game = 0; game < games; ++game) {
+      std::set<std::string> contents;
+      for (const auto& bays : bays_)
+        for (const ModelBay& bay : bays) {
+          const auto save = bay.save(game);
+          contents.insert(save && !is_uniform(save->view()) ? digest_of_sram(*save) : "none");
+        }
+      ASSERT_EQ(contents.size(), 1U) << "seed " << seed_ << ": bays differ in game " << game << "\n"
+                                     << in_words(game);
+    }
+    const auto known = devices_[0]->contents();
+    for (const std::string& content : at_rest_)
+      ASSERT_TRUE(known.contains(content)) << "seed " << seed_ << ": a version is lost";
+  }
+
+ private:
+  std::string in_words(std::size_t game) {
+    std::string all;
+    for (std::size_t i = 0; i < devices_.size(); ++i) {
+      for (const ModelBay& bay : bays_[i]) {
+        const auto save = bay.save(game);
+        all += bay.bay->bay.name + (save ? " " + digest_of_sram(*save).substr(0, 8) : " none") + "\n";
+      }
+      for (const SyncRow& row : devices_[i]->last_rows)
+        all +=
+            "  " + std::string(to_text(row.outcome)) + " " + row.bay + " " + row.path + ": " + row.why + "\n";
+    }
+    return all + devices_[0]->history_in_words();
+  }
+
+  void add_bay(std::size_t device, const std::string& name, bool combined) {
+    if (bays_.size() <= device) bays_.resize(device + 1);
+    ModelBay bay;
+    bay.combined = combined;
+    bay.bay = &devices_[device]->bay(
+        name,
+        combined
+            ? "[platform.n64]\npath = \"saves/{rom.stem}.srm\"\nlayout = \"n64.combined\"\nroms = \"roms\"\n"
+            : "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
+    for (std::size_t game = 0; game < games; ++game) {
+      bay.stems[game] = name + " " + std::to_string(game);
+      EXPECT_TRUE(bay.bay->files.replace(bay.rom_path(game), game_rom(game).view()));
+    }
+    bays_[device].push_back(bay);
+  }
+
+  void rename(ModelBay& bay, std::size_t game) {
+    const auto file = bay.bay->files.read_if_there(bay.path(game));
+    (void)bay.bay->files.remove(bay.rom_path(game));
+    if (file && *file) (void)bay.bay->files.remove(bay.path(game));
+    bay.stems[game] += "x";
+    ASSERT_TRUE(bay.bay->files.replace(bay.rom_path(game), game_rom(game).view()));
+    if (file && *file) ASSERT_TRUE(bay.bay->files.replace(bay.path(game), (*file)->view()));
+  }
+
+  void lose_something() {
+    std::vector<std::string> paths;
+    for (const auto& [path, bytes] : sea_.files())
+      if (path != "lighthouse.toml") paths.push_back(path);
+    if (paths.empty()) return;
+    ASSERT_TRUE(sea_.remove(paths[random_() % paths.size()]));
+  }
+
+  void sync(std::size_t at) {
+    SyncDevice& device = *devices_[at];
+    std::map<std::pair<const TestBay*, std::size_t>, std::string> before;
+    for (const ModelBay& bay : bays_[at])
+      for (std::size_t game = 0; game < games; ++game)
+        if (const auto save = bay.save(game); save && !is_uniform(save->view()))
+          before[{bay.bay, game}] = digest_of_sram(*save);
+    SyncRequest request;
+    request.now = static_cast<std::int64_t>(random_() % 4000000000U);
+    if (random_() % 8 == 0) request.accept = {Loss::deleted};
+    const bool is_cut = random_() % 4 == 0;
+    if (is_cut) device.power.left = static_cast<int>(1 + random_() % 12);
+    device.sync(request, random_() % 5 != 0);
+    const bool was_cut = device.power.left == 0;
+    device.power.left = -1;
+    for (const ModelBay& bay : bays_[at])
+      for (std::size_t game = 0; game < games; ++game) {
+        const auto was = before.find({bay.bay, game});
+        if (was == before.end()) continue;
+        const auto save = bay.save(game);
+        const std::string now = save ? digest_of_sram(*save) : "";
+        if (!was_cut && !bay.bay->away && device.stopped_by.empty() && !device.waits(bay.bay->bay.name))
+          at_rest_.insert(was->second);
+        if (now == was->second) continue;
+        ASSERT_FALSE(bay.bay->busy) << "seed " << seed_ << ": a busy bay was written";
+        ASSERT_FALSE(bay.bay->away) << "seed " << seed_;
+        ASSERT_TRUE(device.follows(now, was->second))
+            << "seed " << seed_ << ": a save was replaced by one that did not come from it";
+      }
+  }
+
+  std::uint64_t seed_;
+  std::mt19937_64 random_;
+  MemoryStore sea_;
+  std::vector<std::unique_ptr<SyncDevice>> devices_;
+  std::vector<std::vector<ModelBay>> bays_;
+  std::set<std::string> at_rest_;
+};
+
+TEST(SyncModel, NothingIsLostAndNothingDecidedByItself) {
+  const char* wanted = std::getenv("BAYSWAP_MODEL_WORLDS");
+  const std::uint64_t worlds = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : default_worlds;
+  for (std::uint64_t seed = 1; seed <= worlds; ++seed) {
+    Evenings evenings(seed);
+    for (int i = 0; i < 60; ++i) {
+      evenings.step();
+      ASSERT_FALSE(HasFailure()) << "seed " << seed << ", step " << i;
+    }
+    evenings.settle();
+    ASSERT_FALSE(HasFailure()) << "seed " << seed;
+  }
+}
+
+}  // namespace
+}  // namespace bayswap::test
