@@ -207,12 +207,37 @@ TEST_F(InStep, MostOfABayGoneStopsTheRound) {
   handheld.sync();
   box.sync();
   for (int i = 0; i < 2; ++i) ASSERT_TRUE(card.files.remove("game" + std::to_string(i) + ".sra"));
-  handheld.sync();
-  EXPECT_EQ(handheld.stopped_by, "card");
+  for (int i = 0; i < 2; ++i) {
+    handheld.sync();
+    EXPECT_EQ(handheld.stopped_by, "card") << "until there is an answer";
+  }
   SyncRequest request;
+  request.accept_many = true;
+  handheld.sync(request);
+  EXPECT_EQ(handheld.stopped_by, "");
+  const auto rows = handheld.sync();
+  EXPECT_EQ(handheld.stopped_by, "");
+  EXPECT_EQ(count(rows, SyncRow::Outcome::asked), 2U) << "each is asked about";
+  request = {};
   request.accept.insert(Loss::deleted);
   handheld.sync(request);
   EXPECT_EQ(handheld.stopped_by, "");
+}
+
+TEST_F(InStep, WhatTakesNoPartAnyMoreIsNoLoss) {
+  play_on_card(sram(1));
+  handheld.sync();
+  box.sync();
+  for (const std::string rest : {"leave = [\"*.sra\"]\n", "kinds = [\"card\"]\n", "most_bytes = 100\n"}) {
+    const Bay before = card.bay;
+    card.bay = *parse_bay(to_toml(before) + "\n[sync]\n" + rest, "card", "card.toml", "/");
+    EXPECT_EQ(to_toml(card.bay), to_toml(*parse_bay(to_toml(card.bay), "card", "card.toml", "/")));
+    EXPECT_TRUE(handheld.sync().empty()) << rest;
+    box.sync();
+    EXPECT_EQ(part_on_tv(), sram(1)) << rest;
+    card.bay = before;
+    handheld.sync();
+  }
 }
 
 TEST_F(InStep, ARenamedSaveStaysTheSame) {

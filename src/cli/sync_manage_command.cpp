@@ -1,4 +1,5 @@
 // Joining and leaving, other devices, conflicts, and what can go.
+#include <algorithm>
 #include <charconv>
 #include <filesystem>
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "base/try.hpp"
+#include "fs/dav_store.hpp"
 #include "fs/path.hpp"
 
 namespace bayswap {
@@ -21,10 +23,14 @@ std::string path_of_url(const std::string& url) {
 }
 
 Result<std::unique_ptr<Store>> open_remote(const std::string& url) {
+  if (url.starts_with("http://") || url.starts_with("https://")) {
+    BAYSWAP_TRY(auto store, DavStore::open(url));
+    return store;
+  }
   if (!is_local_url(url))
     return fail(ErrorCode::unsupported,
                 fmt::format("{}: no such store is known", url.substr(0, url.find("://"))),
-                "name a folder, one on a mounted share among them");
+                "name a folder, or the https URL of a WebDAV folder");
   return std::make_unique<LocalStore>(path_of_url(url), LocalStore::Privacy::owner_only);
 }
 

@@ -62,15 +62,19 @@ class BayLook {
     BAYSWAP_TRY(history_, round_.replica.history());
     find_accounts(*saves);
     before_ = round_.places.of_bay(bay_).size();
-    for (const HeldSave& save : *saves)
-      if (takes_part(save)) there_[key_text(save)] = &save;
+    for (const HeldSave& save : *saves) {
+      std::string key = key_text(save);
+      if (takes_part(save))
+        there_[std::move(key)] = &save;
+      else
+        left_.insert(std::move(key));
+    }
     BAYSWAP_CHECK(look_whether_idle());
     for (const auto& [key, save] : there_) BAYSWAP_CHECK(look_at(key, *save));
     BAYSWAP_CHECK(take_loaded());
     BAYSWAP_CHECK(settle_new());
     BAYSWAP_CHECK(look_for_vanished());
-    const bool too_many = lost_ >= 2 && lost_ * 3 > before_ && !round_.request.accept_many;
-    return too_many ? bay_ : std::string();
+    return lost_ >= 2 && lost_ * 3 > before_ ? bay_ : std::string();
   }
 
  private:
@@ -265,7 +269,7 @@ class BayLook {
     if (was_coming) place.version = place.coming_version;
     place.coming.clear();
     const bool is_same = was_coming || digest == place.seen;
-    place.is_lost = place.is_wanted_back = false;
+    place.is_lost = place.is_wanted_back = place.is_known_lost = false;
     place.stamp = stamp;
     place.path = save.path;
     place.label = label_of(save);
@@ -338,7 +342,8 @@ class BayLook {
       round_.places.remove(bay_, std::string(place.key));
       return {};
     }
-    ++lost_;
+    if (round_.request.accept_many) place.is_known_lost = true;
+    lost_ += place.is_known_lost ? 0U : 1U;
     place.is_lost = true;
     round_.places.touch();
     round_.blocked[bay_].insert(place.version);
@@ -462,8 +467,9 @@ class BayLook {
     for (HeldPlace* place : round_.places.of_bay(bay_)) {
       if (there_.contains(place->key)) continue;
       const Version* version = history_->find(place->version);
-      // Never seen: a write that was under way, and did not happen.
-      if (version == nullptr || version->is_deletion() || place->seen.empty()) {
+      // Never seen: a write that was under way, and did not happen. Or it takes no part any more.
+      if (version == nullptr || version->is_deletion() || place->seen.empty() || left_.contains(place->key) ||
+          view_.bay().rule(version->save.facts.game.platform) == nullptr) {
         round_.places.remove(bay_, std::string(place->key));
         continue;
       }
@@ -545,6 +551,7 @@ class BayLook {
   const History* history_ = nullptr;
   std::map<const PlatformRule*, std::set<std::string>> accounts_;
   std::map<std::string, const HeldSave*> there_;
+  std::set<std::string> left_;                     // that take no part
   std::map<const HeldSave*, std::string> stamps_;  // of those that have to be read
   bool is_idle_ = false;
   std::vector<Loaded> loaded_;

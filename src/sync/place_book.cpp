@@ -40,6 +40,7 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
     const std::uint8_t flags = in.u8();
     place.is_lost = (flags & 1) != 0;
     place.is_wanted_back = (flags & 2) != 0;
+    place.is_known_lost = (flags & 4) != 0;
     std::pair key(place.bay, place.key);
     places.emplace(std::move(key), std::move(place));
   }
@@ -79,7 +80,8 @@ Result<void> PlaceBook::save(Store& store) {
       out.text(*text);
     out.raw(place.version.bytes);
     out.raw(place.coming_version.bytes);
-    out.u8(static_cast<std::uint8_t>((place.is_lost ? 1 : 0) | (place.is_wanted_back ? 2 : 0)));
+    out.u8(static_cast<std::uint8_t>((place.is_lost ? 1 : 0) | (place.is_wanted_back ? 2 : 0) |
+                                     (place.is_known_lost ? 4 : 0)));
   }
   out.u32(static_cast<std::uint32_t>(rests_.size()));
   for (const auto& [bay, rest] : rests_) {

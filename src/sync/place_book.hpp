@@ -16,6 +16,7 @@ struct HeldPlace {
   std::string seen;             // hex digest of what it holds, which can be less than the version has
   std::string stamp;            // names, sizes and times of its files
   bool is_lost = false;         // gone, empty or damaged: the user is asked
+  bool is_known_lost = false;   // and the user has seen that many are
   bool is_wanted_back = false;  // the user's answer was that it should not be
   // A write that is under way: what it will hold then.
   std::string coming;  // hex digest; empty: none

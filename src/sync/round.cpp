@@ -269,11 +269,11 @@ Result<std::vector<BayStatus>> bay_status(Store& own, const History& history) {
 Result<std::size_t> bring_back(Store& own, const Lineage& lineage) {
   BAYSWAP_TRY(PlaceBook book, PlaceBook::load(own));
   std::vector<std::pair<std::string, std::string>> lost;
-  for (const auto& [key, place] : book.places())
-    if (place.is_lost && std::ranges::any_of(lineage.versions, [&](const Version* version) {
-          return version->id == place.version;
+  for (const auto& one : book.places())
+    if (one.second.is_lost && std::ranges::any_of(lineage.versions, [&](const Version* version) {
+          return version->id == one.second.version;
         }))
-      lost.push_back(key);
+      lost.push_back(one.first);
   for (const auto& [bay, key] : lost) {
     HeldPlace place = *book.find(bay, key);
     place.is_lost = false;

@@ -213,7 +213,7 @@ class Runner {
       place->seen = (*seen)->digest;
       place->stamp = (*seen)->stamp;
       place->coming.clear();
-      place->is_lost = place->is_wanted_back = false;
+      place->is_lost = place->is_wanted_back = place->is_known_lost = false;
       round_.places.touch();
     }
     return {};

@@ -153,8 +153,7 @@ Blob record_of(const Version& version) {
 Version sealed(Version version) {
   cut_texts(version);
   std::ranges::sort(version.parents);
-  const auto twice = std::ranges::unique(version.parents);
-  version.parents.erase(twice.begin(), twice.end());
+  version.parents.erase(std::unique(version.parents.begin(), version.parents.end()), version.parents.end());
   const Digest digest = sha256(record_of(version).view());
   std::copy_n(digest.bytes.begin(), version.id.bytes.size(), version.id.bytes.begin());
   return version;

@@ -1,0 +1,237 @@
+#include "fs/dav_store.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+#include <random>
+
+#include "base/order.hpp"
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "fs/multistatus.hpp"
+#include "fs/path.hpp"
+
+namespace bayswap {
+namespace {
+
+constexpr std::size_t max_listing = std::size_t{64} << 20;
+constexpr std::string_view question =
+    "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind "
+    "xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/>"
+    "<getlastmodified/><getetag/></prop></propfind>";
+
+enum Status : long {
+  created = 201,
+  no_content = 204,
+  partial = 206,
+  multi_status = 207,
+  not_authorised = 401,
+  forbidden = 403,
+  missing = 404,
+  not_allowed = 405,
+  conflict = 409,
+  precondition = 412,
+  past_the_end = 416,
+  storage_full = 507
+};
+
+bool is_done(long status) {
+  return status >= 200 && status < 300;
+}
+
+std::string without_slash(std::string text) {
+  while (text.ends_with('/')) text.pop_back();
+  return text;
+}
+
+// The path of a URL or of an href, decoded; servers give either form.
+std::optional<std::string> path_of_href(const std::string& href) {
+  std::string path = href;
+  if (const auto scheme = path.find("://"); scheme != std::string::npos) {
+    const auto slash = path.find('/', scheme + 3);
+    path = slash == std::string::npos ? "/" : path.substr(slash);
+  }
+  auto decoded = url_decoded(path);
+  if (!decoded) return std::nullopt;
+  return without_slash(*std::move(decoded));
+}
+
+}  // namespace
+
+Result<std::unique_ptr<DavStore>> DavStore::open(const std::string& url) {
+  BAYSWAP_TRY(auto wire, HttpWire::open(url));
+  return std::unique_ptr<DavStore>(new DavStore(without_slash(url), std::move(wire)));
+}
+
+std::string DavStore::url_of(const std::string& path) const {
+  return path.empty() || path == "." ? url_ + "/" : url_ + "/" + url_encoded(path);
+}
+
+std::string DavStore::display_path(const std::string& path) const {
+  return path.empty() || path == "." ? url_ : join_path(url_, path);
+}
+
+tl::unexpected<Error> DavStore::refused(const HttpAnswer& answer, const std::string& path,
+                                        std::string_view doing) const {
+  const std::string shown = display_path(path);
+  switch (answer.status) {
+    case not_authorised:
+      return fail(
+          ErrorCode::io, fmt::format("{}: the server wants another name or password", shown),
+          "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD; they are "
+          "sent over https only");
+    case forbidden:
+    case not_allowed:
+      return fail(ErrorCode::io, fmt::format("{}: the server does not allow {}", shown, doing),
+                  "see which rights this user has there");
+    case missing:
+    case conflict:
+      return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown), "check the path");
+    case storage_full:
+      return fail(ErrorCode::io, fmt::format("{}: the server is full", shown), "make room there");
+    default:
+      return fail(ErrorCode::io, fmt::format("{}: {}: the server answers {}", shown, doing, answer.status),
+                  "try again; if it stays so, look at the server's log");
+  }
+}
+
+Result<std::vector<FileInfo>> DavStore::propfind(const std::string& path, bool with_children) {
+  HttpQuestion ask;
+  ask.method = "PROPFIND";
+  ask.url = with_children && !path.empty() && path != "." ? url_of(path) + "/" : url_of(path);
+  ask.headers = {with_children ? "Depth: 1" : "Depth: 0", "Content-Type: application/xml"};
+  ask.body = ByteView(reinterpret_cast<const Byte*>(question.data()), question.size());
+  ask.limit = max_listing;
+  BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+  if (answer.status != multi_status) return refused(answer, path, "listing it");
+  BAYSWAP_TRY(const auto resources, multistatus_from(answer.body.view()));
+  const auto own = path_of_href(ask.url);
+  std::vector<FileInfo> all;
+  for (const DavResource& one : resources) {
+    const auto href = path_of_href(one.href);
+    if (!href)
+      return fail(ErrorCode::damaged, fmt::format("{}: the server names a file oddly", display_path(path)));
+    if (with_children == (href == own)) continue;
+    FileInfo info;
+    info.name = name_of(*href);
+    if (with_children && !is_safe_relative(info.name))
+      return fail(ErrorCode::unsafe,
+                  fmt::format("{} has a file called '{}'", display_path(path), printable(info.name)),
+                  "rename it on the server");
+    info.kind = one.is_folder ? FileInfo::Kind::folder : FileInfo::Kind::file;
+    if (!one.is_folder) {
+      info.size_bytes = one.size_bytes;
+      info.modified = wire_->date(one.modified).value_or(0);
+      // Dates have seconds: two writes within one differ in their tag.
+      constexpr std::size_t second = 1000000000;
+      info.modified_ns =
+          one.tag.empty() ? 0 : static_cast<std::uint32_t>(std::hash<std::string>()(one.tag) % second);
+    }
+    all.push_back(std::move(info));
+  }
+  sort_by(all, &FileInfo::name);
+  return all;
+}
+
+Result<std::optional<FileInfo>> DavStore::stat(const std::string& path) {
+  auto found = propfind(path, false);
+  if (!found && found.error().code == ErrorCode::not_found) return std::optional<FileInfo>{};
+  if (!found) return tl::unexpected(found.error());
+  if (found->empty()) return std::optional<FileInfo>{};
+  return std::optional<FileInfo>(found->front());
+}
+
+Result<std::vector<FileInfo>> DavStore::list(const std::string& folder) {
+  return propfind(folder, true);
+}
+
+Result<Blob> DavStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
+  if (count == 0) return Blob();
+  HttpQuestion ask;
+  ask.url = url_of(path);
+  // A whole file needs no range, and no server that knows them.
+  constexpr std::size_t large = std::size_t{1} << 20;
+  const bool is_whole = at == 0 && count > large;
+  if (!is_whole) ask.headers.push_back(fmt::format("Range: bytes={}-{}", at, at + count - 1));
+  BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+  if (answer.status == past_the_end) return Blob();
+  if (!is_done(answer.status)) return refused(answer, path, "reading it");
+  if (answer.status == partial) return answer.body.slice(0, count);
+  const auto first = static_cast<std::size_t>(std::min<std::uint64_t>(at, answer.body.size()));
+  return answer.body.slice(first, count);
+}
+
+Result<void> DavStore::make_folders(const std::string& path) {
+  const std::string folder = folder_of(path);
+  if (folder == "." || folder.empty()) return {};
+  std::string so_far;
+  for (std::size_t at = 0; at != std::string::npos;) {
+    at = folder.find('/', at + 1);
+    so_far = folder.substr(0, at);
+    HttpQuestion ask;
+    ask.method = "MKCOL";
+    ask.url = url_of(so_far) + "/";
+    BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+    if (!is_done(answer.status) && answer.status != not_allowed) return refused(answer, so_far, "making it");
+  }
+  return {};
+}
+
+Result<void> DavStore::put(const std::string& path, ByteView bytes, bool only_new) {
+  if (!is_safe_relative(path))
+    return fail(ErrorCode::unsafe, fmt::format("'{}' leads out of {}", path, url_));
+  for (bool again : {true, false}) {
+    HttpQuestion ask;
+    ask.method = "PUT";
+    ask.url = url_of(path);
+    ask.body = bytes;
+    if (only_new) ask.headers.emplace_back("If-None-Match: *");
+    BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+    if (is_done(answer.status)) return {};
+    if (only_new && answer.status == precondition)
+      return fail(ErrorCode::unsafe, fmt::format("{} exists already", display_path(path)),
+                  "choose another name", {Remedy::Kind::replace, {}});
+    // Its folder is missing: servers say so in several ways.
+    if (again && (answer.status == conflict || answer.status == missing || answer.status == forbidden)) {
+      BAYSWAP_CHECK(make_folders(path));
+      continue;
+    }
+    return refused(answer, path, "writing it");
+  }
+  return {};
+}
+
+Result<void> DavStore::create(const std::string& path, ByteView bytes) {
+  return put(path, bytes, true);
+}
+
+Result<void> DavStore::add(const std::string& path, ByteView bytes) {
+  return put(path, bytes, true);
+}
+
+Result<void> DavStore::replace(const std::string& path, ByteView bytes) {
+  std::random_device source;
+  const std::string aside =
+      join_path(folder_of(path), fmt::format(".bayswap-{:08x}{:08x}.tmp", source(), source()));
+  BAYSWAP_CHECK(put(aside.starts_with("./") ? aside.substr(2) : aside, bytes, false));
+  const std::string from = aside.starts_with("./") ? aside.substr(2) : aside;
+  HttpQuestion ask;
+  ask.method = "MOVE";
+  ask.url = url_of(from);
+  ask.headers = {"Destination: " + url_of(path), "Overwrite: T"};
+  BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+  if (is_done(answer.status)) return {};
+  (void)remove(from);
+  return refused(answer, path, "giving it its name");
+}
+
+Result<void> DavStore::remove(const std::string& path) {
+  HttpQuestion ask;
+  ask.method = "DELETE";
+  ask.url = url_of(path);
+  BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
+  return is_done(answer.status) ? Result<void>{} : refused(answer, path, "removing it");
+}
+
+}  // namespace bayswap

@@ -1,0 +1,48 @@
+// Questions to HTTP servers, over libcurl.
+#pragma once
+
+#include <bayswap/base.hpp>
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace bayswap {
+
+struct HttpQuestion {
+  std::string method = "GET";
+  std::string url;
+  std::vector<std::string> headers;  // "Name: value"
+  std::optional<ByteView> body;
+  std::size_t limit = std::size_t{600} << 20;  // of the answer's body, bytes
+};
+struct HttpAnswer {
+  long status = 0;
+  std::map<std::string, std::string> headers;  // names in lower case
+  Blob body;
+};
+
+/// A connection that is kept open between questions. Names and passwords come from the environment
+/// (BAYSWAP_USER, BAYSWAP_PASSWORD) or from netrc, and go over TLS or to this machine only; certificates are
+/// verified. libcurl is loaded when the first one is made: commands that need no network start without it.
+class HttpWire {
+ public:
+  /// Fails with `unsupported` if libcurl is not installed, `bad_usage` if the URL has a password in it.
+  [[nodiscard]] static Result<std::unique_ptr<HttpWire>> open(const std::string& url);
+  virtual ~HttpWire() = default;
+  /// Fails with `io` if there is no answer, whatever its status. The error never names a password.
+  [[nodiscard]] virtual Result<HttpAnswer> ask(const HttpQuestion& question) = 0;
+  /// How many questions were asked.
+  [[nodiscard]] virtual std::size_t asked() const = 0;
+  /// Seconds since 1970 of a date as HTTP has it; nothing if it is none.
+  [[nodiscard]] virtual std::optional<std::int64_t> date(const std::string& text) const = 0;
+};
+
+/// Every byte of a path but letters, digits, "-._~/" as %XX.
+[[nodiscard]] std::string url_encoded(std::string_view path);
+/// Nothing if it has a '%' without two hex digits behind it.
+[[nodiscard]] std::optional<std::string> url_decoded(std::string_view text);
+
+}  // namespace bayswap
