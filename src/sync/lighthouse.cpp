@@ -214,6 +214,9 @@ Result<Lighthouse> Lighthouse::found(Store& store) {
   const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n", *lighthouse_form, random_id());
   const auto made = store.create(std::string(about_name),
                                  ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
+  if (!made && made.error().code == ErrorCode::not_found)
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", store.display_path(".")),
+                "make that folder first");
   if (!made && made.error().code != ErrorCode::unsafe) return tl::unexpected(made.error());
   return open(store);
 }

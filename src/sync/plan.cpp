@@ -1,6 +1,5 @@
 // What is newer elsewhere, planned into one bay.
 #include <fmt/format.h>
-#include <bayswap/card.hpp>
 
 #include <algorithm>
 
@@ -68,7 +67,7 @@ class BayPlanner {
       if (heads.size() != 1) continue;
       if (!is_wanted(lineage, *heads.front(), place)) continue;
       if (heads.front()->is_deletion()) {
-        BAYSWAP_CHECK(plan_removal(*heads.front(), *place));
+        BAYSWAP_CHECK(remove(*heads.front(), *place));
         continue;
       }
       BAYSWAP_CHECK(resolve(planner, *heads.front(), place, passages));
@@ -323,10 +322,10 @@ class BayPlanner {
   }
 
   // ---- Deletions
-  // -------------------------------------------------------------------------------------------
 
-  Result<void> plan_removal(const Version& head, const HeldPlace& place) {
+  Result<void> remove(const Version& head, const HeldPlace& place) {
     if (const auto why = busy()) {
+      round_.bays.at(bay_).is_settled = false;
       row(Outcome::waits, head, place.path, *why);
       return {};
     }
@@ -334,48 +333,11 @@ class BayPlanner {
     const auto held =
         std::ranges::find_if(*saves, [&](const HeldSave& save) { return key_text(save) == place.key; });
     if (held == saves->end()) return {};
-    Plan plan;
-    plan.kind = EntryKind::sync;
-    plan.game = held->facts.game;
-    plan.from_bay = head.device_name;
-    plan.to_bay = bay_;
-    plan.account = held->facts.account;
-    plan.reason = fmt::format("sync '{}': deleted on {}", head.label, head.device_name);
-    if (held->kind == SaveKind::card_entry) {
-      BAYSWAP_TRY(const Blob before, view_.store().read(held->path));
-      BAYSWAP_TRY(const auto card, open_card(before));
-      BAYSWAP_CHECK(card->drop(held->entry));
-      plan.place = held->entry;
-      plan.changes.push_back({held->path, before, card->image(), std::nullopt});
-    } else {
-      BAYSWAP_CHECK(add_files(*held, plan));
-    }
-    plan.steps.push_back(
-        {"remove", place.path, fmt::format("deleted on {}; the logbook keeps it", head.device_name)});
+    BAYSWAP_TRY(Plan plan, plan_removal(view_, *held, head));
     row(Outcome::removed, head, place.path, fmt::format("deleted on {}", head.device_name)).plan =
         plans_.size();
     write(head, held->path, held->entry, &place);
     plans_.push_back(std::move(plan));
-    return {};
-  }
-
-  Result<void> add_files(const HeldSave& save, Plan& plan) {
-    Store& store = view_.store();
-    std::vector<std::string> paths;
-    for (const HeldFile& file : save.held) paths.push_back(file.path);
-    if (paths.empty()) {
-      BAYSWAP_TRY(const auto info, store.stat(save.path));
-      if (info && info->kind == FileInfo::Kind::folder) {
-        BAYSWAP_TRY(const auto tree, read_tree(store, save.path));
-        for (const TreeFile& file : tree) paths.push_back(join_path(save.path, file.path));
-      } else if (info) {
-        paths.push_back(save.path);
-      }
-    }
-    for (const std::string& path : paths) {
-      BAYSWAP_TRY(Blob before, store.read(path));
-      plan.changes.push_back({path, std::move(before), std::nullopt, std::nullopt});
-    }
     return {};
   }
 

@@ -15,6 +15,9 @@ namespace bayswap {
 /// Absolute paths of the save's files.
 [[nodiscard]] std::vector<std::string> paths_of(BayView& view, const HeldSave& save);
 [[nodiscard]] std::string label_of(const HeldSave& save);
+[[nodiscard]] Version::Kind kind_of(const HeldSave& save);
+/// What is known of the save's chips before it is read.
+[[nodiscard]] Hints hints_for(BayView& view, const HeldSave& save, const SyncRequest& request);
 
 /// A version on its way into a place.
 struct Writing {
@@ -68,6 +71,8 @@ struct SyncRound::Impl {
   }
 };
 
+/// Takes a save out of the bay; `deletion` is the version that says so.
+[[nodiscard]] Result<Plan> plan_removal(BayView& view, const HeldSave& save, const Version& deletion);
 /// One look at one bay; see SyncRound::look.
 [[nodiscard]] Result<std::string> look_at(SyncRound::Impl& round, BayView& view, Logbook* logbook);
 [[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,

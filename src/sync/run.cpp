@@ -58,16 +58,8 @@ Result<std::optional<Seen>> seen_in(BayView& view, const Writing& writing, const
     Seen seen;
     seen.key = key_text(save);
     seen.label = label_of(save);
-    Hints hints;
-    if (save.facts.rom_path)
-      if (const RomFile* rom = view.rom(*save.rule, *save.facts.rom_path)) {
-        const RomFacts& facts = view.facts_of(*rom);
-        hints.game = facts.game;
-        add_chips(hints.chips, facts.chips);
-      }
-    if (request.carry.book != nullptr) add_chips(hints.chips, request.carry.book->chips_of(save.facts.game));
     IssueList doubts(request.carry.accept);
-    BAYSWAP_TRY(seen.content, load_save(view, save, hints, doubts));
+    BAYSWAP_TRY(seen.content, load_save(view, save, hints_for(view, save, request), doubts));
     seen.digest = digest_of(seen.content).hex();
     BAYSWAP_TRY(seen.stamp, stamp_of(view, save));
     return seen;
