@@ -390,7 +390,9 @@ TEST(Replicas, ALostLighthouseIsFilledAgainByOneDevice) {
   EXPECT_EQ(first->exchange(*lighthouse, {})->sent, 5U);
   const auto files = sea.files();
   for (const auto& [path, bytes] : files)
-    if (path != "lighthouse.toml") ASSERT_TRUE(sea.remove(path));
+    if (path != "lighthouse.toml") {
+      ASSERT_TRUE(sea.remove(path));
+    }
   EXPECT_TRUE(first->exchange(*lighthouse, {})->rebuilt);
   MemoryStore other_disk;
   auto second = Replica::join(other_disk, "second", "sea", lighthouse->id());

@@ -172,7 +172,9 @@ class Evenings {
     if (file && *file) (void)bay.bay->files.remove(bay.path(game));
     bay.stems[game] += "x";
     ASSERT_TRUE(bay.bay->files.replace(bay.rom_path(game), game_rom(game).view()));
-    if (file && *file) ASSERT_TRUE(bay.bay->files.replace(bay.path(game), (*file)->view()));
+    if (file && *file) {
+      ASSERT_TRUE(bay.bay->files.replace(bay.path(game), (*file)->view()));
+    }
   }
 
   void lose_something() {
