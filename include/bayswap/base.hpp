@@ -153,7 +153,7 @@ class Buffer {
 struct Digest {
   std::array<Byte, 32> bytes{};
   [[nodiscard]] std::string hex() const;
-  [[nodiscard]] auto operator<=>(const Digest&) const = default;
+  [[nodiscard]] auto operator<=>(const Digest&) const = default;  // NOLINT(modernize-use-nullptr)
 };
 
 [[nodiscard]] Digest sha256(ByteView bytes);

@@ -17,7 +17,7 @@ namespace bayswap {
 struct VersionId {
   std::array<Byte, 16> bytes{};
   [[nodiscard]] std::string hex() const;
-  [[nodiscard]] auto operator<=>(const VersionId&) const = default;
+  [[nodiscard]] auto operator<=>(const VersionId&) const = default;  // NOLINT(modernize-use-nullptr)
 };
 [[nodiscard]] std::optional<VersionId> version_id_from_hex(std::string_view hex);
 
