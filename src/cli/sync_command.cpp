@@ -22,6 +22,7 @@ class RoundJob {
     SyncRequest request;
     BAYSWAP_CHECK(read_words(request));
     BAYSWAP_TRY(books_, Books::load(globals_));
+    BAYSWAP_CHECK(check_names());
     BAYSWAP_TRY(job_,
                 SyncJob::open(globals_, options_.dry_run ? SyncJob::Mode::look : SyncJob::Mode::change));
     Logbook* logbook = job_->logbook ? &job_->logbook->book() : nullptr;
@@ -62,6 +63,21 @@ class RoundJob {
       if (!known)
         return fail(ErrorCode::bad_usage, fmt::format("--accept does not know '{}'", printable(word)),
                     "it knows deleted, empty and many");
+    }
+    return {};
+  }
+
+  // A word that is no bay may be meant as a command.
+  Result<void> check_names() const {
+    for (const std::string& name : options_.bays) {
+      const auto bay = find_bay(books_->home, name);
+      if (bay || bay.error().code != ErrorCode::bad_usage) continue;
+      constexpr std::array<std::string_view, 8> commands{"join",   "leave",     "status",  "devices",
+                                                         "forget", "conflicts", "resolve", "prune"};
+      const std::string near = did_you_mean(name, commands);
+      if (near.empty()) return tl::unexpected(bay.error());
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("'{}' is neither a bay nor a command of bayswap sync", printable(name)), near);
     }
     return {};
   }

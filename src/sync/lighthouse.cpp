@@ -67,6 +67,12 @@ Result<Blob> unpacked(ByteView stream, std::uint64_t size, const std::string& sh
   return Blob::copy_of(plain);
 }
 
+std::string folder_in_words(const Store& store) {
+  std::string path = store.display_path(".");
+  if (path.ends_with("/.")) path.resize(path.size() - 2);
+  return path;
+}
+
 std::string pointer_name(const Pointer& pointer) {
   return fmt::format("{}.{:016x}.{}", pointer.device, pointer.counter, pointer.manifest.hex());
 }
@@ -185,7 +191,7 @@ Result<Lighthouse> Lighthouse::open(Store& store) {
   const std::string path(about_name);
   BAYSWAP_TRY(const auto bytes, store.read_if_there(path, 65536));
   if (!bytes)
-    return fail(ErrorCode::not_found, fmt::format("there is no lighthouse in {}", store.display_path(".")),
+    return fail(ErrorCode::not_found, fmt::format("there is no lighthouse in {}", folder_in_words(store)),
                 "see that its medium is plugged in, or the server is the right one");
   const std::string_view text(reinterpret_cast<const char*>(bytes->data()), bytes->size());
   BAYSWAP_TRY(const TomlFile file, parse_toml(text, store.display_path(path)));
@@ -194,7 +200,7 @@ Result<Lighthouse> Lighthouse::open(Store& store) {
   if (form != lighthouse_form)
     return fail(
         ErrorCode::unsupported,
-        fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", store.display_path(".")),
+        fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", folder_in_words(store)),
         "update this Bay Swap, if a newer one made it");
   BAYSWAP_TRY(std::string id, about.needed_text("id"));
   return Lighthouse(store, std::move(id));
@@ -209,13 +215,13 @@ Result<Lighthouse> Lighthouse::found(Store& store) {
         return !file.name.starts_with('.') && file.name != "lost+found" && !is_os_metadata(file.name);
       }))
     return fail(ErrorCode::unsafe,
-                fmt::format("{} holds other things, and no lighthouse", store.display_path(".")),
+                fmt::format("{} holds other things, and no lighthouse", folder_in_words(store)),
                 "name an empty folder");
   const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n", *lighthouse_form, random_id());
   const auto made = store.create(std::string(about_name),
                                  ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
   if (!made && made.error().code == ErrorCode::not_found)
-    return fail(ErrorCode::not_found, fmt::format("{} does not exist", store.display_path(".")),
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", folder_in_words(store)),
                 "make that folder first");
   if (!made && made.error().code != ErrorCode::unsafe) return tl::unexpected(made.error());
   return open(store);
