@@ -2,6 +2,7 @@
 #include <bayswap/cart_store.hpp>
 
 #include <algorithm>
+#include <array>
 
 #include "base/text.hpp"
 #include "base/try.hpp"

@@ -23,7 +23,7 @@ Result<void> Replica::forget(Lighthouse& lighthouse, const std::string& device) 
   if (ids.empty()) {
     const std::string near = did_you_mean(device, names);
     return fail(ErrorCode::not_found, fmt::format("no other device is called {}", printable(device)),
-                !near.empty()    ? near
+                !near.empty()   ? near
                 : names.empty() ? "no other device has told anything yet"
                                 : fmt::format("there are {}", joined(names, ", ")));
   }
