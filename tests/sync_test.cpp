@@ -212,6 +212,10 @@ TEST_F(InStep, MostOfABayGoneStopsTheRound) {
     EXPECT_EQ(handheld.stopped_by, "card") << "until there is an answer";
   }
   SyncRequest request;
+  request.accept.insert(Loss::deleted);
+  EXPECT_EQ(count(handheld.sync(request), SyncRow::Outcome::noted), 0U) << "it can be the wrong card";
+  EXPECT_EQ(handheld.stopped_by, "card");
+  request = {};
   request.accept_many = true;
   handheld.sync(request);
   EXPECT_EQ(handheld.stopped_by, "");

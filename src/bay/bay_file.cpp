@@ -117,7 +117,7 @@ Result<BaySync> read_sync(TableReader table) {
     const std::vector<std::string> known = sync.kinds;
     for (const std::string& kind : *kinds)
       if (std::ranges::find(known, kind) == known.end())
-        return table.error("kinds", fmt::format("'{}' is no kind of save", printable(kind)),
+        return table.error("kinds", fmt::format("there is no kind of save called '{}'", printable(kind)),
                            fmt::format("there are {}", joined(known, ", ")));
     sync.kinds = *std::move(kinds);
   }

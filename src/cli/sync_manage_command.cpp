@@ -156,7 +156,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
 Result<int> forget(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
   BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
-  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, 0}));
+  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, job->replica->conflicts()}));
   BAYSWAP_CHECK(job->replica->forget(*lighthouse, options.device));
   if (globals.json)
     print_json({{"forgotten", options.device}});
@@ -247,7 +247,8 @@ std::string entry_of_other(SyncJob& job, const std::vector<SyncConflict>& all, c
 
 Result<int> resolve(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
-  if (job->light() != nullptr) (void)job->replica->exchange(*job->light(), {job->now(), 0, 0});
+  if (job->light() != nullptr)
+    (void)job->replica->exchange(*job->light(), {job->now(), 0, job->replica->conflicts()});
   BAYSWAP_TRY(const History* history, job->replica->history());
   const auto lineages = find_lineages(*history, options.game);
   if (lineages.empty())
@@ -280,7 +281,8 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const VersionId id, resolve_conflict(*job->replica, *open.front(), *keep, job->now()));
   BAYSWAP_CHECK(job->replica->save());
   bool told = false;
-  if (job->light() != nullptr) told = job->replica->exchange(*job->light(), {job->now(), 0, 0}).has_value();
+  if (job->light() != nullptr)
+    told = job->replica->exchange(*job->light(), {job->now(), 0, job->replica->conflicts()}).has_value();
   if (globals.json)
     print_json({{"save", label}, {"kept", device}, {"version", id.hex()}, {"told", told}});
   else
@@ -295,7 +297,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
 Result<int> prune(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
   BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
-  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, 0}));
+  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, job->replica->conflicts()}));
   BAYSWAP_TRY(const Pruned done, job->replica->prune(*lighthouse, options.versions));
   if (globals.json)
     print_json({{"versions", done.versions}, {"objects", done.objects}, {"waiting", done.waiting}});

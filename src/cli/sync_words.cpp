@@ -20,7 +20,7 @@ void add_sync_commands(CLI::App& app, Words& w) {
   };
 
   CLI::App* join = action("join", "Exchange versions through a folder", sync_join_command);
-  join->add_option("URL", w.sync.url, "The folder")->required();
+  join->add_option("URL", w.sync.url, "A folder's path, or the https URL of a WebDAV folder")->required();
   join->add_option("--device", w.sync.device, "What this device is called; by default the host's name")
       ->type_name("NAME");
   action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);

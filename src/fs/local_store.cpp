@@ -281,9 +281,9 @@ Result<void> LocalStore::create(const std::string& path, ByteView bytes) {
 }
 Result<void> LocalStore::add(const std::string& path, ByteView bytes) {
   BAYSWAP_TRY(const std::string where, inside(path));
-  BAYSWAP_CHECK(add_file(where, display_path(path), bytes, privacy_ == Privacy::owner_only));
+  // One that is there may have been added by a process that was killed before it settled.
   added_ = folder_of(where);
-  return {};
+  return add_file(where, display_path(path), bytes, privacy_ == Privacy::owner_only);
 }
 
 Result<void> LocalStore::settle() {

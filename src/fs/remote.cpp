@@ -31,7 +31,7 @@ Result<std::unique_ptr<Store>> open_remote(const std::string& url) {
     return fail(ErrorCode::unsupported,
                 fmt::format("{}: no such store is known", url.substr(0, url.find("://"))),
                 "name a folder, or the https URL of a WebDAV folder");
-  return std::make_unique<LocalStore>(path_of_url(url), LocalStore::Privacy::owner_only);
+  return std::make_unique<LocalStore>(path_of_url(url));
 }
 
 }  // namespace bayswap

@@ -15,7 +15,40 @@ namespace bayswap {
 
 using Outcome = SyncRow::Outcome;
 
+namespace {
+
+// Losses that the user meant become deletions.
+Result<void> follow_accepted(SyncRound::Impl& round, const std::string& bay, std::size_t first_row) {
+  BAYSWAP_TRY(const History* history, round.replica.history());
+  for (std::size_t i = first_row; i < round.rows->size(); ++i) {
+    SyncRow& row = (*round.rows)[i];
+    if (!row.loss || !round.request.accept.contains(*row.loss)) continue;
+    for (const HeldPlace* place : round.places.of_bay(bay)) {
+      const Version* before = history->find(place->version);
+      if (!place->is_lost || place->path != row.path || place->label != row.save || before == nullptr)
+        continue;
+      Version gone = *before;
+      gone.content.clear();
+      gone.bundle = {};
+      gone.size_bytes = 0;
+      gone.parents = {place->version};
+      gone.noted = round.request.now;
+      gone.modified.reset();
+      BAYSWAP_TRY(row.version, round.replica.note(std::move(gone)));
+      row.outcome = Outcome::noted;
+      row.why = fmt::format("it is {}", to_text(*row.loss));
+      row.loss.reset();
+      round.places.remove(bay, std::string(place->key));
+      break;
+    }
+  }
+  return {};
+}
+
+}  // namespace
+
 Result<std::string> BayLook::run() {
+  const std::size_t first_row = round_.rows->size();
   BAYSWAP_CHECK(check_root(view_.bay(), view_.store()));
   BAYSWAP_TRY(const auto saves, view_.saves(BayView::Depth::names));
   BAYSWAP_CHECK(view_.check());
@@ -34,7 +67,10 @@ Result<std::string> BayLook::run() {
   BAYSWAP_CHECK(take_loaded());
   BAYSWAP_CHECK(settle_new());
   BAYSWAP_CHECK(look_for_vanished());
-  return lost_ >= 2 && lost_ * 3 > before_ ? bay_ : std::string();
+  // Many at once can be the wrong medium: then none of them is followed, whatever was accepted.
+  if (lost_ >= 2 && lost_ * 3 > before_) return bay_;
+  BAYSWAP_CHECK(follow_accepted(round_, bay_, first_row));
+  return std::string();
 }
 
 void BayLook::find_accounts(const std::vector<HeldSave>& saves) {

@@ -74,21 +74,6 @@ Result<void> BayLook::ask(HeldPlace& place, Platform platform, Loss loss, const 
   const Version* before = history_->find(place.version);
   if (before != nullptr && before->is_deletion()) return {};
   if (place.is_wanted_back) return {};
-  if (round_.request.accept.contains(loss) && before != nullptr) {
-    Version gone = *before;
-    gone.content.clear();
-    gone.bundle = {};
-    gone.size_bytes = 0;
-    gone.parents = {place.version};
-    gone.noted = round_.request.now;
-    gone.modified.reset();
-    BAYSWAP_TRY(const VersionId id, round_.replica.note(std::move(gone)));
-    round_
-        .row(Outcome::noted, bay_, platform, place.label, place.path, fmt::format("it is {}", to_text(loss)))
-        .version = id;
-    round_.places.remove(bay_, std::string(place.key));
-    return {};
-  }
   if (round_.request.accept_many) place.is_known_lost = true;
   lost_ += place.is_known_lost ? 0U : 1U;
   place.is_lost = true;

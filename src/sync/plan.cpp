@@ -174,7 +174,7 @@ class BayPlanner {
   Result<void> resolve(Planner& planner, const Version& head, const HeldPlace* place,
                        std::vector<Passage>& passages) {
     if (const auto why = busy()) {
-      // Whether the bay has a place for a save that it has not yet is seen when it is at rest.
+      // The bay may have room for a save that it does not have yet: the next round looks again.
       round_.bays.at(bay_).is_settled = false;
       if (place != nullptr) row(Outcome::waits, head, place->path, *why);
       return {};

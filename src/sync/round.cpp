@@ -172,7 +172,7 @@ Result<void> SyncRound::run(const std::string& bay, const std::vector<Plan>& pla
       return row.bay == bay && row.outcome != SyncRow::Outcome::noted &&
              row.outcome != SyncRow::Outcome::renamed;
     });
-    // What was planned from a bay at rest was not listed again: its trace still tells.
+    // A bay that had not changed was not listed again: its old trace is still right.
     const PlaceBook::Rest* before = impl_->places.rest_of(bay);
     std::string trace = one.is_at_rest && before != nullptr ? before->trace : one.traced->trace();
     if (is_open)

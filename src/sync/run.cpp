@@ -1,5 +1,6 @@
 // Plans of a round, run: first rehearsed over the bay as it would be, then written, then read again.
 #include <fmt/format.h>
+#include <bayswap/cart_store.hpp>
 
 #include <algorithm>
 
@@ -13,28 +14,22 @@ namespace {
 
 using Outcome = SyncRow::Outcome;
 
-ByteView without_blank_tail(ByteView bytes) {
-  while (!bytes.empty() && (bytes.back() == 0x00 || bytes.back() == 0xFF))
-    bytes = bytes.first(bytes.size() - 1);
-  return bytes;
-}
-
 // Whether a place holds what it can of a version: a bay can have no room for controller paks, say.
-bool holds(const Content& there, const Content& version) {
+bool holds(Content there, Content version) {
   if (there.kind != Content::Kind::chips || version.kind != Content::Kind::chips)
     return digest_of(there) == digest_of(version);
-  bool any = false;
-  for (const Part& part : version.chips.parts) {
-    if (part.role.kind == PartKind::rtc || is_blank(part)) continue;
-    const auto own = std::ranges::find_if(there.chips.parts, [&](const Part& one) {
-      return one.role.kind == part.role.kind && std::max(one.role.number, 1) == std::max(part.role.number, 1);
+  const auto lacks = [](const Content& content, const Part& part) {
+    return std::ranges::none_of(content.chips.parts, [&](const Part& one) {
+      return one.role.kind == part.role.kind &&
+             std::max(one.role.number, 1) == std::max(part.role.number, 1) && !is_blank(one);
     });
-    if (own == there.chips.parts.end()) continue;
-    if (!std::ranges::equal(without_blank_tail(own->bytes.view()), without_blank_tail(part.bytes.view())))
-      return false;
-    any = true;
-  }
-  return any;
+  };
+  // What only one of them has does not count: a part of the place's own that the version says nothing of, or
+  // one that the bay has no room for.
+  const Content all = there;
+  std::erase_if(there.chips.parts, [&](const Part& part) { return lacks(version, part); });
+  std::erase_if(version.chips.parts, [&](const Part& part) { return lacks(all, part); });
+  return !version.is_blank() && digest_of(there) == digest_of(version);
 }
 
 struct Seen {
@@ -212,7 +207,7 @@ class Runner {
   }
 
   Result<void> undo(std::int64_t entry) {
-    LocalStore files;
+    AnyStore files;
     BAYSWAP_TRY(const Plan plan, plan_undo(logbook_, entry, files));
     BAYSWAP_CHECK(bayswap::run(plan, files, logbook_));
     return {};
