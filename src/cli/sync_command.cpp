@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <map>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -32,7 +33,11 @@ class RoundJob {
     request.in_use = [this, logbook](const std::vector<std::string>& paths) -> std::optional<std::string> {
       return logbook != nullptr ? in_use(paths, job_->now(), *logbook) : std::nullopt;
     };
-    request.bay_in_use = bay_in_use;
+    request.bay_in_use = [this](const Bay& bay) {
+      auto why = bay_in_use(bay);
+      if (why) busy_[bay.name] = *why;
+      return why;
+    };
     BAYSWAP_CHECK(open_bays());
     BAYSWAP_TRY(SyncRound round, SyncRound::begin(*job_->replica, job_->own(), std::move(request)));
     round_ = &round;
@@ -232,6 +237,8 @@ class RoundJob {
     if (!globals_.quiet && (!is_shown_ || done)) print_rows(!done);
     for (const auto& [bay, why] : away_)
       say(globals_.quiet, fmt::format("bayswap: {} is left as it was: {}", bay, printable(why)));
+    for (const auto& [bay, why] : busy_)
+      say(globals_.quiet, fmt::format("bayswap: {} is read and not written now: {}", bay, printable(why)));
     if (job_->unreachable)
       say(globals_.quiet,
           fmt::format("bayswap: the lighthouse can't be reached: {}. What changed is kept here and "
@@ -308,6 +315,7 @@ class RoundJob {
   std::unique_ptr<SyncJob> job_;
   std::vector<OneBay> bays_;
   std::vector<std::pair<std::string, std::string>> away_;
+  std::map<std::string, std::string> busy_;  // bays that may not be written, and why
   SyncRound* round_ = nullptr;
   Exchanged exchanged_;
   bool is_unasked_ = false;
