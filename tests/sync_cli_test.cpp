@@ -1,5 +1,5 @@
 // Bays in step through the binary: two devices, each with its own home, and a folder between them.
-#include "support/dav_server.hpp"
+#include "support/servers.hpp"
 #include "support/player.hpp"
 
 namespace bayswap::test {

@@ -7,10 +7,16 @@
 
 namespace bayswap {
 
-/// Opens a folder of the local disk by its path or a file:// URL, or a WebDAV folder by its http or https
-/// URL. Nothing is asked of a server yet. Names and passwords come from the environment (BAYSWAP_USER,
-/// BAYSWAP_PASSWORD) or netrc, over TLS or on this machine only; certificates are verified. Fails with
-/// `unsupported` for other URLs or without libcurl, `bad_usage` for a URL with a password in it.
+/// Opens a folder of the local disk by its path or a file:// URL, or one on a server:
+///   https://HOST/FOLDER                          WebDAV (http:// on this machine)
+///   sftp://USER@HOST/FOLDER                      SSH; /~/FOLDER from the folder of the login on
+///   ftps://HOST/FOLDER, ftp://HOST/FOLDER        FTP with and without TLS
+///   s3+https://HOST/BUCKET/FOLDER?region=NAME    an S3-style object store
+/// Nothing is asked of a server yet. Names and passwords come from the environment (BAYSWAP_USER,
+/// BAYSWAP_PASSWORD), netrc or an SSH agent, and go over encrypted connections or to this machine only (ftp://
+/// with BAYSWAP_OPEN_PASSWORD=1: over any); certificates and the keys of hosts are verified. Fails with
+/// `unsupported` for other URLs or without libcurl or libssh, `bad_usage` for a URL with a password in it.
+/// Such a store is for one thread at a time.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_remote(const std::string& url);
 /// Whether it names a folder of the local disk.
 [[nodiscard]] bool is_local_url(std::string_view url);

@@ -3,14 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <functional>
-#include <random>
 
 #include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/multistatus.hpp"
 #include "fs/path.hpp"
+#include "fs/remote_common.hpp"
 
 namespace bayswap {
 namespace {
@@ -29,7 +28,7 @@ enum Status : long {
   not_authorised = 401,
   forbidden = 403,
   missing = 404,
-  not_allowed = 405,
+  method_not_allowed = 405,
   conflict = 409,
   precondition = 412,
   past_the_end = 416,
@@ -61,15 +60,18 @@ std::optional<std::string> path_of_href(const std::string& href) {
 
 Result<std::unique_ptr<DavStore>> DavStore::open(const std::string& url) {
   BAYSWAP_TRY(auto wire, HttpWire::open(url));
-  return std::unique_ptr<DavStore>(new DavStore(without_slash(url), std::move(wire)));
+  return std::unique_ptr<DavStore>(new DavStore(*url_from(url), std::move(wire)));
 }
 
+DavStore::DavStore(const Url& url, std::unique_ptr<HttpWire> wire)
+    : url_(address_of(url)), shown_(shown_url(url)), wire_(std::move(wire)) {}
+
 std::string DavStore::url_of(const std::string& path) const {
-  return path.empty() || path == "." ? url_ + "/" : url_ + "/" + url_encoded(path);
+  return is_root(path) ? url_ + "/" : url_ + "/" + url_encoded(path);
 }
 
 std::string DavStore::display_path(const std::string& path) const {
-  return path.empty() || path == "." ? url_ : join_path(url_, path);
+  return is_root(path) ? shown_ : join_path(shown_, path);
 }
 
 tl::unexpected<Error> DavStore::refused(const HttpAnswer& answer, const std::string& path,
@@ -77,19 +79,15 @@ tl::unexpected<Error> DavStore::refused(const HttpAnswer& answer, const std::str
   const std::string shown = display_path(path);
   switch (answer.status) {
     case not_authorised:
-      return fail(
-          ErrorCode::io, fmt::format("{}: the server wants another name or password", shown),
-          "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD; they are "
-          "sent over https only");
+      return wrong_password(shown);
     case forbidden:
-    case not_allowed:
-      return fail(ErrorCode::io, fmt::format("{}: the server does not allow {}", shown, doing),
-                  "see which rights this user has there");
+    case method_not_allowed:
+      return not_allowed(shown, doing);
     case missing:
     case conflict:
-      return fail(ErrorCode::not_found, fmt::format("{} does not exist", shown), "check the path");
+      return not_there(shown);
     case storage_full:
-      return fail(ErrorCode::io, fmt::format("{}: the server is full", shown), "make room there");
+      return server_full(shown);
     default:
       return fail(ErrorCode::io, fmt::format("{}: {}: the server answers {}", shown, doing, answer.status),
                   "try again; if it stays so, look at the server's log");
@@ -99,7 +97,7 @@ tl::unexpected<Error> DavStore::refused(const HttpAnswer& answer, const std::str
 Result<std::vector<FileInfo>> DavStore::propfind(const std::string& path, bool with_children) {
   HttpQuestion ask;
   ask.method = "PROPFIND";
-  ask.url = with_children && !path.empty() && path != "." ? url_of(path) + "/" : url_of(path);
+  ask.url = with_children && !is_root(path) ? url_of(path) + "/" : url_of(path);
   ask.headers = {with_children ? "Depth: 1" : "Depth: 0", "Content-Type: application/xml"};
   ask.body = ByteView(reinterpret_cast<const Byte*>(question.data()), question.size());
   ask.limit = max_listing;
@@ -115,18 +113,12 @@ Result<std::vector<FileInfo>> DavStore::propfind(const std::string& path, bool w
     if (with_children == (href == own)) continue;
     FileInfo info;
     info.name = name_of(*href);
-    if (with_children && !is_safe_relative(info.name))
-      return fail(ErrorCode::unsafe,
-                  fmt::format("{} has a file called '{}'", display_path(path), printable(info.name)),
-                  "rename it on the server");
+    if (with_children) BAYSWAP_CHECK(check_listed_name(info.name, display_path(path)));
     info.kind = one.is_folder ? FileInfo::Kind::folder : FileInfo::Kind::file;
     if (!one.is_folder) {
       info.size_bytes = one.size_bytes;
       info.modified = wire_->date(one.modified).value_or(0);
-      // Dates have seconds: two writes within one differ in their tag.
-      constexpr std::size_t second = 1000000000;
-      info.modified_ns =
-          one.tag.empty() ? 0 : static_cast<std::uint32_t>(std::hash<std::string>()(one.tag) % second);
+      info.modified_ns = within_second(one.tag);
     }
     all.push_back(std::move(info));
   }
@@ -150,9 +142,7 @@ Result<Blob> DavStore::read_range(const std::string& path, std::uint64_t at, std
   if (count == 0) return Blob();
   HttpQuestion ask;
   ask.url = url_of(path);
-  // A whole file needs no range, and no server that knows them.
-  constexpr std::size_t large = std::size_t{1} << 20;
-  const bool is_whole = at == 0 && count > large;
+  const bool is_whole = at == 0 && count > whole_from;
   if (!is_whole) ask.headers.push_back(fmt::format("Range: bytes={}-{}", at, at + count - 1));
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
   if (answer.status == past_the_end) return Blob();
@@ -164,7 +154,7 @@ Result<Blob> DavStore::read_range(const std::string& path, std::uint64_t at, std
 
 Result<void> DavStore::make_folders(const std::string& path) {
   const std::string folder = folder_of(path);
-  if (folder == "." || folder.empty()) return {};
+  if (is_root(folder)) return {};
   std::string so_far;
   for (std::size_t at = 0; at != std::string::npos;) {
     at = folder.find('/', at + 1);
@@ -173,14 +163,13 @@ Result<void> DavStore::make_folders(const std::string& path) {
     ask.method = "MKCOL";
     ask.url = url_of(so_far) + "/";
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (!is_done(answer.status) && answer.status != not_allowed) return refused(answer, so_far, "making it");
+    if (!is_done(answer.status) && answer.status != method_not_allowed) return refused(answer, so_far, "making it");
   }
   return {};
 }
 
 Result<void> DavStore::put(const std::string& path, ByteView bytes, bool only_new) {
-  if (!is_safe_relative(path))
-    return fail(ErrorCode::unsafe, fmt::format("'{}' leads out of {}", path, url_));
+  BAYSWAP_CHECK(check_inside(path, shown_));
   for (bool again : {true, false}) {
     HttpQuestion ask;
     ask.method = "PUT";
@@ -190,8 +179,7 @@ Result<void> DavStore::put(const std::string& path, ByteView bytes, bool only_ne
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
     if (is_done(answer.status)) return {};
     if (only_new && answer.status == precondition)
-      return fail(ErrorCode::unsafe, fmt::format("{} exists already", display_path(path)),
-                  "choose another name", {Remedy::Kind::replace, {}});
+      return there_already(display_path(path));
     // Its folder is missing: servers say so in several ways.
     if (again && (answer.status == conflict || answer.status == missing || answer.status == forbidden)) {
       BAYSWAP_CHECK(make_folders(path));
@@ -211,11 +199,8 @@ Result<void> DavStore::add(const std::string& path, ByteView bytes) {
 }
 
 Result<void> DavStore::replace(const std::string& path, ByteView bytes) {
-  std::random_device source;
-  const std::string aside =
-      join_path(folder_of(path), fmt::format(".bayswap-{:08x}{:08x}.tmp", source(), source()));
-  BAYSWAP_CHECK(put(aside.starts_with("./") ? aside.substr(2) : aside, bytes, false));
-  const std::string from = aside.starts_with("./") ? aside.substr(2) : aside;
+  const std::string from = aside_of(path);
+  BAYSWAP_CHECK(put(from, bytes, false));
   HttpQuestion ask;
   ask.method = "MOVE";
   ask.url = url_of(from);

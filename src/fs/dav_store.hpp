@@ -3,6 +3,7 @@
 
 #include <bayswap/fs.hpp>
 
+#include "fs/url.hpp"
 #include "fs/wire_http.hpp"
 
 namespace bayswap {
@@ -25,7 +26,7 @@ class DavStore final : public Store {
   [[nodiscard]] HttpWire& wire() { return *wire_; }
 
  private:
-  DavStore(std::string url, std::unique_ptr<HttpWire> wire) : url_(std::move(url)), wire_(std::move(wire)) {}
+  DavStore(const Url& url, std::unique_ptr<HttpWire> wire);
   [[nodiscard]] std::string url_of(const std::string& path) const;
   [[nodiscard]] Result<std::vector<FileInfo>> propfind(const std::string& path, bool with_children);
   /// PUT; makes the folders that are missing. `only_new`: fails with `unsafe` if it exists.
@@ -34,7 +35,8 @@ class DavStore final : public Store {
   [[nodiscard]] tl::unexpected<Error> refused(const HttpAnswer& answer, const std::string& path,
                                               std::string_view doing) const;
 
-  std::string url_;  // without a '/' at its end
+  std::string url_;    // encoded, without a '/' at its end
+  std::string shown_;  // the same for people
   std::unique_ptr<HttpWire> wire_;
 };
 

@@ -1,20 +1,9 @@
 #include <bayswap/fs.hpp>
 
-#include <cstdlib>
-
 #include "fs/path.hpp"
+#include "fs/url.hpp"
 
 namespace bayswap {
-namespace {
-
-std::string from_environment(const char* name) {
-  const char* value =
-      std::getenv(name);  // NOLINT(concurrency-mt-unsafe): nobody here changes the environment
-  return value != nullptr ? value : "";
-}
-
-}  // namespace
-
 std::string with_home(std::string_view path) {
   const std::string home = from_environment("HOME");
   if (home.empty() || (path != "~" && !path.starts_with("~/"))) return std::string(path);

@@ -10,7 +10,7 @@
 namespace bayswap {
 
 struct DavResource {
-  std::string href;  // as it stands there
+  std::string href;  // path or URL, as the server wrote it
   bool is_folder = false;
   std::uint64_t size_bytes = 0;
   std::string modified;  // a date as HTTP has it

@@ -2,9 +2,13 @@
 
 #include <fmt/format.h>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
+#include "fs/bucket_store.hpp"
 #include "fs/dav_store.hpp"
+#include "fs/ftp_store.hpp"
 #include "fs/path.hpp"
+#include "fs/sftp_store.hpp"
 
 namespace bayswap {
 namespace {
@@ -23,15 +27,26 @@ std::string path_of_url(const std::string& url) {
 }
 
 Result<std::unique_ptr<Store>> open_remote(const std::string& url) {
-  if (url.starts_with("http://") || url.starts_with("https://")) {
+  if (is_local_url(url)) return std::make_unique<LocalStore>(path_of_url(url));
+  const std::string scheme = lower(url.substr(0, url.find("://")));
+  if (scheme == "http" || scheme == "https") {
     BAYSWAP_TRY(auto store, DavStore::open(url));
     return store;
   }
-  if (!is_local_url(url))
-    return fail(ErrorCode::unsupported,
-                fmt::format("{}: no such store is known", url.substr(0, url.find("://"))),
-                "name a folder, or the https URL of a WebDAV folder");
-  return std::make_unique<LocalStore>(path_of_url(url));
+  if (scheme == "sftp") {
+    BAYSWAP_TRY(auto store, SftpStore::open(url));
+    return store;
+  }
+  if (scheme == "ftp" || scheme == "ftps") {
+    BAYSWAP_TRY(auto store, FtpStore::open(url));
+    return store;
+  }
+  if (scheme == "s3+http" || scheme == "s3+https") {
+    BAYSWAP_TRY(auto store, BucketStore::open(url));
+    return store;
+  }
+  return fail(ErrorCode::unsupported, fmt::format("{}: no such store is known", printable(scheme)),
+              "name a folder, or a URL that starts with https, sftp, ftps, ftp or s3+https");
 }
 
 }  // namespace bayswap

@@ -24,13 +24,21 @@ struct HttpAnswer {
   Blob body;
 };
 
+/// How a server is told who asks.
+enum class HttpProof {
+  password,  // Basic (RFC 7617): over TLS or to this machine only
+  signature  // AWS Signature Version 4: the secret itself does not go over the wire
+};
+
 /// A connection that is kept open between questions. Names and passwords come from the environment
-/// (BAYSWAP_USER, BAYSWAP_PASSWORD) or from netrc, and go over TLS or to this machine only; certificates are
-/// verified. libcurl is loaded when the first one is made: commands that need no network start without it.
+/// (BAYSWAP_USER, BAYSWAP_PASSWORD) or from netrc; certificates are verified.
 class HttpWire {
  public:
-  /// Fails with `unsupported` if libcurl is not installed, `bad_usage` if the URL has a password in it.
-  [[nodiscard]] static Result<std::unique_ptr<HttpWire>> open(const std::string& url);
+  /// `region`: of a signature. Fails with `unsupported` if libcurl is not installed, `bad_usage` if the URL
+  /// has a password in it.
+  [[nodiscard]] static Result<std::unique_ptr<HttpWire>> open(const std::string& url,
+                                                              HttpProof proof = HttpProof::password,
+                                                              const std::string& region = {});
   virtual ~HttpWire() = default;
   /// Fails with `io` if there is no answer, whatever its status. The error never names a password.
   [[nodiscard]] virtual Result<HttpAnswer> ask(const HttpQuestion& question) = 0;
@@ -39,10 +47,5 @@ class HttpWire {
   /// Seconds since 1970 of a date as HTTP has it; nothing if it is none.
   [[nodiscard]] virtual std::optional<std::int64_t> date(const std::string& text) const = 0;
 };
-
-/// Every byte of a path but letters, digits, "-._~/" as %XX.
-[[nodiscard]] std::string url_encoded(std::string_view path);
-/// Nothing if it has a '%' without two hex digits behind it.
-[[nodiscard]] std::optional<std::string> url_decoded(std::string_view text);
 
 }  // namespace bayswap
