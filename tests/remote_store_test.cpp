@@ -11,9 +11,9 @@
 #include "fs/ftp_listing.hpp"
 #include "fs/multistatus.hpp"
 #include "fs/url.hpp"
-#include "support/servers.hpp"
 #include "support/property.hpp"
 #include "support/proxy.hpp"
+#include "support/servers.hpp"
 
 namespace bayswap::test {
 namespace {
@@ -235,8 +235,8 @@ TEST_F(RemoteStores, AServerThatCanWriteNoMore) {
   ASSERT_TRUE(dav.runs() && ssh.runs() && ftp.runs());
   const Setting home("HOME", ssh.home());
   const Setting password("BAYSWAP_PASSWORD", FileServer::password);
-  for (const auto& [url, root] :
-       {std::pair(dav.url(), dav.root()), std::pair(ssh.url(), ssh.root()), std::pair(ftp.url(), ftp.root())}) {
+  for (const auto& [url, root] : {std::pair(dav.url(), dav.root()), std::pair(ssh.url(), ssh.root()),
+                                  std::pair(ftp.url(), ftp.root())}) {
     SCOPED_TRACE(url);
     const auto store = open_remote(url);
     ASSERT_TRUE(store);
@@ -412,7 +412,8 @@ TEST(ObjectStore, ABucketIsAStore) {
   ASSERT_TRUE(below);
   expect_store(**below, "a folder in a bucket");
   // More than one page of a listing.
-  for (int i = 0; i < 12; ++i) ASSERT_TRUE((*store)->add("many/" + std::to_string(100 + i), noise(10, 1).view()));
+  for (int i = 0; i < 12; ++i)
+    ASSERT_TRUE((*store)->add("many/" + std::to_string(100 + i), noise(10, 1).view()));
   EXPECT_EQ((*store)->list("many")->size(), 12U);
   const auto sea = open_remote(bucket + "/light");
   expect_lighthouse(**sea, bucket);
@@ -435,11 +436,13 @@ TEST(ObjectStoreAnswers, ListingsAreReadOrRefused) {
   for (std::size_t size = 0; size < good.size(); ++size)
     EXPECT_FALSE(bucket_listing_from(text_blob(good.substr(0, size)).view()));
   EXPECT_FALSE(bucket_listing_from(text_blob("<html><body>Sign in</body></html>").view()));
-  expect_property("any bytes", [](const std::vector<std::uint8_t>& bytes) { (void)bucket_listing_from(bytes); });
+  expect_property("any bytes",
+                  [](const std::vector<std::uint8_t>& bytes) { (void)bucket_listing_from(bytes); });
 }
 
 TEST(FtpListings, LinesOfServersAreReadOrPassedOver) {
-  const auto facts = entry_of_facts("type=file;size=32768;modify=20261126200000;UNIX.mode=0644; Gull & Moth.srm");
+  const auto facts =
+      entry_of_facts("type=file;size=32768;modify=20261126200000;UNIX.mode=0644; Gull & Moth.srm");
   ASSERT_TRUE(facts);
   EXPECT_EQ(facts->name, "Gull & Moth.srm");
   EXPECT_EQ(facts->size_bytes, 32768U);
@@ -447,7 +450,8 @@ TEST(FtpListings, LinesOfServersAreReadOrPassedOver) {
   EXPECT_EQ(entry_of_facts("Type=dir; saves")->kind, FileInfo::Kind::folder);
   EXPECT_FALSE(entry_of_facts("type=cdir;modify=20261126200000; ."));
   EXPECT_FALSE(entry_of_facts("type=file;size=x; a"));
-  const auto columns = entry_of_columns("-rw-rw-rw-   1 root     group       512 Nov 26 20:00   Gull  Moth.sav");
+  const auto columns =
+      entry_of_columns("-rw-rw-rw-   1 root     group       512 Nov 26 20:00   Gull  Moth.sav");
   ASSERT_TRUE(columns);
   EXPECT_EQ(columns->name, "  Gull  Moth.sav") << "spaces belong to the name";
   EXPECT_EQ(columns->size_bytes, 512U);
@@ -503,7 +507,8 @@ TEST(Urls, PathsGoThereAndBack) {
   EXPECT_EQ(url->authority(), "[::1]:2022");
   EXPECT_EQ(url->path, "/~/my saves");
   EXPECT_EQ(url->query, "region=x");
-  for (const std::string odd : {"", "x", "://a", "a://", "a://b:0/", "a://b:65536/", "a://b:x/", "a://[::1", "a://b/%0"})
+  for (const std::string odd :
+       {"", "x", "://a", "a://", "a://b:0/", "a://b:65536/", "a://b:x/", "a://[::1", "a://b/%0"})
     EXPECT_FALSE(url_from(odd)) << odd;
   EXPECT_EQ(open_remote("gopher://x/").error().code, ErrorCode::unsupported);
   EXPECT_FALSE(url_decoded("%"));

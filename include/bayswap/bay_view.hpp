@@ -37,6 +37,8 @@ class PairBook {
 /// Opens the place that a bay names: a folder; a zip, 7z, rar or tar file, which is only read; or the
 /// cartridge in a reader, "cart:" and its line. Fails with `not_found` if it does not exist.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_place(const Bay& bay);
+/// Whether a bay's root is on a disk of this machine, and not on a cartridge or a server: looked at unasked.
+[[nodiscard]] bool is_on_disk(std::string_view root);
 
 struct ViewOptions {
   const TitleBook* titles = nullptr;

@@ -84,7 +84,8 @@ class CartStore final : public Store {
   std::unique_ptr<Held> held_;
 };
 
-/// Files by their absolute paths: "cart:..." on the cartridge in that reader, all others on the local disk.
+/// Files by their absolute paths: "cart:..." on the cartridge in that reader, URLs on servers, all others on
+/// the local disk.
 /// Not for several threads at once.
 class AnyStore final : public Store {
  public:
@@ -94,7 +95,7 @@ class AnyStore final : public Store {
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
-  /// All on the disk, or on one cartridge; otherwise one file after the other.
+  /// All on the disk, on one server or on one cartridge; otherwise one file after the other.
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
   StoreTraits traits() const override { return {true, true}; }
@@ -104,10 +105,14 @@ class AnyStore final : public Store {
   void stay_within(const std::string& root) override;
 
  private:
-  [[nodiscard]] Store& of(const std::string& path) const;
+  struct Place {
+    Store* store;
+    std::string path;  // as that store knows it
+  };
+  [[nodiscard]] Place of(const std::string& path) const;
 
   mutable LocalStore disk_;
-  mutable std::map<std::string, std::unique_ptr<CartStore>> carts_;  // by line
+  mutable std::map<std::string, std::unique_ptr<Store>> others_;  // by line or server
 };
 
 }  // namespace bayswap

@@ -13,11 +13,17 @@ namespace bayswap {
 ///   ftps://HOST/FOLDER, ftp://HOST/FOLDER        FTP with and without TLS
 ///   s3+https://HOST/BUCKET/FOLDER?region=NAME    an S3-style object store
 /// Nothing is asked of a server yet. Names and passwords come from the environment (BAYSWAP_USER,
-/// BAYSWAP_PASSWORD), netrc or an SSH agent, and go over encrypted connections or to this machine only (ftp://
-/// with BAYSWAP_OPEN_PASSWORD=1: over any); certificates and the keys of hosts are verified. Fails with
-/// `unsupported` for other URLs or without libcurl or libssh, `bad_usage` for a URL with a password in it.
-/// Such a store is for one thread at a time.
+/// BAYSWAP_PASSWORD), netrc or an SSH agent, and go over encrypted connections or to this machine only
+/// (ftp:// with BAYSWAP_OPEN_PASSWORD=1: over any); certificates and the keys of hosts are verified. Fails
+/// with `unsupported` for other URLs or without libcurl or libssh, `bad_usage` for a URL with a password in
+/// it. Such a store is for one thread at a time.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_remote(const std::string& url);
+/// A URL as that of a server's root, and the path of a file below it. The same server is the same text.
+struct RemotePath {
+  std::string server;
+  std::string path;  // "." for the root itself
+};
+[[nodiscard]] RemotePath split_remote(const std::string& url);
 /// Whether it names a folder of the local disk.
 [[nodiscard]] bool is_local_url(std::string_view url);
 /// The path of such a folder, absolute.

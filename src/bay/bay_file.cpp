@@ -1,5 +1,6 @@
 #include <bayswap/bay.hpp>
 #include <bayswap/cart_store.hpp>
+#include <bayswap/remote_store.hpp>
 
 #include <fmt/format.h>
 
@@ -162,7 +163,8 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
   BAYSWAP_TRY(const auto about, reader.text("about"));
   bay.about = about.value_or("");
   BAYSWAP_TRY(const std::string where, reader.needed_text("root"));
-  bay.root = is_cart_path(where) ? where : normalized(join_path(folder, with_home(where)));
+  bay.root =
+      is_cart_path(where) || !is_local_url(where) ? where : normalized(join_path(folder, with_home(where)));
   BAYSWAP_TRY(auto platforms, reader.table("platform"));
   if (!platforms)
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");

@@ -1,5 +1,6 @@
 #include <bayswap/bay_view.hpp>
 #include <bayswap/cart_store.hpp>
+#include <bayswap/remote_store.hpp>
 
 #include <fmt/format.h>
 #include <bayswap/inspect.hpp>
@@ -189,11 +190,20 @@ const TreeSketch& BayView::sketch(const HeldSave& save) {
   return impl_->sketches.emplace(save.path, content ? sketch_of(content->tree) : TreeSketch{}).first->second;
 }
 
+bool is_on_disk(std::string_view root) {
+  return !is_cart_path(root) && is_local_url(root);
+}
+
 Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
   if (is_cart_path(bay.root)) {
     auto cartridge = std::make_unique<CartStore>(bay.root);
     BAYSWAP_CHECK(cartridge->game());
     return std::unique_ptr<Store>(std::move(cartridge));
+  }
+  if (!is_local_url(bay.root)) {
+    BAYSWAP_TRY(auto remote, open_remote(bay.root));
+    BAYSWAP_CHECK(check_root(bay, *remote));
+    return remote;
   }
   LocalStore disk;
   BAYSWAP_TRY(const auto info, disk.stat(bay.root));

@@ -1,62 +1,123 @@
+#include <fmt/format.h>
 #include <bayswap/cart_store.hpp>
+#include <bayswap/remote_store.hpp>
 
 #include <algorithm>
 
-namespace bayswap {
+#include "base/try.hpp"
+#include "fs/path.hpp"
 
-Store& AnyStore::of(const std::string& path) const {
-  if (!is_cart_path(path)) return disk_;
-  std::unique_ptr<CartStore>& cart = carts_[device_of_cart(path)];
-  if (!cart) cart = std::make_unique<CartStore>(std::string(cart_prefix) + device_of_cart(path));
-  return *cart;
+namespace bayswap {
+namespace {
+
+// A store that can't be opened: says why, whatever is asked of it.
+class ClosedStore final : public Store {
+ public:
+  explicit ClosedStore(Error why) : why_(std::move(why)) {}
+  Result<std::optional<FileInfo>> stat(const std::string& /*path*/) override { return tl::unexpected(why_); }
+  Result<std::vector<FileInfo>> list(const std::string& /*folder*/) override { return tl::unexpected(why_); }
+  Result<Blob> read_range(const std::string& /*path*/, std::uint64_t /*at*/, std::size_t /*count*/) override {
+    return tl::unexpected(why_);
+  }
+  Result<void> replace(const std::string& /*path*/, ByteView /*bytes*/) override {
+    return tl::unexpected(why_);
+  }
+  Result<void> create(const std::string& /*path*/, ByteView /*bytes*/) override {
+    return tl::unexpected(why_);
+  }
+  Result<void> remove(const std::string& /*path*/) override { return tl::unexpected(why_); }
+  bool may_write(const std::string& /*folder*/) override { return false; }
+  std::string display_path(const std::string& path) const override { return path; }
+
+ private:
+  Error why_;
+};
+
+}  // namespace
+
+AnyStore::Place AnyStore::of(const std::string& path) const {
+  if (is_cart_path(path)) {
+    std::unique_ptr<Store>& cart = others_[device_of_cart(path)];
+    if (!cart) cart = std::make_unique<CartStore>(std::string(cart_prefix) + device_of_cart(path));
+    return {cart.get(), path};
+  }
+  if (is_local_url(path)) return {&disk_, path};
+  const RemotePath split = split_remote(path);
+  std::unique_ptr<Store>& remote = others_[split.server];
+  if (!remote) {
+    auto opened = open_remote(split.server);
+    if (opened)
+      remote = *std::move(opened);
+    else
+      remote = std::make_unique<ClosedStore>(opened.error());
+  }
+  return {remote.get(), split.path};
 }
 
 Result<std::optional<FileInfo>> AnyStore::stat(const std::string& path) {
-  return of(path).stat(path);
+  const auto [store, inside] = of(path);
+  return store->stat(inside);
 }
 Result<std::vector<FileInfo>> AnyStore::list(const std::string& folder) {
-  return of(folder).list(folder);
+  const auto [store, inside] = of(folder);
+  return store->list(inside);
 }
 Result<Blob> AnyStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
-  return of(path).read_range(path, at, count);
+  const auto [store, inside] = of(path);
+  return store->read_range(inside, at, count);
 }
 Result<void> AnyStore::replace(const std::string& path, ByteView bytes) {
-  return of(path).replace(path, bytes);
+  const auto [store, inside] = of(path);
+  return store->replace(inside, bytes);
 }
 Result<void> AnyStore::create(const std::string& path, ByteView bytes) {
-  return of(path).create(path, bytes);
+  const auto [store, inside] = of(path);
+  return store->create(inside, bytes);
 }
 Result<void> AnyStore::remove(const std::string& path) {
-  return of(path).remove(path);
+  const auto [store, inside] = of(path);
+  return store->remove(inside);
 }
 Result<void> AnyStore::apply(std::span<const FileChange> changes, std::vector<bool>& placed) {
   if (changes.empty()) return {};
-  Store& first = of(changes.front().path);
-  if (std::ranges::all_of(changes, [&](const FileChange& one) { return &of(one.path) == &first; }))
-    return first.apply(changes, placed);
+  std::vector<FileChange> inside(changes.begin(), changes.end());
+  std::vector<Store*> stores;
+  stores.reserve(changes.size());
+  for (FileChange& change : inside) {
+    const Place place = of(change.path);
+    change.path = place.path;
+    stores.push_back(place.store);
+  }
+  if (std::ranges::all_of(stores, [&](const Store* one) { return one == stores.front(); }))
+    return stores.front()->apply(inside, placed);
   placed.assign(changes.size(), false);
-  for (std::size_t i = 0; i < changes.size(); ++i) {
+  for (std::size_t i = 0; i < inside.size(); ++i) {
     std::vector<bool> one;
-    auto done = of(changes[i].path).apply(changes.subspan(i, 1), one);
+    auto done = stores[i]->apply(std::span(inside).subspan(i, 1), one);
     placed[i] = !one.empty() && one.front();
     if (!done) return done;
   }
   return {};
 }
 bool AnyStore::may_write(const std::string& folder) {
-  return of(folder).may_write(folder);
+  const auto [store, inside] = of(folder);
+  return store->may_write(inside);
 }
 FileTraits AnyStore::file_traits(const std::string& path) const {
-  return of(path).file_traits(path);
+  const auto [store, inside] = of(path);
+  return store->file_traits(inside);
 }
 std::string AnyStore::display_path(const std::string& path) const {
-  return of(path).display_path(path);
+  const auto [store, inside] = of(path);
+  return store->display_path(inside);
 }
 std::string AnyStore::absolute_path(const std::string& path) const {
-  return of(path).absolute_path(path);
+  const auto [store, inside] = of(path);
+  return store->absolute_path(inside);
 }
 void AnyStore::stay_within(const std::string& root) {
-  of(root).stay_within(root);
+  const auto [store, inside] = of(root);
+  store->stay_within(inside);
 }
 
 }  // namespace bayswap

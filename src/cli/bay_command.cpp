@@ -1,5 +1,6 @@
 #include <bayswap/bay_view.hpp>
 #include <bayswap/cart_store.hpp>
+#include <bayswap/remote_store.hpp>
 
 #include <algorithm>
 
@@ -198,12 +199,16 @@ int bay_list_command(const Globals& globals) {
       list.push_back({{"name", name}, {"error", cli::to_json(bay.error())}});
       continue;
     }
-    const auto root = files.stat(bay->root);
+    const bool is_remote = !is_local_url(bay->root);  // may be long in answering: not asked
+    const auto root = is_remote ? Result<std::optional<FileInfo>>() : files.stat(bay->root);
     const bool there = root && *root && (*root)->kind == FileInfo::Kind::folder;
-    rows.push_back(
-        {name, platforms_of(*bay), there ? "there" : "not there", AnyStore().absolute_path(bay->root)});
+    rows.push_back({name, platforms_of(*bay),
+                    is_remote ? "on a server"
+                    : there   ? "there"
+                              : "not there",
+                    is_remote ? bay->root : AnyStore().absolute_path(bay->root)});
     Json row = to_json(*bay);
-    row["there"] = there;
+    row["there"] = is_remote ? Json(nullptr) : Json(there);
     list.push_back(std::move(row));
   }
   if (globals.json) {

@@ -32,7 +32,7 @@ void compare_with_others(const Books& books, BayView& view, std::vector<HeldSave
   for (const auto& [name, bay] : *bays) {
     if (!bay || bay->origin == view.bay().origin) continue;
     Other other;
-    if (is_cart_path(bay->root)) continue;
+    if (!is_on_disk(bay->root)) continue;
     other.store = std::make_unique<LocalStore>(bay->root);
     other.traced = std::make_unique<TracingStore>(*other.store);
     other.view = std::make_unique<BayView>(books.catalog, *bay, *other.traced, books.view_options());

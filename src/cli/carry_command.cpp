@@ -23,7 +23,7 @@ std::vector<ChipFact> chips_in_other_bays(const Books& books, const std::vector<
   const auto bays = list_bays(books.home);
   if (!bays) return chips;
   for (const auto& [name, bay] : *bays) {
-    if (!bay || is_cart_path(bay->root) || std::ranges::find(asked, bay->origin) != asked.end()) continue;
+    if (!bay || !is_on_disk(bay->root) || std::ranges::find(asked, bay->origin) != asked.end()) continue;
     const auto store = open_place(*bay);
     if (!store) continue;
     BayView view(books.catalog, *bay, **store, books.view_options());

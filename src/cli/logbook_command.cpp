@@ -402,7 +402,7 @@ Result<int> spread(const Globals& globals, const RestoreOptions& options) {
       BAYSWAP_TRY(const Entry entry, logbook->book().entry(options.version));
       bay_name = options.to.empty() ? entry.to_bay : options.to;
       BAYSWAP_TRY(const Bay bay, find_bay(books->home, bay_name));
-      const std::string root = LocalStore(bay.root).root() + "/";
+      const std::string root = AnyStore().absolute_path(bay.root) + "/";
       for (const LoggedChange& change : entry.changes)
         if (change.path.starts_with(root)) paths.push_back(change.path.substr(root.size()));
     }

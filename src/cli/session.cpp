@@ -246,7 +246,7 @@ std::vector<std::string> bay_roots(const Globals& globals) {
   const auto bays = home ? list_bays(*home) : tl::unexpected(home.error());
   if (!bays) return roots;
   for (const auto& [name, bay] : *bays)
-    if (bay) roots.push_back(is_cart_path(bay->root) ? bay->root : LocalStore(bay->root).root());
+    if (bay) roots.push_back(is_cart_path(bay->root) ? bay->root : AnyStore().absolute_path(bay->root));
   return roots;
 }
 

@@ -62,8 +62,9 @@ std::string region_of(const Url& url) {
 Result<std::unique_ptr<BucketStore>> BucketStore::open(const std::string& url) {
   const auto parsed = url_from(url);
   if (!parsed || parsed->path.size() < 2)
-    return fail(ErrorCode::bad_usage, "this URL names no bucket",
-                "write it as s3+https://HOST/BUCKET/FOLDER, with ?region=NAME behind it if its store has one");
+    return fail(
+        ErrorCode::bad_usage, "this URL names no bucket",
+        "write it as s3+https://HOST/BUCKET/FOLDER, with ?region=NAME behind it if its store has one");
   const std::string region = region_of(*parsed);
   if (!std::ranges::all_of(region, [](char c) {
         return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-';
@@ -74,7 +75,7 @@ Result<std::unique_ptr<BucketStore>> BucketStore::open(const std::string& url) {
 }
 
 BucketStore::BucketStore(const Url& url, std::unique_ptr<HttpWire> wire)
-    : shown_(shown_url(url)), wire_(std::move(wire)) {
+    : place_(url), shown_(shown_url(url)), wire_(std::move(wire)) {
   const auto slash = url.path.find('/', 1);
   Url bucket = url;
   bucket.path = url.path.substr(0, slash);
@@ -90,6 +91,10 @@ std::string BucketStore::url_of(const std::string& path) const {
   return bucket_url_ + "/" + url_encoded(key_of(path));
 }
 
+std::string BucketStore::absolute_path(const std::string& path) const {
+  return whole_address(place_, path);
+}
+
 std::string BucketStore::display_path(const std::string& path) const {
   return is_root(path) ? shown_ : join_path(shown_, path);
 }
@@ -99,7 +104,8 @@ tl::unexpected<Error> BucketStore::refused(const HttpAnswer& answer, const std::
   const std::string shown = display_path(path);
   const std::string code = code_of(answer.body);
   if (code == "RequestTimeTooSkewed")
-    return fail(ErrorCode::io, fmt::format("{}: the clocks of this machine and the server differ too much", shown),
+    return fail(ErrorCode::io,
+                fmt::format("{}: the clocks of this machine and the server differ too much", shown),
                 "set this machine's clock");
   if (code == "NoSuchBucket")
     return fail(ErrorCode::not_found, fmt::format("{}: there is no such bucket", shown),

@@ -24,6 +24,7 @@ class BucketStore final : public Store {
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
   std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
 
   [[nodiscard]] HttpWire& wire() { return *wire_; }
 
@@ -36,6 +37,7 @@ class BucketStore final : public Store {
   [[nodiscard]] tl::unexpected<Error> refused(const HttpAnswer& answer, const std::string& path,
                                               std::string_view doing) const;
 
+  Url place_;
   std::string bucket_url_;  // as http or https, encoded
   std::string prefix_;      // of all keys, with its '/'; empty: none
   std::string shown_;

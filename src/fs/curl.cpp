@@ -71,8 +71,7 @@ const CurlLibrary* CurlLibrary::get() {
 
 Result<CurlConnection> CurlConnection::open(const std::string& url) {
   auto parsed = url_from(url);
-  if (!parsed)
-    return fail(ErrorCode::bad_usage, "this is not a URL", "write it as scheme://host/folder");
+  if (!parsed) return fail(ErrorCode::bad_usage, "this is not a URL", "write it as scheme://host/folder");
   if (parsed->has_password)
     return fail(ErrorCode::bad_usage, "a password in a URL is seen by everybody on this machine",
                 "put it into ~/.netrc, or into the environment as BAYSWAP_PASSWORD");
@@ -132,7 +131,9 @@ Result<CURLcode> CurlConnection::perform(Transfer& transfer) {
 tl::unexpected<Error> CurlConnection::no_answer(CURLcode code) const {
   std::string hint = "see that the network and the server are there, and try again";
   if (code == CURLE_PEER_FAILED_VERIFICATION || code == CURLE_SSL_CACERT_BADFILE)
-    hint = "its certificate is not one that this machine trusts; SSL_CERT_FILE names the authority of your own server";
+    hint =
+        "its certificate is not one that this machine trusts; SSL_CERT_FILE names the authority of your own "
+        "server";
   return fail(ErrorCode::io, fmt::format("{}: {}", url_.host, library_->easy_strerror(code)), hint);
 }
 

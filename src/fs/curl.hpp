@@ -1,8 +1,8 @@
 // libcurl, loaded when it is first needed: commands that need no network start without it.
 #pragma once
 
-#include <bayswap/base.hpp>
 #include <curl/curl.h>
+#include <bayswap/base.hpp>
 
 #include <functional>
 #include <memory>
@@ -42,7 +42,7 @@ class CurlConnection {
   /// What is sent and what comes back in one transfer.
   struct Transfer {
     std::string url;
-    std::optional<ByteView> body;  // sent, if there is one
+    std::optional<ByteView> body;                // sent, if there is one
     std::size_t limit = std::size_t{600} << 20;  // of the answer, bytes
     std::vector<Byte> answer;
     std::function<void(std::string_view line)> on_header;  // without its line end

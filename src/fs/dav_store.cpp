@@ -64,10 +64,14 @@ Result<std::unique_ptr<DavStore>> DavStore::open(const std::string& url) {
 }
 
 DavStore::DavStore(const Url& url, std::unique_ptr<HttpWire> wire)
-    : url_(address_of(url)), shown_(shown_url(url)), wire_(std::move(wire)) {}
+    : place_(url), url_(address_of(url)), shown_(shown_url(url)), wire_(std::move(wire)) {}
 
 std::string DavStore::url_of(const std::string& path) const {
   return is_root(path) ? url_ + "/" : url_ + "/" + url_encoded(path);
+}
+
+std::string DavStore::absolute_path(const std::string& path) const {
+  return whole_address(place_, path);
 }
 
 std::string DavStore::display_path(const std::string& path) const {
@@ -163,7 +167,8 @@ Result<void> DavStore::make_folders(const std::string& path) {
     ask.method = "MKCOL";
     ask.url = url_of(so_far) + "/";
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (!is_done(answer.status) && answer.status != method_not_allowed) return refused(answer, so_far, "making it");
+    if (!is_done(answer.status) && answer.status != method_not_allowed)
+      return refused(answer, so_far, "making it");
   }
   return {};
 }
@@ -178,8 +183,7 @@ Result<void> DavStore::put(const std::string& path, ByteView bytes, bool only_ne
     if (only_new) ask.headers.emplace_back("If-None-Match: *");
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
     if (is_done(answer.status)) return {};
-    if (only_new && answer.status == precondition)
-      return there_already(display_path(path));
+    if (only_new && answer.status == precondition) return there_already(display_path(path));
     // Its folder is missing: servers say so in several ways.
     if (again && (answer.status == conflict || answer.status == missing || answer.status == forbidden)) {
       BAYSWAP_CHECK(make_folders(path));

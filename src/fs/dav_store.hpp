@@ -22,6 +22,7 @@ class DavStore final : public Store {
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
   std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
 
   [[nodiscard]] HttpWire& wire() { return *wire_; }
 
@@ -35,6 +36,7 @@ class DavStore final : public Store {
   [[nodiscard]] tl::unexpected<Error> refused(const HttpAnswer& answer, const std::string& path,
                                               std::string_view doing) const;
 
+  Url place_;
   std::string url_;    // encoded, without a '/' at its end
   std::string shown_;  // the same for people
   std::unique_ptr<HttpWire> wire_;

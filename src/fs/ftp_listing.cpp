@@ -43,7 +43,8 @@ std::optional<FileInfo> entry_of_facts(std::string_view line) {
   FileInfo info;
   info.name = line.substr(end + 2);
   // MLST names it by its path.
-  if (const auto slash = info.name.rfind('/'); slash != std::string::npos) info.name = info.name.substr(slash + 1);
+  if (const auto slash = info.name.rfind('/'); slash != std::string::npos)
+    info.name = info.name.substr(slash + 1);
   info.kind = FileInfo::Kind::other;
   std::string_view facts = line.substr(0, end + 1);
   facts.remove_prefix(std::min(facts.find_first_not_of(' '), facts.size()));
@@ -114,7 +115,8 @@ Result<std::vector<FileInfo>> listing_from(ByteView text, bool has_facts) {
     if (entry)
       all.push_back(*std::move(entry));
     else
-      is_odd = is_odd || (!line.ends_with(" .") && !line.ends_with(" ..") && line.find("dir;") == std::string_view::npos);
+      is_odd = is_odd || (!line.ends_with(" .") && !line.ends_with(" ..") &&
+                          line.find("dir;") == std::string_view::npos);
     if (all.size() > max_entries)
       return fail(ErrorCode::damaged, "the server's list of files is longer than any folder's");
   }

@@ -10,11 +10,11 @@
 
 namespace bayswap {
 
-/// A line of MLSD, or what MLST answers (RFC 3659, section 7): "type=file;size=8;modify=20261126200000; name".
-/// Nothing for one that is no entry of the folder: the folder itself, its parent, or no such line.
+/// A line of MLSD, or what MLST answers (RFC 3659, section 7): "type=file;size=8;modify=20261126200000;
+/// name". Nothing for one that is no entry of the folder: the folder itself, its parent, or no such line.
 [[nodiscard]] std::optional<FileInfo> entry_of_facts(std::string_view line);
-/// A line of LIST in the usual form of 9 columns ("-rw-r--r-- 1 user group 8 Nov 26 20:00 name"), or in that of
-/// 4 ("11-26-26 08:00PM 8 name"). The times in it have no zone and often no seconds: they are left out.
+/// A line of LIST in the usual form of 9 columns ("-rw-r--r-- 1 user group 8 Nov 26 20:00 name"), or in that
+/// of 4 ("11-26-26 08:00PM 8 name"). The times in it have no zone and often no seconds: they are left out.
 [[nodiscard]] std::optional<FileInfo> entry_of_columns(std::string_view line);
 /// All entries of a listing, ordered by name. Fails with `damaged` if it has more than 200,000, or lines and
 /// none that can be read.

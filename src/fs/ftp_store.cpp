@@ -42,6 +42,10 @@ Result<std::unique_ptr<FtpStore>> FtpStore::open(const std::string& url) {
 FtpStore::FtpStore(CurlConnection connection)
     : curl_(std::move(connection)), shown_(shown_url(curl_.url())) {}
 
+std::string FtpStore::absolute_path(const std::string& path) const {
+  return whole_address(curl_.url(), path);
+}
+
 std::string FtpStore::display_path(const std::string& path) const {
   return is_root(path) ? shown_ : join_path(shown_, path);
 }
@@ -114,11 +118,12 @@ Result<FtpStore::Answer> FtpStore::ask_once(const Question& question, bool anew)
   if (easy != nullptr) curl_.library().easy_getinfo(easy, CURLINFO_RESPONSE_CODE, &answer.reply);
   answer.bytes = std::move(transfer.answer);
   if (answer.code == CURLE_LOGIN_DENIED || answer.reply == not_logged_in)
-    return fail(ErrorCode::io, fmt::format("{}: the server wants another name or password", shown_),
-                is_secure || curl_.url().is_this_machine()
-                    ? "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD"
-                    : "use ftps://, or, in a network that is yours alone, set BAYSWAP_OPEN_PASSWORD=1 to have "
-                      "the password sent over an open connection");
+    return fail(
+        ErrorCode::io, fmt::format("{}: the server wants another name or password", shown_),
+        is_secure || curl_.url().is_this_machine()
+            ? "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD"
+            : "use ftps://, or, in a network that is yours alone, set BAYSWAP_OPEN_PASSWORD=1 to have "
+              "the password sent over an open connection");
   switch (answer.code) {
     case CURLE_OK:
     case CURLE_QUOTE_ERROR:

@@ -27,6 +27,7 @@ class FtpStore final : public Store {
   bool may_write(const std::string& /*folder*/) override { return true; }
   FileTraits file_traits(const std::string& /*path*/) const override { return {true, false}; }
   std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
 
  private:
   explicit FtpStore(CurlConnection connection);
@@ -58,7 +59,7 @@ class FtpStore final : public Store {
   CurlConnection curl_;
   std::string shown_;
   std::set<std::string> made_;  // folders that are there
-  bool has_facts_ = true;  // MLSD and MLST; found out
+  bool has_facts_ = true;       // MLSD and MLST; found out
 };
 
 }  // namespace bayswap

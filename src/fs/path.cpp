@@ -15,6 +15,13 @@ std::string join_path(std::string_view a, std::string_view b) {
 }
 
 std::string normalized(std::string_view path) {
+  // The two '/' behind a scheme are no doubled one.
+  if (const auto scheme = path.find("://");
+      scheme != std::string_view::npos && path.find('/') == scheme + 1) {
+    const auto slash = std::min(path.find('/', scheme + 3), path.size());
+    return std::string(path.substr(0, slash)) +
+           (slash + 1 < path.size() ? normalized(path.substr(slash)) : std::string());
+  }
   std::string out = std::filesystem::path(path).lexically_normal().string();
   while (out.size() > 1 && out.ends_with('/')) out.pop_back();
   return out;

@@ -2,12 +2,15 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/bucket_store.hpp"
 #include "fs/dav_store.hpp"
 #include "fs/ftp_store.hpp"
 #include "fs/path.hpp"
+#include "fs/remote_common.hpp"
 #include "fs/sftp_store.hpp"
 
 namespace bayswap {
@@ -24,6 +27,20 @@ bool is_local_url(std::string_view url) {
 std::string path_of_url(const std::string& url) {
   const std::string path = url.starts_with(file_scheme) ? url.substr(file_scheme.size()) : with_home(url);
   return LocalStore(path).root();
+}
+
+RemotePath split_remote(const std::string& url) {
+  const auto parsed = url_from(url);
+  if (!parsed) return {url, "."};
+  // What stands in front of all paths: a bucket, or the folder of the login.
+  std::size_t fixed = 0;
+  if (parsed->scheme.starts_with("s3+")) fixed = std::min(parsed->path.find('/', 1), parsed->path.size());
+  if (parsed->path == "/~" || parsed->path.starts_with("/~/")) fixed = 2;
+  Url server = *parsed;
+  server.path = parsed->path.substr(0, fixed);
+  std::string path = parsed->path.substr(fixed);
+  path.erase(0, std::min(path.find_first_not_of('/'), path.size()));
+  return {whole_address(server), path.empty() ? "." : path};
 }
 
 Result<std::unique_ptr<Store>> open_remote(const std::string& url) {

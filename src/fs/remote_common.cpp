@@ -15,6 +15,15 @@ std::string address_of(const Url& url, std::string_view scheme) {
                      url_encoded(url.path));
 }
 
+std::string whole_address(const Url& url, const std::string& below) {
+  std::string user = url_encoded(url.user);
+  for (std::size_t at = 0; (at = user.find('/', at)) != std::string::npos; at += 3)
+    user.replace(at, 1, "%2F");
+  return fmt::format("{}://{}{}{}{}{}{}", url.scheme, user, user.empty() ? "" : "@", url.authority(),
+                     url_encoded(is_root(below) ? url.path : url.path + "/" + below),
+                     url.query.empty() ? "" : "?", url.query);
+}
+
 std::string shown_url(const Url& url) {
   return fmt::format("{}://{}{}", url.scheme, url.authority(), url.path);
 }

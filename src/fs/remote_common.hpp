@@ -9,7 +9,9 @@ namespace bayswap {
 
 /// scheme://host:port/path, encoded, without a user or a '/' at its end. `scheme` instead of the URL's own.
 [[nodiscard]] std::string address_of(const Url& url, std::string_view scheme = {});
-/// The same for people: not encoded.
+/// The same with the user and what stands behind a '?': names the place from anywhere.
+[[nodiscard]] std::string whole_address(const Url& url, const std::string& below = {});
+/// The same for people: not encoded, without a '?'.
 [[nodiscard]] std::string shown_url(const Url& url);
 /// Whether a path of a store means its root.
 [[nodiscard]] inline bool is_root(std::string_view path) {

@@ -53,6 +53,10 @@ void SftpStore::hang_up() {
   is_lost_ = false;
 }
 
+std::string SftpStore::absolute_path(const std::string& path) const {
+  return whole_address(url_, path);
+}
+
 std::string SftpStore::display_path(const std::string& path) const {
   return is_root(path) ? shown_ : join_path(shown_, path);
 }
@@ -71,10 +75,11 @@ Result<void> SftpStore::check_host() {
       return {};
     case SSH_KNOWN_HOSTS_CHANGED:
     case SSH_KNOWN_HOSTS_OTHER:
-      return fail(ErrorCode::unsafe,
-                  fmt::format("{} shows another key than the one that is known of it: this may not be your server",
-                              url_.host),
-                  "if the server was set up anew, remove its old line from ~/.ssh/known_hosts");
+      return fail(
+          ErrorCode::unsafe,
+          fmt::format("{} shows another key than the one that is known of it: this may not be your server",
+                      url_.host),
+          "if the server was set up anew, remove its old line from ~/.ssh/known_hosts");
     default:
       return fail(ErrorCode::unsafe, fmt::format("the key of {} is not known on this machine", url_.host),
                   "sign in there once with ssh, compare the key it shows, and accept it");
@@ -142,9 +147,10 @@ tl::unexpected<Error> SftpStore::refused(const std::string& path, std::string_vi
     default: {
       const std::string why = session_ == nullptr ? "" : printable(ssh_->error(session_));
       is_lost_ = true;  // what is left of it may be out of step
-      return fail(ErrorCode::io, fmt::format("{}: {}: the connection was lost{}{}", shown, doing,
-                                             why.empty() ? "" : ": ", why),
-                  "see that the network and the server are there, and try again");
+      return fail(
+          ErrorCode::io,
+          fmt::format("{}: {}: the connection was lost{}{}", shown, doing, why.empty() ? "" : ": ", why),
+          "see that the network and the server are there, and try again");
     }
   }
 }
@@ -188,7 +194,8 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
     if (name == "." || name == "..") continue;
     BAYSWAP_CHECK(check_listed_name(name, display_path(folder)));
     if (all.size() == max_entries)
-      return fail(ErrorCode::damaged, fmt::format("{}: the server's list does not end", display_path(folder)));
+      return fail(ErrorCode::damaged,
+                  fmt::format("{}: the server's list does not end", display_path(folder)));
     all.push_back(info_of(*entry, std::move(name)));
   }
   if (ssh_->dir_eof(opened.get()) == 0) return refused(folder, "listing it");

@@ -26,6 +26,7 @@ class SftpStore final : public Store {
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
   std::string display_path(const std::string& path) const override;
+  std::string absolute_path(const std::string& path) const override;
 
  private:
   SftpStore(const SshLibrary& library, Url url);

@@ -242,7 +242,8 @@ class SshServer : public FileServer {
     for (const std::string& key : {folder_ / "host_key", ssh + "/id_ed25519", folder_ / "other_key"})
       EXPECT_EQ(run_program("ssh-keygen -q -t ed25519 -N '' -f " + key), 0);
     write("conf", "ListenAddress 127.0.0.1:" + std::to_string(port_) + "\nHostKey " + (folder_ / "host_key") +
-                      "\nPidFile none\nAuthorizedKeysFile " + ssh + "/id_ed25519.pub\nStrictModes no\nUsePAM no\n" +
+                      "\nPidFile none\nAuthorizedKeysFile " + ssh +
+                      "/id_ed25519.pub\nStrictModes no\nUsePAM no\n" +
                       "PermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n");
     know_host("host_key");
     child_.start({"/usr/sbin/sshd", "-D", "-f", folder_ / "conf", "-E", folder_ / "log"}, most_bytes);
@@ -250,7 +251,8 @@ class SshServer : public FileServer {
   [[nodiscard]] static bool is_installed() { return access("/usr/sbin/sshd", X_OK) == 0; }
   [[nodiscard]] std::string home() const { return folder_ / "home"; }
   [[nodiscard]] std::string url() const {
-    return "sftp://" + std::string(getpwuid(getuid())->pw_name) + "@127.0.0.1:" + std::to_string(port_) + root();
+    return "sftp://" + std::string(getpwuid(getuid())->pw_name) + "@127.0.0.1:" + std::to_string(port_) +
+           root();
   }
   /// From now on this key is the one that is known of the server: "host_key" or "other_key".
   void know_host(const std::string& key) {
@@ -258,8 +260,9 @@ class SshServer : public FileServer {
     std::string kind;
     std::string base64;
     file >> kind >> base64;
-    (void)LocalStore().replace(home() + "/.ssh/known_hosts",
-                               text_blob("[127.0.0.1]:" + std::to_string(port_) + " " + kind + " " + base64 + "\n").view());
+    (void)LocalStore().replace(
+        home() + "/.ssh/known_hosts",
+        text_blob("[127.0.0.1]:" + std::to_string(port_) + " " + kind + " " + base64 + "\n").view());
   }
   void forget_host() { (void)LocalStore().remove(home() + "/.ssh/known_hosts"); }
 };
@@ -270,23 +273,28 @@ class FtpServer : public FileServer {
   enum class Kind { plain, tls, sftp };
   explicit FtpServer(Kind kind = Kind::plain, rlim_t most_bytes = 0) : kind_(kind) {
     const OwnAuthority authority(folder_.path());
-    std::string text = "ServerName bay\nServerType standalone\nDefaultAddress 127.0.0.1\nPort " + std::to_string(port_) +
-                       "\nUseIPv6 off\nPidFile " + (folder_ / "pid") + "\nScoreboardFile " + (folder_ / "board") +
-                       "\nSystemLog " + (folder_ / "log") + "\nWtmpLog off\nTransferLog none\nAuthPAM off\nRequireValidShell off\n" +
+    std::string text = "ServerName bay\nServerType standalone\nDefaultAddress 127.0.0.1\nPort " +
+                       std::to_string(port_) + "\nUseIPv6 off\nPidFile " + (folder_ / "pid") +
+                       "\nScoreboardFile " + (folder_ / "board") + "\nSystemLog " + (folder_ / "log") +
+                       "\nWtmpLog off\nTransferLog none\nAuthPAM off\nRequireValidShell off\n" +
                        "AuthOrder mod_auth_file.c\nAuthUserFile " + (folder_ / "users") + "\nAuthGroupFile " +
-                       (folder_ / "groups") + "\nDefaultRoot /\nRootLogin on\nAllowOverwrite on\nAllowStoreRestart on\nUmask 022\n" +
+                       (folder_ / "groups") +
+                       "\nDefaultRoot /\nRootLogin on\nAllowOverwrite on\nAllowStoreRestart on\nUmask 022\n" +
                        "TimesGMT on\nDelayEngine off\nUseReverseDNS off\nMaxInstances 20\n";
     if (getuid() == 0) text += "User nobody\nGroup nogroup\n";
     if (kind == Kind::tls)
-      text += "LoadModule mod_tls.c\nTLSEngine on\nTLSRequired on\nTLSECCertificateFile " + authority.certificate +
-              "\nTLSECCertificateKeyFile " + authority.key + "\nTLSOptions NoSessionReuseRequired\n";
+      text += "LoadModule mod_tls.c\nTLSEngine on\nTLSRequired on\nTLSECCertificateFile " +
+              authority.certificate + "\nTLSECCertificateKeyFile " + authority.key +
+              "\nTLSOptions NoSessionReuseRequired\n";
     if (kind == Kind::sftp) {
       EXPECT_EQ(run_program("ssh-keygen -q -t ecdsa -m PEM -N '' -f " + (folder_ / "host_key")), 0);
-      text += "LoadModule mod_sftp.c\nSFTPEngine on\nSFTPHostKey " + (folder_ / "host_key") + "\nSFTPAuthMethods password\n";
+      text += "LoadModule mod_sftp.c\nSFTPEngine on\nSFTPHostKey " + (folder_ / "host_key") +
+              "\nSFTPAuthMethods password\n";
     }
     write("conf", text);
     // The password under a salt, as crypt has it.
-    write("users", "gull:" + crypted() + ":" + std::to_string(getuid()) + ":" + std::to_string(getgid()) + "::" + root() + ":/bin/sh\n");
+    write("users", "gull:" + crypted() + ":" + std::to_string(getuid()) + ":" + std::to_string(getgid()) +
+                       "::" + root() + ":/bin/sh\n");
     write("groups", "bay:x:" + std::to_string(getgid()) + ":\n");
     chmod((folder_ / "users").c_str(), 0600);
     chmod((folder_ / "groups").c_str(), 0600);
@@ -304,7 +312,8 @@ class FtpServer : public FileServer {
   static std::string crypted() {
     const std::unique_ptr<FILE, int (*)(FILE*)> pipe(popen("openssl passwd -5 -salt gull moth", "r"), pclose);
     std::array<char, 200> line{};
-    if (pipe == nullptr || fgets(line.data(), static_cast<int>(line.size()), pipe.get()) == nullptr) return "";
+    if (pipe == nullptr || fgets(line.data(), static_cast<int>(line.size()), pipe.get()) == nullptr)
+      return "";
     std::string text = line.data();
     while (!text.empty() && text.back() == '\n') text.pop_back();
     return text;
