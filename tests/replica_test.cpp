@@ -1,4 +1,5 @@
 // Versions, histories and replicas that exchange them through a lighthouse, which loses things.
+#include <bayswap/keyring.hpp>
 #include <bayswap/replica.hpp>
 
 #include <gtest/gtest.h>
@@ -211,7 +212,17 @@ struct Device {
 class World {
  public:
   World(std::uint64_t number, std::size_t devices) : seed(number), random_(number), wire_(sea_, random_) {
-    const auto lighthouse = Lighthouse::found(sea_);
+    // Every second world's lighthouse is encrypted.
+    if (seed % 2 == 1) {
+      const Keyring keys = Keyring::make();
+      EXPECT_TRUE(Lighthouse::make(sea_, true));
+      sealed_sea_ = sealed_store(sea_, keys);
+      sealed_wire_ = sealed_store(wire_, keys);
+    } else {
+      EXPECT_TRUE(Lighthouse::make(sea_, false));
+    }
+    const auto lighthouse = at_sea();
+    EXPECT_TRUE(lighthouse);
     for (std::size_t i = 0; i < devices; ++i) {
       devices_.push_back(std::make_unique<Device>());
       devices_.back()->name = "device " + std::to_string(i);
@@ -260,7 +271,7 @@ class World {
     for (int round = 0; round < 3; ++round)
       for (const auto& device : devices_) {
         auto replica = Replica::open(device->disk);
-        auto lighthouse = Lighthouse::open(sea_);
+        auto lighthouse = at_sea();
         ASSERT_TRUE(replica && lighthouse);
         for (const auto& [id, bytes] : noted_) {
           const auto got = replica->bundle(*(*replica->history())->find(id), &*lighthouse);
@@ -276,12 +287,12 @@ class World {
     for (const auto& device : devices_) exchange_now(*device, true);
     for (const auto& device : devices_) {
       wire_.operations = 0;
-      auto lighthouse = Lighthouse::open(sea_);
+      auto lighthouse = at_sea();
       wire_.operations = 0;
       auto replica = Replica::open(device->disk);
-      auto over_wire = Lighthouse::open(wire_);
+      auto from_afar = over_wire();
       const int before = wire_.operations;
-      ASSERT_TRUE(replica->exchange(*over_wire, {}));
+      ASSERT_TRUE(replica->exchange(*from_afar, {}));
       EXPECT_EQ(wire_.operations - before, 1) << "seed " << seed;
     }
   }
@@ -289,6 +300,9 @@ class World {
   std::uint64_t seed = 0;
 
  private:
+  Result<Lighthouse> at_sea() { return Lighthouse::open(sea_, sealed_sea_.get()); }
+  Result<Lighthouse> over_wire() { return Lighthouse::open(wire_, sealed_wire_.get()); }
+
   // A device's disk can be cut off at any operation as well.
   void play(Device& device) {
     FailingStore disk(device.disk);
@@ -341,7 +355,7 @@ class World {
     if (!must && random_() % 6 == 0) disk.fail_at(static_cast<int>(1 + random_() % 6));
     auto replica = Replica::open(disk);
     ASSERT_TRUE(replica);
-    auto lighthouse = Lighthouse::open(wire_);
+    auto lighthouse = over_wire();
     if (!lighthouse) return;
     const auto done = replica->exchange(*lighthouse, {});
     if (must) {
@@ -370,6 +384,8 @@ class World {
 
   std::mt19937_64 random_;
   MemoryStore sea_;
+  std::unique_ptr<Store> sealed_sea_;
+  std::unique_ptr<Store> sealed_wire_;
   LaggingStore wire_;
   std::vector<std::unique_ptr<Device>> devices_;
   std::map<VersionId, Blob> noted_;

@@ -209,6 +209,78 @@ TEST_F(SyncCli, TheLighthouseIsOnAServer) {
   EXPECT_EQ(read(on_pc), second);
 }
 
+// Encrypted: nothing of it can be read without the passphrase, which can be changed.
+TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
+  const Outcome none = on("pc-home", {"sync", "join", folder_ / "sea", "--device", "pc", "--encrypt"});
+  EXPECT_EQ(none.code, 2);
+  EXPECT_NE(none.err.find("BAYSWAP_PASSPHRASE"), std::string::npos) << none.err;
+  {
+    const Setting short_one("BAYSWAP_PASSPHRASE", "moth");
+    EXPECT_EQ(on("pc-home", {"sync", "join", folder_ / "sea", "--device", "pc", "--encrypt"}).code, 2);
+  }
+  {
+    const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
+    const Outcome founded = on("pc-home", {"sync", "join", folder_ / "sea", "--device", "pc", "--encrypt"});
+    ASSERT_EQ(founded.code, 0) << founded.err;
+    EXPECT_NE(founded.err.find("encrypted"), std::string::npos) << founded.err;
+  }
+  {
+    const Setting wrong("BAYSWAP_PASSPHRASE", "eight gulls at dawn");
+    const Outcome refused = on("box-home", {"sync", "join", folder_ / "sea", "--device", "box"});
+    EXPECT_EQ(refused.code, 2);
+    EXPECT_NE(refused.err.find("not the passphrase"), std::string::npos) << refused.err;
+    EXPECT_EQ((refused.out + refused.err).find("eight"), std::string::npos);
+  }
+  {
+    const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
+    ASSERT_EQ(on("box-home", {"sync", "join", folder_ / "sea", "--device", "box"}).code, 0);
+  }
+  round("pc");
+  round("box");
+  EXPECT_EQ(read(on_box), first);
+  // Nobody sees names, games or contents there.
+  for (const auto& entry : fs::recursive_directory_iterator(folder_ / "sea")) {
+    if (!entry.is_regular_file()) continue;
+    std::ifstream file(entry.path(), std::ios::binary);
+    const std::string text{std::istreambuf_iterator<char>(file), {}};
+    for (const std::string word : {"Orchard", "orchard", "box", "gulls"})
+      EXPECT_EQ(text.find(word), std::string::npos) << entry.path();
+  }
+  {
+    const Setting phrase("BAYSWAP_NEW_PASSPHRASE", "ten moths at dusk");
+    ASSERT_EQ(on("pc-home", {"sync", "key", "change"}).code, 0);
+  }
+  put(on_pc, second, 1100000000);
+  round("pc");
+  // The other device keeps what it has, and says what it wants.
+  put(on_box, first, 1050000000);
+  const Outcome locked = on("box-home", {"sync", "--yes"});
+  EXPECT_NE(locked.err.find("another passphrase"), std::string::npos) << locked.err;
+  EXPECT_EQ(read(on_box), first);
+  {
+    const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
+    EXPECT_EQ(on("box-home", {"sync", "key", "enter"}).code, 2);
+  }
+  {
+    const Setting phrase("BAYSWAP_PASSPHRASE", "ten moths at dusk");
+    ASSERT_EQ(on("box-home", {"sync", "key", "enter"}).code, 0);
+  }
+  round("box");
+  EXPECT_EQ(read(on_box), second);
+  // The lock is lost: a device that has the keys puts it there anew.
+  fs::remove_all(folder_ / "sea/keys");
+  {
+    const Setting phrase("BAYSWAP_NEW_PASSPHRASE", "eleven boats at noon");
+    ASSERT_EQ(on("box-home", {"sync", "key", "change"}).code, 0);
+  }
+  round("box");
+  // An open lighthouse has no key.
+  ASSERT_EQ(on("pc-home", {"sync", "leave"}).code, 0);
+  ASSERT_EQ(on("pc-home", {"sync", "join", folder_ / "open"}).code, 0);
+  EXPECT_EQ(on("pc-home", {"sync", "key", "change"}).code, 2);
+  EXPECT_EQ(on("pc-home", {"sync", "join", folder_ / "open", "--encrypt"}).code, 2);
+}
+
 TEST_F(SyncCli, OldVersionsLeaveOnceAllHaveSeenWhatFollows) {
   join_both();
   for (std::uint32_t i = 0; i < 6; ++i) {

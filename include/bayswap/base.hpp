@@ -66,7 +66,8 @@ struct Remedy {
     resume_cart,      // go on with a write to a cartridge, or undo the entry in `values`
     from_state,       // take the battery save out of the state and carry that
     join_lighthouse,  // at the URL in `values`, if it is known
-    undo              // the entry in `values`
+    enter_passphrase,
+    undo  // the entry in `values`
   };
   Kind kind = Kind::none;
   std::vector<std::string> values;

@@ -30,7 +30,8 @@ class Keyring {
 
   /// As they lie in the lighthouse, locked with a passphrase: TOML. Takes 64 MiB and about half a second
   /// (Argon2id). `lighthouse`: its id.
-  [[nodiscard]] Result<std::string> locked(const std::string& passphrase, const std::string& lighthouse) const;
+  [[nodiscard]] Result<std::string> locked(const std::string& passphrase,
+                                           const std::string& lighthouse) const;
   /// Fails with `bad_usage` if it is another passphrase, `damaged` if it is no such file.
   [[nodiscard]] static Result<Keyring> unlocked(std::string_view toml, const std::string& passphrase,
                                                 const std::string& lighthouse);

@@ -284,9 +284,15 @@ struct SyncOptions {
   std::size_t versions = 32;
   bool dry_run = false;
   bool yes = false;
+  bool encrypt = false;  // of join
+  bool watch = false;    // round after round, as something changes
+  bool once = false;     // for a timer: like --yes, and says nothing where nothing was done
 };
 int sync_command(const Globals& globals, const SyncOptions& options);
+int sync_watch_command(const Globals& globals, const SyncOptions& options);
 int sync_join_command(const Globals& globals, const SyncOptions& options);
+int sync_key_enter_command(const Globals& globals, const SyncOptions& options);
+int sync_key_change_command(const Globals& globals, const SyncOptions& options);
 int sync_leave_command(const Globals& globals, const SyncOptions& options);
 int sync_status_command(const Globals& globals, const SyncOptions& options);
 int sync_devices_command(const Globals& globals, const SyncOptions& options);

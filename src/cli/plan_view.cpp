@@ -93,6 +93,9 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::join_lighthouse:
       add(fmt::format("`bayswap sync join {}` does", remedy.values.empty() ? "URL" : remedy.values.front()));
       break;
+    case Remedy::Kind::enter_passphrase:
+      add("`bayswap sync key enter` asks for it");
+      break;
     case Remedy::Kind::list_card:
       add("`bayswap card list` shows what there is");
       break;

@@ -1,11 +1,21 @@
 #include "cli/sync_job.hpp"
 
+#include <termios.h>
+#include <unistd.h>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/output.hpp"
 #include "fs/path.hpp"
+#include "fs/url.hpp"
 
 namespace bayswap::cli {
+
+namespace {
+
+constexpr std::string_view keys_name = "keys";
+
+}  // namespace
 
 std::string sync_folder(const Home& home) {
   return join_path(home.data, "sync");
@@ -21,18 +31,75 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
   job->clock = clock_of_process();
   BAYSWAP_TRY(Replica replica, Replica::open(job->own()));
   job->replica.emplace(std::move(replica));
-  auto sea = open_remote(job->replica->device().url);
-  if (!sea) {
-    job->unreachable = sea.error();
-    return job;
-  }
-  job->sea = *std::move(sea);
-  auto lighthouse = Lighthouse::open(*job->sea);
-  if (lighthouse)
-    job->lighthouse.emplace(*std::move(lighthouse));
-  else
-    job->unreachable = lighthouse.error();
+  if (const auto reached = job->reach(); !reached) job->unreachable = reached.error();
   return job;
+}
+
+Result<void> SyncJob::reach() {
+  BAYSWAP_TRY(sea, open_remote(replica->device().url));
+  BAYSWAP_TRY(const Lighthouse::About about, Lighthouse::about(*sea));
+  if (about.is_sealed) {
+    BAYSWAP_TRY(const Keyring keys, own_keys(disk));
+    BAYSWAP_TRY(const std::string newest, newest_lock(*sea));
+    if (newest != keys.lock)
+      return fail(ErrorCode::bad_usage, "the lighthouse has another passphrase than it had",
+                  "enter the new one", {Remedy::Kind::enter_passphrase, {}});
+    sealed = sealed_store(*sea, keys);
+  }
+  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(*sea, sealed.get()));
+  lighthouse.emplace(std::move(opened));
+  return {};
+}
+
+Result<Keyring> own_keys(Store& disk) {
+  constexpr std::size_t largest = 200000;
+  BAYSWAP_TRY(const auto bytes, disk.read_if_there(std::string(keys_name), largest));
+  if (!bytes)
+    return fail(ErrorCode::bad_usage, "the lighthouse is encrypted, and this device has no key to it",
+                "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
+  return Keyring::from_bytes(bytes->view());
+}
+
+Result<void> keep_keys(Store& disk, const Keyring& keys) {
+  return disk.replace(std::string(keys_name), keys.bytes().view());
+}
+
+namespace {
+
+// One line from the terminal, which does not show it.
+std::optional<std::string> hidden_line(const std::string& prompt) {
+  termios before{};
+  if (isatty(STDIN_FILENO) == 0 || tcgetattr(STDIN_FILENO, &before) != 0) return std::nullopt;
+  termios quiet = before;
+  quiet.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  tcsetattr(STDIN_FILENO, TCSAFLUSH, &quiet);
+  fmt::print(stderr, "{}: ", prompt);
+  std::string line;
+  for (char c = 0; read(STDIN_FILENO, &c, 1) == 1 && c != '\n';) line += c;
+  tcsetattr(STDIN_FILENO, TCSAFLUSH, &before);
+  fmt::print(stderr, "\n");
+  return line;
+}
+
+}  // namespace
+
+Result<std::string> passphrase_from(const char* variable, const std::string& prompt, bool again) {
+  std::string phrase = from_environment(variable);
+  if (phrase.empty()) {
+    const auto typed = hidden_line(prompt);
+    if (!typed)
+      return fail(ErrorCode::bad_usage, "there is no terminal to ask for a passphrase on",
+                  fmt::format("put it into the environment as {}", variable));
+    phrase = *typed;
+    if (again && hidden_line("The same again") != phrase)
+      return fail(ErrorCode::bad_usage, "these were two different passphrases: nothing was done",
+                  "try again");
+  }
+  constexpr std::size_t least = 8;
+  if (phrase.empty() || (again && phrase.size() < least))
+    return fail(ErrorCode::bad_usage, fmt::format("a passphrase needs at least {} characters", least),
+                "a few words that do not belong together are a good one");
+  return phrase;
 }
 
 Result<Lighthouse*> SyncJob::needed_light() {

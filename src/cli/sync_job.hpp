@@ -1,6 +1,7 @@
 // What the sync commands share: this device's versions, and its lighthouse.
 #pragma once
 
+#include <bayswap/keyring.hpp>
 #include <bayswap/remote_store.hpp>
 #include <bayswap/sync.hpp>
 
@@ -11,6 +12,16 @@ namespace bayswap::cli {
 
 /// Where this device keeps its versions.
 [[nodiscard]] std::string sync_folder(const Home& home);
+
+/// The keys of the lighthouse as this device has them. Fails with `bad_usage` if it has none.
+[[nodiscard]] Result<Keyring> own_keys(Store& disk);
+[[nodiscard]] Result<void> keep_keys(Store& disk, const Keyring& keys);
+
+/// A passphrase out of an environment variable, else from the terminal, which does not show it. `again`:
+/// asked for twice, as a new one. Fails with `bad_usage` if there is neither, or it is too short for a new
+/// one.
+[[nodiscard]] Result<std::string> passphrase_from(const char* variable, const std::string& prompt,
+                                                  bool again);
 
 /// A device's versions, held by this process alone, and its lighthouse if it can be reached.
 struct SyncJob {
@@ -23,6 +34,7 @@ struct SyncJob {
   [[nodiscard]] Lighthouse* light() { return lighthouse ? &*lighthouse : nullptr; }
   /// Fails where a command can do nothing without the lighthouse.
   [[nodiscard]] Result<Lighthouse*> needed_light();
+  [[nodiscard]] Result<void> reach();
   [[nodiscard]] std::int64_t now() const { return clock(); }
 
   std::unique_ptr<LockedLogbook> logbook;  // nullptr: none yet, and only looked at
@@ -30,6 +42,7 @@ struct SyncJob {
   std::optional<ScratchStore> scratch;
   std::optional<Replica> replica;
   std::unique_ptr<Store> sea;
+  std::unique_ptr<Store> sealed;  // the same, as those see it who have the keys; nullptr: it is open to all
   std::optional<Lighthouse> lighthouse;
   std::optional<Error> unreachable;  // why there is none
   Clock clock;

@@ -1,4 +1,4 @@
-// Joining and leaving, other devices, conflicts, and what can go.
+// How things stand: other devices, conflicts, and what can go.
 #include <algorithm>
 #include <charconv>
 #include <filesystem>
@@ -11,52 +11,6 @@
 
 namespace bayswap::cli {
 namespace {
-
-Result<int> join(const Globals& globals, const SyncOptions& options) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  const std::string url = is_local_url(options.url) ? path_of_url(options.url) : options.url;
-  if (is_local_url(options.url)) {
-    // A folder of its own below one that is there. A missing medium is not made up for.
-    LocalStore disk;
-    BAYSWAP_TRY(const auto there, disk.stat(url));
-    std::error_code failed;
-    if (!there) std::filesystem::create_directory(url, failed);
-    if (failed)
-      return fail(ErrorCode::not_found, fmt::format("{} does not exist, and can't be made", url),
-                  "plug in the medium it is on, or name a folder in one that is there");
-  }
-  BAYSWAP_TRY(const auto sea, open_remote(url));
-  BAYSWAP_TRY(const Lighthouse lighthouse, Lighthouse::found(*sea));
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-  LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);
-  std::error_code failed;
-  std::filesystem::create_directories(sync_folder(home), failed);
-  const std::string name = options.device.empty() ? host_name() : options.device;
-  BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id()));
-  const DeviceInfo& device = replica.device();
-  if (globals.json)
-    print_json(
-        {{"device", device.name}, {"id", device.id}, {"url", device.url}, {"lighthouse", device.lighthouse}});
-  else
-    say(globals.quiet,
-        fmt::format("This device is {} and exchanges versions through {}. `bayswap sync` makes a round.",
-                    printable(device.name), printable(device.url)));
-  return exit_done;
-}
-
-Result<int> leave(const Globals& globals, const SyncOptions& /*options*/) {
-  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
-  const std::string url = job->replica->device().url;
-  BAYSWAP_CHECK(job->replica->leave());
-  if (globals.json)
-    print_json({{"left", url}});
-  else
-    say(globals.quiet,
-        fmt::format("Left {}. The bays stay as they are, and so does what is known of their saves; "
-                    "`bayswap sync join` goes on with it.",
-                    printable(url)));
-  return exit_done;
-}
 
 Result<int> devices(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
@@ -317,12 +271,6 @@ int answer(const Result<int>& code) {
 
 }  // namespace
 
-int sync_join_command(const Globals& globals, const SyncOptions& options) {
-  return answer(join(globals, options));
-}
-int sync_leave_command(const Globals& globals, const SyncOptions& options) {
-  return answer(leave(globals, options));
-}
 int sync_status_command(const Globals& globals, const SyncOptions& options) {
   return answer(status(globals, options));
 }

@@ -14,15 +14,22 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->take_all();
   sync->add_flag("--dry-run", w.sync.dry_run, "Show what would be done and stop");
   sync->add_flag("--yes", w.sync.yes, "Don't ask");
+  CLI::Option* watch = sync->add_flag("--watch", w.sync.watch,
+                                      "Go on, round after round, as something changes: one line an event");
+  sync->add_flag("--once", w.sync.once, "One round without questions, for a timer: one line an event")
+      ->excludes(watch);
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const SyncOptions&)) {
     return command(*sync, w, name, about, [&w, run] { return run(w.globals, w.sync); });
   };
 
   CLI::App* join = action("join", "Exchange versions through a folder", sync_join_command);
-  join->add_option("URL", w.sync.url, "A folder's path, or the https URL of a WebDAV folder")->required();
+  join->add_option("URL", w.sync.url,
+                   "A folder's path, or a URL: https:// (WebDAV), sftp://, ftps://, s3+https://HOST/BUCKET")
+      ->required();
   join->add_option("--device", w.sync.device, "What this device is called; by default the host's name")
       ->type_name("NAME");
+  join->add_flag("--encrypt", w.sync.encrypt, "Found one that only those can read who know its passphrase");
   action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);
   action("status", "How things stand", sync_status_command);
   action("devices", "List the devices", sync_devices_command);
@@ -40,6 +47,12 @@ void add_sync_commands(CLI::App& app, Words& w) {
                    "other stays in the logbook; back: put a lost save back")
       ->required()
       ->type_name("VERSION");
+  CLI::App* key = sync->add_subcommand("key", "The passphrase of an encrypted lighthouse");
+  key->require_subcommand(1);
+  command(*key, w, "enter", "Enter it on this device",
+          [&w] { return sync_key_enter_command(w.globals, w.sync); });
+  command(*key, w, "change", "Give it a new one, and seal what follows with a new key",
+          [&w] { return sync_key_change_command(w.globals, w.sync); });
   action("prune", "Remove old versions that every device has seen the followers of", sync_prune_command)
       ->add_option("--keep", w.sync.versions, "How many of each save stay")
       ->type_name("N")

@@ -1,6 +1,6 @@
-#include <bayswap/keyring.hpp>
 #include <fmt/format.h>
 #include <sodium.h>
+#include <bayswap/keyring.hpp>
 
 #include <algorithm>
 #include <charconv>
@@ -37,10 +37,9 @@ bool start_sodium() {
 Result<Keyring::Key> stretched(const std::string& passphrase, ByteView salt, std::int64_t passes,
                                std::int64_t memory) {
   Keyring::Key key{};
-  if (!start_sodium() ||
-      crypto_pwhash(key.data(), key.size(), passphrase.data(), passphrase.size(), salt.data(),
-                    static_cast<unsigned long long>(passes), static_cast<std::size_t>(memory),
-                    crypto_pwhash_ALG_ARGON2ID13) != 0)
+  if (!start_sodium() || crypto_pwhash(key.data(), key.size(), passphrase.data(), passphrase.size(),
+                                       salt.data(), static_cast<unsigned long long>(passes),
+                                       static_cast<std::size_t>(memory), crypto_pwhash_ALG_ARGON2ID13) != 0)
     return fail(ErrorCode::io, "there is no memory to turn the passphrase into a key",
                 "it takes 64 MB: end other programs");
   return key;
@@ -135,7 +134,8 @@ Result<Keyring> Keyring::from_bytes(ByteView bytes) {
   Keyring ring;
   ring.lock.assign(reinterpret_cast<const char*>(rest.data()), lock_size);
   rest = rest.subspan(lock_size);
-  if (rest.size() % key_size != 0 || rest.size() < 2 * key_size || rest.size() > most_keys * key_size) return odd;
+  if (rest.size() % key_size != 0 || rest.size() < 2 * key_size || rest.size() > most_keys * key_size)
+    return odd;
   std::ranges::copy(rest.first(key_size), ring.names_.begin());
   for (std::size_t at = key_size; at < rest.size(); at += key_size) {
     Key key{};
@@ -157,11 +157,13 @@ Result<std::string> Keyring::locked(const std::string& passphrase, const std::st
   const Blob plain = open.bytes();
   std::vector<Byte> box(plain.size() + seal_size);
   unsigned long long size = 0;
-  crypto_aead_xchacha20poly1305_ietf_encrypt(
-      box.data(), &size, plain.data(), plain.size(), reinterpret_cast<const Byte*>(lighthouse.data()),
-      lighthouse.size(), nullptr, nonce.data(), key.data());
-  return fmt::format("# Keys, locked with a passphrase.\nlock = 1\nsalt = \"{}\"\npasses = {}\nmemory = {}\nnonce = \"{}\"\nbox = \"{}\"\n",
-                     to_hex(salt), usual_passes, usual_memory, to_hex(nonce), to_hex(box));
+  crypto_aead_xchacha20poly1305_ietf_encrypt(box.data(), &size, plain.data(), plain.size(),
+                                             reinterpret_cast<const Byte*>(lighthouse.data()),
+                                             lighthouse.size(), nullptr, nonce.data(), key.data());
+  return fmt::format(
+      "# Keys, locked with a passphrase.\nlock = 1\nsalt = \"{}\"\npasses = {}\nmemory = {}\nnonce = "
+      "\"{}\"\nkeys = \"{}\"\n",
+      to_hex(salt), usual_passes, usual_memory, to_hex(nonce), to_hex(box));
 }
 
 Result<Keyring> Keyring::unlocked(std::string_view toml, const std::string& passphrase,
@@ -171,11 +173,12 @@ Result<Keyring> Keyring::unlocked(std::string_view toml, const std::string& pass
   TableReader reader(file, origin);
   BAYSWAP_TRY(const auto form, reader.integer("lock"));
   if (form.value_or(0) != 1)
-    return fail(ErrorCode::unsupported, "the lighthouse's keys are locked in a way that this Bay Swap does not know",
+    return fail(ErrorCode::unsupported,
+                "the lighthouse's keys are locked in a way that this Bay Swap does not know",
                 "update this Bay Swap, if a newer one made it");
   BAYSWAP_TRY(const std::string salt_text, reader.needed_text("salt"));
   BAYSWAP_TRY(const std::string nonce_text, reader.needed_text("nonce"));
-  BAYSWAP_TRY(const std::string box_text, reader.needed_text("box"));
+  BAYSWAP_TRY(const std::string box_text, reader.needed_text("keys"));
   BAYSWAP_TRY(const auto passes, reader.integer("passes"));
   BAYSWAP_TRY(const auto memory, reader.integer("memory"));
   const auto salt = from_hex(salt_text);
@@ -213,7 +216,8 @@ Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphra
   // Opens, as it lies there, before those that opened so far go.
   BAYSWAP_TRY(const Keyring again, open_lock(store, passphrase, lighthouse));
   if (!(again == keys))
-    return fail(ErrorCode::busy, "another device changed the keys at the same moment", "enter the newer passphrase, and change them again");
+    return fail(ErrorCode::busy, "another device changed the keys at the same moment",
+                "enter the newer passphrase, and change them again");
   for (const auto& [number, name] : before) (void)store.remove(join_path(folder, name));
   return keys;
 }
@@ -289,20 +293,24 @@ class SealedStore final : public Store {
     BAYSWAP_TRY(const Blob file, below_->read(sealed, largest_file));
     const auto plain = opened(file.view(), name_of(sealed));
     if (!plain)
-      return fail(ErrorCode::damaged, fmt::format("{} is damaged, or was sealed with another key", display_path(path)),
+      return fail(ErrorCode::damaged,
+                  fmt::format("{} is damaged, or was sealed with another key", display_path(path)),
                   "another device that has it puts it there again with its next round");
     const auto first = static_cast<std::size_t>(std::min<std::uint64_t>(at, plain->size()));
     return plain->slice(first, count);
   }
 
   Result<void> replace(const std::string& path, ByteView bytes) override {
-    return is_open(path) ? below_->replace(path, bytes) : below_->replace(sealed_path(path), sealed(path, bytes).view());
+    return is_open(path) ? below_->replace(path, bytes)
+                         : below_->replace(sealed_path(path), sealed(path, bytes).view());
   }
   Result<void> create(const std::string& path, ByteView bytes) override {
-    return is_open(path) ? below_->create(path, bytes) : below_->create(sealed_path(path), sealed(path, bytes).view());
+    return is_open(path) ? below_->create(path, bytes)
+                         : below_->create(sealed_path(path), sealed(path, bytes).view());
   }
   Result<void> add(const std::string& path, ByteView bytes) override {
-    return is_open(path) ? below_->add(path, bytes) : below_->add(sealed_path(path), sealed(path, bytes).view());
+    return is_open(path) ? below_->add(path, bytes)
+                         : below_->add(sealed_path(path), sealed(path, bytes).view());
   }
   Result<void> settle() override { return below_->settle(); }
   Result<void> remove(const std::string& path) override { return below_->remove(sealed_path(path)); }
@@ -376,8 +384,8 @@ class SealedStore final : public Store {
     randombytes_buf(nonce, nonce_size);
     unsigned long long size = 0;
     crypto_aead_xchacha20poly1305_ietf_encrypt(file.data() + head_size, &size, plain.data(), plain.size(),
-                                               reinterpret_cast<const Byte*>(name.data()), name.size(), nullptr,
-                                               nonce, keys_.contents().back().data());
+                                               reinterpret_cast<const Byte*>(name.data()), name.size(),
+                                               nullptr, nonce, keys_.contents().back().data());
     return std::move(out).freeze(head_size + static_cast<std::size_t>(size));
   }
 
@@ -393,8 +401,8 @@ class SealedStore final : public Store {
       if (!std::ranges::equal(tags_[i], tag)) continue;
       unsigned long long size = 0;
       if (crypto_aead_xchacha20poly1305_ietf_decrypt(plain.data(), &size, nullptr, box.data(), box.size(),
-                                                     reinterpret_cast<const Byte*>(name.data()), name.size(), nonce,
-                                                     keys_.contents()[i].data()) != 0)
+                                                     reinterpret_cast<const Byte*>(name.data()), name.size(),
+                                                     nonce, keys_.contents()[i].data()) != 0)
         continue;
       const std::uint64_t length = le64(plain, 0);
       if (length > plain.size() - length_size) return std::nullopt;

@@ -187,7 +187,7 @@ std::string random_id() {
   return fmt::format("{:08x}{:08x}", source(), source());
 }
 
-Result<Lighthouse> Lighthouse::open(Store& store) {
+Result<Lighthouse::About> Lighthouse::about(Store& store) {
   const std::string path(about_name);
   BAYSWAP_TRY(const auto bytes, store.read_if_there(path, 65536));
   if (!bytes)
@@ -195,19 +195,31 @@ Result<Lighthouse> Lighthouse::open(Store& store) {
                 "see that its medium is plugged in, or the server is the right one");
   const std::string_view text(reinterpret_cast<const char*>(bytes->data()), bytes->size());
   BAYSWAP_TRY(const TomlFile file, parse_toml(text, store.display_path(path)));
-  TableReader about(file, store.display_path(path));
-  BAYSWAP_TRY(const auto form, about.integer("lighthouse"));
+  TableReader reader(file, store.display_path(path));
+  BAYSWAP_TRY(const auto form, reader.integer("lighthouse"));
   if (form != lighthouse_form)
     return fail(
         ErrorCode::unsupported,
         fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", folder_in_words(store)),
         "update this Bay Swap, if a newer one made it");
-  BAYSWAP_TRY(std::string id, about.needed_text("id"));
-  return Lighthouse(store, std::move(id));
+  About about;
+  BAYSWAP_TRY(about.id, reader.needed_text("id"));
+  BAYSWAP_TRY(const auto sealed, reader.truth("sealed"));
+  about.is_sealed = sealed.value_or(false);
+  return about;
 }
 
-Result<Lighthouse> Lighthouse::found(Store& store) {
-  auto known = open(store);
+Result<Lighthouse> Lighthouse::open(Store& store, Store* sealed) {
+  BAYSWAP_TRY(About known, about(store));
+  // Nothing goes into a sealed one open.
+  if (known.is_sealed && sealed == nullptr)
+    return fail(ErrorCode::bad_usage, fmt::format("{} is encrypted", folder_in_words(store)),
+                "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
+  return Lighthouse(known.is_sealed ? *sealed : store, std::move(known.id));
+}
+
+Result<Lighthouse::About> Lighthouse::make(Store& store, bool sealed) {
+  auto known = about(store);
   if (known || known.error().code != ErrorCode::not_found) return known;
   const auto there = store.list(".");
   if (!there && there.error().code != ErrorCode::not_found) return tl::unexpected(there.error());
@@ -217,13 +229,19 @@ Result<Lighthouse> Lighthouse::found(Store& store) {
     return fail(ErrorCode::unsafe,
                 fmt::format("{} holds other things, and no lighthouse", folder_in_words(store)),
                 "name an empty folder");
-  const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n", *lighthouse_form, random_id());
+  const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n{}", *lighthouse_form, random_id(),
+                                       sealed ? "sealed = true\n" : "");
   const auto made = store.create(std::string(about_name),
                                  ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
   if (!made && made.error().code == ErrorCode::not_found)
     return fail(ErrorCode::not_found, fmt::format("{} does not exist", folder_in_words(store)),
                 "make that folder first");
   if (!made && made.error().code != ErrorCode::unsafe) return tl::unexpected(made.error());
+  return about(store);
+}
+
+Result<Lighthouse> Lighthouse::found(Store& store) {
+  BAYSWAP_CHECK(make(store, false));
   return open(store);
 }
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <arpa/inet.h>
+#include <fcntl.h>
 #include <gtest/gtest.h>
 #include <netinet/in.h>
 #include <pwd.h>
@@ -90,14 +91,23 @@ class Child {
   Child& operator=(const Child&) = delete;
   ~Child() { stop(); }
   /// `most_bytes`: of a file that it writes; as on a full disk, more is refused. 0: no limit.
-  void start(std::vector<std::string> words, rlim_t most_bytes = 0) {
+  /// `out`: a file that gets what it prints.
+  void start(std::vector<std::string> words, rlim_t most_bytes = 0, const std::string& out = {}) {
     const SizeLimit limit(most_bytes);
     std::vector<char*> arguments;
     arguments.reserve(words.size() + 1);
     for (std::string& word : words) arguments.push_back(word.data());
     arguments.push_back(nullptr);
-    if (posix_spawn(&process_, words.front().c_str(), nullptr, nullptr, arguments.data(), environ) != 0)
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    if (!out.empty()) {
+      posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, out.c_str(), O_WRONLY | O_CREAT | O_APPEND,
+                                       0644);
+      posix_spawn_file_actions_adddup2(&actions, STDOUT_FILENO, STDERR_FILENO);
+    }
+    if (posix_spawn(&process_, words.front().c_str(), &actions, nullptr, arguments.data(), environ) != 0)
       process_ = 0;
+    posix_spawn_file_actions_destroy(&actions);
   }
   /// Whether it listens there, at last.
   [[nodiscard]] bool listens(int port) const {

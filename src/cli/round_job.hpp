@@ -1,0 +1,33 @@
+// One round of sync, without a word of what is shown.
+#pragma once
+
+#include <functional>
+#include <map>
+
+#include "cli/commands.hpp"
+#include "cli/sync_job.hpp"
+
+namespace bayswap::cli {
+
+/// What a round found and did.
+struct RoundReport {
+  DeviceInfo device;
+  std::vector<SyncRow> rows;
+  std::vector<std::pair<std::string, std::string>> away;  // bays that were left as they are, and why
+  std::map<std::string, std::string> busy;                // bays that may not be written, and why
+  std::vector<std::string> planned;                       // bays that something is to be written into
+  std::optional<Error> unreachable;                       // why the lighthouse is not reached
+  Exchanged exchanged;
+  std::string stopped_by;  // the bay that lost more than a third at once: nothing was written
+  bool done = false;       // it went to its end
+
+  [[nodiscard]] std::size_t count(SyncRow::Outcome outcome) const;
+  /// Saves that are, or would be, written or removed.
+  [[nodiscard]] std::size_t to_write() const;
+};
+
+/// Makes one. `may_write`: asked once where something is to be written; if it says no, the round ends there.
+[[nodiscard]] Result<RoundReport> make_round(const Globals& globals, const SyncOptions& options,
+                                             const std::function<bool(const RoundReport&)>& may_write);
+
+}  // namespace bayswap::cli

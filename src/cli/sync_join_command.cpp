@@ -1,0 +1,165 @@
+// Joining a lighthouse and leaving it, and the passphrase of an encrypted one.
+#include <filesystem>
+
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "cli/commands.hpp"
+#include "cli/output.hpp"
+#include "cli/sync_job.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+Result<Lighthouse::About> sealed_or_open(Store& sea, bool encrypt) {
+  BAYSWAP_TRY(Lighthouse::About about, Lighthouse::make(sea, encrypt));
+  if (encrypt && !about.is_sealed)
+    return fail(ErrorCode::bad_usage, "the lighthouse that is there is not encrypted, and can't be made so",
+                "join it without --encrypt, or name an empty folder for a new one");
+  return about;
+}
+
+// The keys of a sealed lighthouse: new ones where it has none yet, else those its passphrase opens.
+Result<Keyring> keys_of(Store& sea, const std::string& lighthouse) {
+  BAYSWAP_TRY(const std::string lock, newest_lock(sea));
+  BAYSWAP_TRY(const std::string phrase, passphrase_from("BAYSWAP_PASSPHRASE",
+                                                        lock.empty() ? "New passphrase of the lighthouse"
+                                                                     : "Passphrase of the lighthouse",
+                                                        lock.empty()));
+  if (lock.empty()) return put_lock(sea, Keyring::make(), phrase, lighthouse);
+  return open_lock(sea, phrase, lighthouse);
+}
+
+// What the two commands for keys share: the lighthouse's folder as it lies there.
+struct KeyJob {
+  static Result<KeyJob> open(const Globals& globals) {
+    KeyJob keys;
+    BAYSWAP_TRY(keys.job, SyncJob::open(globals, SyncJob::Mode::change));
+    if (keys.job->sea == nullptr) return tl::unexpected(*keys.job->unreachable);
+    BAYSWAP_TRY(keys.about, Lighthouse::about(*keys.job->sea));
+    if (!keys.about.is_sealed)
+      return fail(ErrorCode::bad_usage, "this lighthouse is not encrypted: it has no passphrase",
+                  "`bayswap sync join FOLDER --encrypt` founds one that is, in an empty folder");
+    return keys;
+  }
+  std::unique_ptr<SyncJob> job;
+  Lighthouse::About about;
+};
+
+Result<int> key_enter(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const KeyJob key, KeyJob::open(globals));
+  BAYSWAP_TRY(const std::string phrase,
+              passphrase_from("BAYSWAP_PASSPHRASE", "Passphrase of the lighthouse", false));
+  BAYSWAP_TRY(Keyring keys, open_lock(*key.job->sea, phrase, key.about.id));
+  // What was sealed here while another device changed the keys has to open there too.
+  if (const auto own = own_keys(key.job->disk); own && own->names() == keys.names()) {
+    const Keyring all = own->joined_with(keys);
+    if (!(all == keys)) {
+      BAYSWAP_TRY(keys, put_lock(*key.job->sea, all, phrase, key.about.id));
+    }
+  }
+  BAYSWAP_CHECK(keep_keys(key.job->disk, keys));
+  if (globals.json)
+    print_json({{"keys", keys.contents().size()}});
+  else
+    say(globals.quiet, "This device can read the lighthouse. `bayswap sync` makes a round.");
+  return exit_done;
+}
+
+Result<int> key_change(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const KeyJob key, KeyJob::open(globals));
+  BAYSWAP_TRY(Keyring keys, own_keys(key.job->disk));
+  // A device that has not seen the newest keys would leave those behind that others use by now. Where they
+  // are lost or damaged, it brings them back.
+  BAYSWAP_TRY(const std::string newest, newest_lock(*key.job->sea));
+  if (!newest.empty() && newest != keys.lock)
+    return fail(ErrorCode::bad_usage, "the passphrase was changed on another device", "enter that one first",
+                {Remedy::Kind::enter_passphrase, {}});
+  BAYSWAP_TRY(const std::string phrase,
+              passphrase_from("BAYSWAP_NEW_PASSPHRASE", "New passphrase of the lighthouse", true));
+  BAYSWAP_TRY(keys, put_lock(*key.job->sea, keys.with_new_key(), phrase, key.about.id));
+  BAYSWAP_CHECK(keep_keys(key.job->disk, keys));
+  if (globals.json)
+    print_json({{"keys", keys.contents().size()}});
+  else
+    say(globals.quiet,
+        "What is told from now on is sealed with a new key. The other devices ask for the new passphrase: "
+        "`bayswap sync key enter` there. Who has had the old key can still read what was told before.");
+  return exit_done;
+}
+
+Result<int> join(const Globals& globals, const SyncOptions& options) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  const std::string url = is_local_url(options.url) ? path_of_url(options.url) : options.url;
+  if (is_local_url(options.url)) {
+    // A folder of its own below one that is there. A missing medium is not made up for.
+    LocalStore disk;
+    BAYSWAP_TRY(const auto there, disk.stat(url));
+    std::error_code failed;
+    if (!there) std::filesystem::create_directory(url, failed);
+    if (failed)
+      return fail(ErrorCode::not_found, fmt::format("{} does not exist, and can't be made", url),
+                  "plug in the medium it is on, or name a folder in one that is there");
+  }
+  BAYSWAP_TRY(const auto sea, open_remote(url));
+  BAYSWAP_TRY(const Lighthouse::About lighthouse, sealed_or_open(*sea, options.encrypt));
+  std::optional<Keyring> keys;
+  if (lighthouse.is_sealed) {
+    BAYSWAP_TRY(keys, keys_of(*sea, lighthouse.id));
+  }
+  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);
+  std::error_code failed;
+  std::filesystem::create_directories(sync_folder(home), failed);
+  const std::string name = options.device.empty() ? host_name() : options.device;
+  BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id));
+  if (keys) BAYSWAP_CHECK(keep_keys(own, *keys));
+  const DeviceInfo& device = replica.device();
+  if (globals.json)
+    print_json({{"device", device.name},
+                {"id", device.id},
+                {"url", device.url},
+                {"lighthouse", device.lighthouse},
+                {"encrypted", lighthouse.is_sealed}});
+  else
+    say(globals.quiet,
+        fmt::format("This device is {} and exchanges versions through {}{}. `bayswap sync` makes a round.",
+                    printable(device.name), printable(device.url),
+                    lighthouse.is_sealed ? ", encrypted" : ""));
+  return exit_done;
+}
+
+Result<int> leave(const Globals& globals, const SyncOptions& /*options*/) {
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
+  const std::string url = job->replica->device().url;
+  BAYSWAP_CHECK(job->replica->leave());
+  (void)job->disk.remove("keys");
+  if (globals.json)
+    print_json({{"left", url}});
+  else
+    say(globals.quiet,
+        fmt::format("Left {}. The bays stay as they are, and so does what is known of their saves; "
+                    "`bayswap sync join` goes on with it.",
+                    printable(url)));
+  return exit_done;
+}
+
+int answer(const Result<int>& code) {
+  return code ? *code : report(code.error());
+}
+
+}  // namespace
+
+int sync_join_command(const Globals& globals, const SyncOptions& options) {
+  return answer(join(globals, options));
+}
+int sync_leave_command(const Globals& globals, const SyncOptions& options) {
+  return answer(leave(globals, options));
+}
+int sync_key_enter_command(const Globals& globals, const SyncOptions& options) {
+  return answer(key_enter(globals, options));
+}
+int sync_key_change_command(const Globals& globals, const SyncOptions& options) {
+  return answer(key_change(globals, options));
+}
+
+}  // namespace bayswap::cli
