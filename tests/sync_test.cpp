@@ -73,6 +73,43 @@ TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
   EXPECT_EQ(box.versions(), 2U);
 }
 
+// Both had the save when they joined, neither knowing of the other.
+TEST_F(InStep, WhoHadTheSameSaveIsInNoConflict) {
+  play_on_card(sram(1));
+  const auto combined = catalog().find("n64.combined");
+  Save save;
+  save.platform = Platform::n64;
+  save.parts.push_back({{PartKind::sram, 0}, sram(1), true});
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
+  handheld.sync();
+  box.sync();
+  handheld.sync();
+  EXPECT_EQ(box.versions(), 2U);
+  for (std::uint32_t evening = 2; evening < 6; ++evening) {
+    SyncDevice& player = evening % 2 == 0 ? handheld : box;
+    SyncDevice& other = evening % 2 == 0 ? box : handheld;
+    if (&player == &handheld) {
+      play_on_card(sram(evening));
+    } else {
+      save.parts.front().bytes = sram(evening);
+      ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
+    }
+    auto rows = player.sync();
+    EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 0U) << in_words(rows);
+    rows = other.sync();
+    EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+    EXPECT_EQ(part_on_tv(), sram(evening));
+    EXPECT_EQ(*card.files.read(on_card), sram(evening));
+  }
+  // Both play on from there, apart: that is one.
+  play_on_card(sram(20));
+  handheld.sync({}, false);
+  save.parts.front().bytes = sram(21);
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
+  box.sync();
+  EXPECT_EQ(count(handheld.sync(), SyncRow::Outcome::conflict), 1U);
+}
+
 TEST_F(InStep, AConflictIsShownAndResolvedOnceForAll) {
   play_on_card(sram(1));
   handheld.sync();

@@ -95,8 +95,10 @@ struct PlatformRule {
 /// What of a bay is kept in step with other bays; [sync] in bay files.
 struct BaySync {
   bool takes_part = true;
-  std::vector<std::string> kinds{"battery", "card", "folder"};  // of saves
-  std::vector<std::string> leave;  // patterns of paths below the root that stay out: "saves/test*"
+  std::vector<std::string> kinds{"battery", "card", "folder"};  // of saves; also "states" and "config"
+  std::vector<std::string> config;  // patterns of paths below the root that are configuration: "config/*.cfg"
+  std::string form;                 // of the programs whose configuration it is: bays of one form exchange it
+  std::vector<std::string> leave;   // patterns of paths below the root that stay out: "saves/test*"
   std::uint64_t most_bytes = std::uint64_t{64} << 20;  // larger saves stay out
   std::vector<std::string> programs;  // while one of these runs, nothing is written into the bay
 };

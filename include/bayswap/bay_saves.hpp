@@ -62,7 +62,9 @@ enum class SaveKind {
   card,           // a card that could not be read
   card_entry,
   single,  // a save off a card in a file of its own
-  encrypted
+  encrypted,
+  state,  // these two only where bays are kept in step
+  config
 };
 [[nodiscard]] std::string_view to_text(SaveKind kind);
 

@@ -43,6 +43,9 @@ struct SavePlace {
 /// Opens a save of a bay. Fails with `unsupported` if only the console can read it.
 [[nodiscard]] Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints);
 
+/// The files of a save's content, as a sheet reads them; none of an encrypted one.
+[[nodiscard]] std::vector<SheetFile> sheet_files_of(const Content& content);
+
 /// Returns what becomes of the stored files if the save's own become `now`, which has the same names and
 /// sizes; the rest of each container stays. Fails with `unsupported` if the container can't be written.
 [[nodiscard]] Result<std::vector<FileChange>> changes_at(const Catalog& catalog, Store& store,

@@ -49,6 +49,7 @@ struct SyncConflict {
     std::vector<std::string> bays;  // of this device that hold it
     bool blank = false;
     double like_ancestor = 0;  // share of bytes that are as in the last common version; 0 if there is none
+    std::optional<Content> content;  // nothing if it was deleted, or its bytes are not here
   };
   std::vector<Side> sides;          // by device and id
   std::optional<Version> ancestor;  // the last common version
@@ -56,8 +57,9 @@ struct SyncConflict {
 };
 
 struct SyncRequest {
-  CarryRequest carry;        // what is known of games, titles, chips and accounts
-  std::set<Loss> accept;     // losses that are meant
+  CarryRequest carry;                     // what is known of games, titles, chips and accounts
+  const StateMaps* state_maps = nullptr;  // nullptr: the built-in ones
+  std::set<Loss> accept;                  // losses that are meant
   bool accept_many = false;  // even if more than a third of a bay's saves are gone or empty at once
   /// Why the files (absolute paths) can't be read or written now; nothing if no program is using them.
   std::function<std::optional<std::string>(const std::vector<std::string>& paths)> in_use;

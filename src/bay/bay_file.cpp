@@ -115,13 +115,23 @@ Result<BaySync> read_sync(TableReader table) {
   sync.takes_part = takes_part.value_or(true);
   BAYSWAP_TRY(auto kinds, table.texts("kinds"));
   if (kinds) {
-    const std::vector<std::string> known = sync.kinds;
+    std::vector<std::string> known = sync.kinds;
+    known.insert(known.end(), {"states", "config"});
     for (const std::string& kind : *kinds)
       if (std::ranges::find(known, kind) == known.end())
         return table.error("kinds", fmt::format("there is no kind of save called '{}'", printable(kind)),
                            fmt::format("there are {}", joined(known, ", ")));
     sync.kinds = *std::move(kinds);
   }
+  BAYSWAP_TRY(auto config, table.texts("config"));
+  if (config) sync.config = *std::move(config);
+  BAYSWAP_TRY(auto form, table.text("form"));
+  if (form) sync.form = *std::move(form);
+  const bool wants_config = std::ranges::find(sync.kinds, "config") != sync.kinds.end();
+  if (wants_config && (sync.config.empty() || sync.form.empty()))
+    return table.error("kinds",
+                       "config is to be kept in step, and nothing says which files are meant, or of what",
+                       "add config = [\"config/*.cfg\"] and form = \"NAME\": bays of one form exchange it");
   BAYSWAP_TRY(auto leave, table.texts("leave"));
   if (leave) sync.leave = *std::move(leave);
   BAYSWAP_TRY(const auto most, table.integer("most_bytes"));
@@ -145,6 +155,8 @@ std::string to_toml(const BaySync& sync) {
   std::string out;
   if (!sync.takes_part) out += "takes_part = false\n";
   if (sync.kinds != usual.kinds) out += fmt::format("kinds = {}\n", list_of(sync.kinds));
+  if (!sync.config.empty()) out += fmt::format("config = {}\n", list_of(sync.config));
+  if (!sync.form.empty()) out += fmt::format("form = {}\n", toml_quoted(sync.form));
   if (!sync.leave.empty()) out += fmt::format("leave = {}\n", list_of(sync.leave));
   if (sync.most_bytes != usual.most_bytes) out += fmt::format("most_bytes = {}\n", sync.most_bytes);
   if (!sync.programs.empty()) out += fmt::format("programs = {}\n", list_of(sync.programs));

@@ -10,9 +10,9 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 9> kind_words{
-    "battery save",      "folder",      "shared folder", "package", "package's files", "memory card",
-    "memory card entry", "single save", "encrypted save"};
+constexpr std::array<std::string_view, 11> kind_words{
+    "battery save",      "folder",      "shared folder",  "package",    "package's files", "memory card",
+    "memory card entry", "single save", "encrypted save", "save state", "configuration"};
 constexpr std::array<std::string_view, 6> health_words{"good",    "empty",   "suspicious",
                                                        "damaged", "deleted", "encrypted"};
 

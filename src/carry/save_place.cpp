@@ -217,6 +217,24 @@ Result<SavePlace> open_save_place(const Catalog& catalog, const StateMaps& maps,
   return open_file(catalog, maps, store, hints, std::move(place));
 }
 
+std::vector<SheetFile> sheet_files_of(const Content& content) {
+  SavePlace place;
+  switch (content.kind) {
+    case Content::Kind::chips:
+      add_parts(content.chips, place.files);
+      break;
+    case Content::Kind::tree:
+      for (const TreeFile& file : content.tree) place.files.push_back({file.path, file.bytes});
+      break;
+    case Content::Kind::item:
+      add_item(place, *content.item);
+      break;
+    case Content::Kind::encrypted:
+      break;
+  }
+  return std::move(place.files);
+}
+
 Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints) {
   SavePlace place;
   place.path = save.path;
@@ -247,6 +265,13 @@ Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hin
     case SaveKind::card:
       return fail(ErrorCode::damaged, fmt::format("{} is a card that can't be read", place.shown),
                   "rescue it first", {Remedy::Kind::rescue_card, {place.shown}});
+    case SaveKind::state:
+    case SaveKind::config: {
+      BAYSWAP_TRY(place.bytes, view.store().read(save.path, max_container));
+      place.kind = SavePlace::Kind::plain;
+      place.files.push_back({std::string(name_of(save.path)), place.bytes});
+      return place;
+    }
     case SaveKind::encrypted:
       return fail(ErrorCode::unsupported,
                   fmt::format("{} is encrypted: only its console can read it", place.shown), "");

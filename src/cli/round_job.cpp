@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <bayswap/cart_store.hpp>
+#include <bayswap/state.hpp>
 
 #include <algorithm>
 #include <array>
@@ -25,6 +26,8 @@ class RoundJob {
                 SyncJob::open(globals_, options_.dry_run ? SyncJob::Mode::look : SyncJob::Mode::change));
     Logbook* logbook = job_->logbook ? &job_->logbook->book() : nullptr;
     request.carry = request_of(*books_, logbook);
+    BAYSWAP_TRY(maps_, state_maps_of(globals_));
+    request.state_maps = &*maps_;
     request.now = job_->now();
     request.in_use = [this, logbook](const std::vector<std::string>& paths) -> std::optional<std::string> {
       return logbook != nullptr ? in_use(paths, job_->now(), *logbook) : std::nullopt;
@@ -181,6 +184,7 @@ class RoundJob {
   std::unique_ptr<Books> books_;
   std::unique_ptr<SyncJob> job_;
   std::vector<OneBay> bays_;
+  std::optional<StateMaps> maps_;
   SyncRound* round_ = nullptr;
   RoundReport report_;
 };

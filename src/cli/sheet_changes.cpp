@@ -20,18 +20,31 @@ std::optional<SavePlace> SheetChanges::open(const Entry& entry, const std::strin
   return place ? std::optional(*std::move(place)) : std::nullopt;
 }
 
+void SheetChanges::load() {
+  if (shelf_) return;
+  shelf_.emplace();
+  maps_.emplace();
+  if (const auto home = home_of(globals_)) {
+    (void)load_sheets(*home, *shelf_);
+    (void)load_state_maps(*home, *maps_);
+  }
+}
+
+std::vector<SheetDifference> SheetChanges::between(const std::optional<GameId>& game, const Content& before,
+                                                   const Content& after) {
+  load();
+  const auto first = sheet_files_of(before);
+  const auto second = sheet_files_of(after);
+  const Sheet* sheet = shelf_->best(game, second);
+  if (sheet == nullptr || first.empty()) return {};
+  return differences(SheetSave(*sheet, first), SheetSave(*sheet, second));
+}
+
 std::vector<SheetDifference> SheetChanges::of(Logbook& book, const Entry& entry, const LoggedChange& change) {
   constexpr std::uint64_t most_bytes = std::uint64_t{8} << 20;
   if (!change.before || !change.after || change.before_bytes > most_bytes || change.after_bytes > most_bytes)
     return {};
-  if (!shelf_) {
-    shelf_.emplace();
-    maps_.emplace();
-    if (const auto home = home_of(globals_)) {
-      (void)load_sheets(*home, *shelf_);
-      (void)load_state_maps(*home, *maps_);
-    }
-  }
+  load();
   const auto before = book.bytes(*change.before);
   const auto after = book.bytes(*change.after);
   if (!before || !after) return {};

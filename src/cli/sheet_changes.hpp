@@ -17,7 +17,12 @@ class SheetChanges {
   [[nodiscard]] std::vector<SheetDifference> of(Logbook& book, const Entry& entry,
                                                 const LoggedChange& change);
 
+  /// The same between two contents of a game's save.
+  [[nodiscard]] std::vector<SheetDifference> between(const std::optional<GameId>& game, const Content& before,
+                                                     const Content& after);
+
  private:
+  void load();
   [[nodiscard]] std::optional<SavePlace> open(const Entry& entry, const std::string& name, const Blob& bytes);
 
   const Globals& globals_;

@@ -113,7 +113,20 @@ std::string bytes_in_words(std::uint64_t bytes) {
   return fmt::format("{:.1f} MB", static_cast<double>(bytes) / (1024 * 1024));
 }
 
-Json to_json(const SyncConflict& conflict) {
+namespace {
+
+std::vector<SheetDifference> values_of(const SyncConflict& conflict, SheetChanges& sheets) {
+  if (conflict.sides.size() < 2 || !conflict.sides[0].content || !conflict.sides[1].content) return {};
+  return sheets.between(conflict.sides[0].version.save.facts.game, *conflict.sides[0].content,
+                        *conflict.sides[1].content);
+}
+
+}  // namespace
+
+Json to_json(const SyncConflict& conflict, SheetChanges& sheets) {
+  Json values = Json::array();
+  for (const SheetDifference& one : values_of(conflict, sheets))
+    values.push_back({{"path", one.path}, {"first", one.before}, {"second", one.after}});
   Json sides = Json::array();
   std::size_t number = 0;
   for (const SyncConflict::Side& side : conflict.sides) {
@@ -133,10 +146,11 @@ Json to_json(const SyncConflict& conflict) {
           {"platform", tag(conflict.platform)},
           {"last_common", conflict.ancestor ? Json(conflict.ancestor->id.hex()) : Json(nullptr)},
           {"difference", conflict.difference},
+          {"values", std::move(values)},
           {"sides", std::move(sides)}};
 }
 
-void print_conflicts(const std::vector<SyncConflict>& conflicts) {
+void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& sheets) {
   for (const SyncConflict& conflict : conflicts) {
     fmt::print("{}\n", toned(Tone::bold, printable(fmt::format(
                                              "{} ({}): {} versions, and none came from another",
@@ -156,6 +170,9 @@ void print_conflicts(const std::vector<SyncConflict>& conflicts) {
     }
     print_table({"number", "device", "saved", "size", "as the last common version", "here in"}, rows, {0});
     if (!conflict.difference.empty()) fmt::print("{}\n", conflict.difference);
+    constexpr std::size_t most = 8;
+    if (const auto values = values_of(conflict, sheets); !values.empty())
+      fmt::print("From 1 to 2: {}\n", printable(in_words(values, most)));
     if (conflict.ancestor)
       fmt::print("The last common version is of {}, from {}.\n",
                  local_time(conflict.ancestor->modified.value_or(conflict.ancestor->noted)),

@@ -6,6 +6,7 @@
 #include <bayswap/sync.hpp>
 
 #include "cli/books.hpp"
+#include "cli/sheet_changes.hpp"
 #include "sync/scratch_store.hpp"
 
 namespace bayswap::cli {
@@ -48,8 +49,9 @@ struct SyncJob {
   Clock clock;
 };
 
-[[nodiscard]] Json to_json(const SyncConflict& conflict);
-void print_conflicts(const std::vector<SyncConflict>& conflicts);
+[[nodiscard]] Json to_json(const SyncConflict& conflict, SheetChanges& sheets);
+/// Both sides of each; with the values that differ, where a sheet knows the game.
+void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& sheets);
 /// "12.3 KB".
 [[nodiscard]] std::string bytes_in_words(std::uint64_t bytes);
 

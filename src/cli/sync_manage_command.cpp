@@ -130,12 +130,14 @@ Result<int> conflicts(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
   if (job->light() != nullptr) (void)job->replica->exchange(*job->light(), {}, false);
   BAYSWAP_TRY(const auto all, conflicts_of(globals, *job));
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+  SheetChanges sheets(globals, catalog);
   if (globals.json) {
     Json list = Json::array();
-    for (const SyncConflict& conflict : all) list.push_back(to_json(conflict));
+    for (const SyncConflict& conflict : all) list.push_back(to_json(conflict, sheets));
     print_json({{"conflicts", std::move(list)}});
   } else {
-    print_conflicts(all);
+    print_conflicts(all, sheets);
     fmt::print("{}\n", all.empty()
                            ? "There are no conflicts."
                            : "`bayswap sync resolve GAME --keep NUMBER` (or DEVICE) decides, here and "

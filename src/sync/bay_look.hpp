@@ -1,7 +1,7 @@
 // One look at one bay: what changed in it since it was last looked at.
 #pragma once
 
-#include "sync/round.hpp"
+#include "sync/plain.hpp"
 
 namespace bayswap {
 
@@ -37,6 +37,7 @@ class BayLook {
   // Nothing is written to this place in this round.
   void block(const HeldSave& save, const HeldPlace* place);
   [[nodiscard]] Result<void> look_at(const std::string& key, const HeldSave& save);
+  [[nodiscard]] Result<void> look_at_plain(const std::string& key, const HeldSave& save, HeldPlace* place);
   [[nodiscard]] Result<std::vector<ShellFile>> shell_of(const HeldSave& save, const Content& content);
   // Digests and packing by all processors, the rest in order.
   [[nodiscard]] Result<void> take_loaded();
@@ -76,8 +77,10 @@ class BayLook {
   const History* history_ = nullptr;
   std::map<const PlatformRule*, std::set<std::string>> accounts_;
   std::map<std::string, const HeldSave*> there_;
-  std::set<std::string> left_;                     // that take no part
-  std::map<const HeldSave*, std::string> stamps_;  // of those that have to be read
+  std::vector<HeldSave> plain_;                       // states and configuration
+  std::map<const HeldSave*, SaveIdentity> identity_;  // of these, once read
+  std::set<std::string> left_;                        // that take no part
+  std::map<const HeldSave*, std::string> stamps_;     // of those that have to be read
   bool is_idle_ = false;
   std::vector<Loaded> loaded_;
   std::uint64_t loaded_bytes_ = 0;

@@ -3,7 +3,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "sync/round.hpp"
+#include "sync/plain.hpp"
 
 namespace bayswap {
 namespace {
@@ -33,6 +33,10 @@ Version::Kind kind_of(const HeldSave& save) {
   switch (save.kind) {
     case SaveKind::battery:
       return Version::Kind::battery;
+    case SaveKind::state:
+      return Version::Kind::state;
+    case SaveKind::config:
+      return Version::Kind::config;
     case SaveKind::card:
     case SaveKind::card_entry:
     case SaveKind::single:
@@ -55,6 +59,7 @@ Hints hints_for(BayView& view, const HeldSave& save, const SyncRequest& request)
 }
 
 std::string key_text(const HeldSave& save) {
+  if (is_plain(save.kind)) return fmt::format("{}\t{}", to_text(save.kind), save.path);
   const SaveKey key = save.key();
   return fmt::format("{}\t{}\t{}\t{}\t{}\t{}\t{}", tag(key.platform), key.game, key.account, key.name,
                      key.place, key.slot, save.facts.rom_path ? lower(stem_of(*save.facts.rom_path)) : "");

@@ -221,11 +221,42 @@ const Version* History::common_ancestor(const std::vector<const Version*>& versi
   return best;
 }
 
+namespace {
+
+// Whether the content was that of a version which `head` came from.
+bool came_from(const Lineage& lineage, const Version& head, const std::string& content) {
+  std::map<VersionId, const Version*> by_id;
+  for (const Version* version : lineage.versions) by_id.emplace(version->id, version);
+  std::set<VersionId> seen;
+  std::vector<const Version*> open{&head};
+  while (!open.empty()) {
+    const Version* version = open.back();
+    open.pop_back();
+    for (const VersionId& parent : version->parents) {
+      const auto found = by_id.find(parent);
+      if (found == by_id.end() || !seen.insert(parent).second) continue;
+      if (found->second->content == content) return true;
+      open.push_back(found->second);
+    }
+  }
+  return false;
+}
+
+}  // namespace
+
 std::vector<const Version*> differing_heads(const Lineage& lineage) {
   std::vector<const Version*> heads;
   for (const Version* head : lineage.heads)
     if (std::ranges::none_of(heads, [&](const Version* one) { return one->content == head->content; }))
       heads.push_back(head);
+  if (heads.size() < 2) return heads;
+  // Two devices that had the same save when they met: who plays on has played on from both.
+  std::vector<const Version*> all = heads;
+  std::erase_if(heads, [&](const Version* head) {
+    return head->parents.empty() && std::ranges::any_of(all, [&](const Version* other) {
+             return other != head && came_from(lineage, *other, head->content);
+           });
+  });
   return heads;
 }
 

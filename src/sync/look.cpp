@@ -55,13 +55,18 @@ Result<std::string> BayLook::run() {
   BAYSWAP_TRY(history_, round_.replica.history());
   find_accounts(*saves);
   before_ = round_.places.of_bay(bay_).size();
-  for (const HeldSave& save : *saves) {
-    std::string key = key_text(save);
-    if (takes_part(save))
-      there_[std::move(key)] = &save;
-    else
-      left_.insert(std::move(key));
-  }
+  BAYSWAP_TRY(plain_, plain_saves(view_));
+  const auto sort_out = [&](const std::vector<HeldSave>& all) {
+    for (const HeldSave& save : all) {
+      std::string key = key_text(save);
+      if (takes_part(save))
+        there_[std::move(key)] = &save;
+      else
+        left_.insert(std::move(key));
+    }
+  };
+  sort_out(*saves);
+  sort_out(plain_);
   BAYSWAP_CHECK(look_whether_idle());
   for (const auto& [key, save] : there_) BAYSWAP_CHECK(look_at(key, *save));
   BAYSWAP_CHECK(take_loaded());
@@ -84,11 +89,12 @@ bool BayLook::takes_part(const HeldSave& save) const {
     return fnmatch(pattern.c_str(), save.path.c_str(), 0) == 0;
   };
   return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= sync.most_bytes &&
-         std::ranges::find(sync.kinds, to_text(kind_of(save))) != sync.kinds.end() &&
+         (is_plain(save.kind) || std::ranges::find(sync.kinds, to_text(kind_of(save))) != sync.kinds.end()) &&
          std::ranges::none_of(sync.leave, matches);
 }
 
 SaveIdentity BayLook::identity_of(const HeldSave& save) const {
+  if (const auto known = identity_.find(&save); known != identity_.end()) return known->second;
   SaveIdentity identity;
   const SaveKey key = save.key();
   identity.facts = save.facts;
@@ -119,7 +125,7 @@ Result<void> BayLook::look_at(const std::string& key, const HeldSave& save) {
     row(Outcome::failed, save, save.health_note.empty() ? "the card can't be read" : save.health_note);
     return {};
   }
-  if (place != nullptr) find_pruned(save, *place);
+  if (place != nullptr && !is_plain(save.kind)) find_pruned(save, *place);
   std::string& stamp = stamps_[&save];
   if (stamp.empty()) return {};
   if (!is_idle_ && round_.request.in_use)
@@ -128,6 +134,7 @@ Result<void> BayLook::look_at(const std::string& key, const HeldSave& save) {
       row(Outcome::waits, save, *why);
       return {};
     }
+  if (is_plain(save.kind)) return look_at_plain(key, save, place);
   IssueList doubts(round_.request.carry.accept);
   auto content = load_save(view_, save, hints_for(view_, save, round_.request), doubts);
   BAYSWAP_TRY(const std::string after, stamp_of(view_, save));
@@ -148,6 +155,30 @@ Result<void> BayLook::look_at(const std::string& key, const HeldSave& save) {
   BAYSWAP_TRY(one.bundle.shell, shell_of(save, one.bundle.content));
   loaded_bytes_ += save.size_bytes;
   loaded_.push_back(std::move(one));
+  constexpr std::uint64_t many = std::uint64_t{16} << 20;
+  return loaded_bytes_ < many ? Result<void>{} : take_loaded();
+}
+
+Result<void> BayLook::look_at_plain(const std::string& key, const HeldSave& save, HeldPlace* place) {
+  auto file = read_plain(view_, save, round_.request.state_maps);
+  if (!file && file.error().code == ErrorCode::not_found) return {};
+  if (!file) return tl::unexpected(file.error());
+  BAYSWAP_TRY(const std::string after, stamp_of(view_, save));
+  if (after != stamps_[&save]) {
+    block(save, place);
+    row(Outcome::waits, save, "it was changed while it was read");
+    return {};
+  }
+  if (!*file) {
+    // Of no known program. One that was known before stays as it was elsewhere.
+    if (place != nullptr) return lost(save, place, Loss::damaged, "no state map describes it any more");
+    left_.insert(key);
+    return {};
+  }
+  identity_[&save] = std::move((*file)->identity);
+  if ((*file)->content.is_blank()) return lost(save, place, Loss::empty, "it is empty");
+  loaded_.push_back({key, &save, place, {std::move((*file)->content), {}}, {}, {}});
+  loaded_bytes_ += save.size_bytes;
   constexpr std::uint64_t many = std::uint64_t{16} << 20;
   return loaded_bytes_ < many ? Result<void>{} : take_loaded();
 }

@@ -138,6 +138,7 @@ Result<void> BayLook::settle_new() {
 }
 
 std::string BayLook::game_text(const HeldSave& save) {
+  if (is_plain(save.kind)) return key_text(save);
   const SaveKey key = save.key();
   const GameId& game = save.facts.game;
   const std::string name = !game.code.empty()    ? game.code
@@ -186,12 +187,17 @@ std::vector<VersionId> BayLook::parents_of(const HeldSave& save, const Lineage* 
 }
 
 Result<void> BayLook::look_for_vanished() {
+  const auto still_takes_part = [](const BaySync& sync, Version::Kind kind) {
+    return std::ranges::find(sync.kinds, kind == Version::Kind::state ? "states" : "config") !=
+           sync.kinds.end();
+  };
   for (HeldPlace* place : round_.places.of_bay(bay_)) {
     if (there_.contains(place->key)) continue;
     const Version* version = history_->find(place->version);
     // Never seen: a write that was under way, and did not happen. Or it takes no part any more.
     if (version == nullptr || version->is_deletion() || place->seen.empty() || left_.contains(place->key) ||
-        view_.bay().rule(version->save.facts.game.platform) == nullptr) {
+        (!is_plain(version->kind) && view_.bay().rule(version->save.facts.game.platform) == nullptr) ||
+        (is_plain(version->kind) && !still_takes_part(view_.bay().sync, version->kind))) {
       round_.places.remove(bay_, std::string(place->key));
       continue;
     }
@@ -220,7 +226,7 @@ Version BayLook::version_of(const HeldSave& save, const Content& content, const 
 }
 
 Result<void> BayLook::keep_now(const HeldSave& save) {
-  if (logbook_ == nullptr) return {};
+  if (logbook_ == nullptr || is_plain(save.kind)) return {};
   BAYSWAP_CHECK(keep_one(save, view_, *logbook_, batch_));
   return {};
 }

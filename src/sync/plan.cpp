@@ -6,7 +6,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/planner.hpp"
-#include "sync/round.hpp"
+#include "sync/plain.hpp"
 
 namespace bayswap {
 namespace {
@@ -66,6 +66,10 @@ class BayPlanner {
       }
       if (heads.size() != 1) continue;
       if (!is_wanted(lineage, *heads.front(), place)) continue;
+      if (is_plain(heads.front()->kind) && !heads.front()->is_deletion()) {
+        BAYSWAP_CHECK(write_plain(*heads.front(), place));
+        continue;
+      }
       if (heads.front()->is_deletion()) {
         BAYSWAP_CHECK(remove(*heads.front(), *place));
         continue;
@@ -97,7 +101,8 @@ class BayPlanner {
     for (const Version* version : lineage.versions)
       if (blocked.contains(version->id)) return false;
     if (place == nullptr)
-      return !head.is_deletion() && view_.bay().rule(head.save.facts.game.platform) != nullptr;
+      return !head.is_deletion() &&
+             (is_plain(head.kind) || view_.bay().rule(head.save.facts.game.platform) != nullptr);
     if (place->is_lost) return false;
     if (bringing_back_) return true;
     if (place->version == head.id) return false;
@@ -145,6 +150,11 @@ class BayPlanner {
   // The files that the place would have with that version; for the version it has, those that are there.
   Result<std::vector<FileChange>> files_here(const Version& version, const HeldPlace& place) {
     std::vector<FileChange> files;
+    if (is_plain(version.kind)) {
+      const auto bytes = plain_bytes(version);
+      if (bytes) files.push_back({view_.store().absolute_path(place.path), *bytes, *bytes, version.modified});
+      return files;
+    }
     Planner planner(nullptr, view_, nullptr, request_);
     std::vector<Passage> passages;
     const std::size_t rows = round_.rows->size();
@@ -208,6 +218,64 @@ class BayPlanner {
     source.issues = IssueList(request_.accept);
     passages.push_back(planner.resolve(std::move(source)));
     wanted_.push_back({&head, place});
+    return {};
+  }
+
+  // ---- States and configuration: as they are
+
+  Result<Blob> plain_bytes(const Version& version) {
+    BAYSWAP_TRY(const Blob bytes, round_.replica.bundle(version, lighthouse_));
+    BAYSWAP_TRY(const Bundle bundle, bundle_from_bytes(bytes, view_.catalog()));
+    if (bundle.content.kind != Content::Kind::tree || bundle.content.tree.size() != 1)
+      return fail(ErrorCode::damaged,
+                  fmt::format("'{}' of {} is no single file", version.label, version.device_name));
+    return bundle.content.tree.front().bytes;
+  }
+
+  Result<void> write_plain(const Version& head, const HeldPlace* place) {
+    std::optional<std::string> path;
+    if (place != nullptr) {
+      path = place->path;
+    } else {
+      BAYSWAP_TRY(path, plain_path(view_, head, round_.request.state_maps));
+    }
+    if (!path) return {};
+    if (const auto why = busy()) {
+      round_.bays.at(bay_).is_settled = false;
+      row(Outcome::waits, head, *path, *why);
+      return {};
+    }
+    if (round_.blocked_paths[bay_].contains(*path)) {
+      row(Outcome::waits, head, *path, "another save in that place has to be settled first");
+      return {};
+    }
+    const auto bytes = plain_bytes(head);
+    if (!bytes) {
+      const bool is_missing =
+          bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
+      if (!is_missing) return tl::unexpected(bytes.error());
+      row(Outcome::waits, head, *path,
+          fmt::format("its bytes are not at the lighthouse; {} is asked for them", head.device_name));
+      return {};
+    }
+    BAYSWAP_TRY(const auto before, view_.store().read_if_there(*path, max_state_bytes));
+    if (place == nullptr && before && *before != *bytes) {
+      row(Outcome::asked, head, *path, "its place holds something else already");
+      return {};
+    }
+    Plan plan;
+    plan.kind = EntryKind::sync;
+    plan.game = head.save.facts.game;
+    plan.from_bay = head.device_name;
+    plan.to_bay = bay_;
+    plan.content = head.content;
+    plan.reason = fmt::format("sync '{}' from {} to {}", head.label, head.device_name, bay_);
+    if (before != *bytes) plan.changes.push_back({*path, before, *bytes, head.modified});
+    if (plan.changes.empty()) return {};
+    plan.steps.push_back({before ? "replace" : "new", *path, fmt::format("{} bytes", bytes->size())});
+    row(Outcome::written, head, *path, fmt::format("from {}", head.device_name)).plan = plans_.size();
+    write(head, *path, "", place);
+    plans_.push_back(std::move(plan));
     return {};
   }
 
@@ -318,7 +386,8 @@ class BayPlanner {
   void write(const Version& version, const std::string& path, const std::string& entry,
              const HeldPlace* place) {
     round_.writings[bay_].push_back({plans_.size(), round_.rows->size() - 1, version.id, version.content,
-                                     path, entry, place != nullptr ? place->key : ""});
+                                     path, entry, place != nullptr ? place->key : "",
+                                     is_plain(version.kind)});
   }
 
   // ---- Deletions
@@ -329,10 +398,12 @@ class BayPlanner {
       row(Outcome::waits, head, place.path, *why);
       return {};
     }
-    BAYSWAP_TRY(const auto saves, view_.saves(BayView::Depth::names));
+    BAYSWAP_TRY(const auto usual, view_.saves(BayView::Depth::names));
+    BAYSWAP_TRY(const auto plain, is_plain(head.kind) ? plain_saves(view_) : Result<std::vector<HeldSave>>());
+    const std::vector<HeldSave>& saves = is_plain(head.kind) ? plain : *usual;
     const auto held =
-        std::ranges::find_if(*saves, [&](const HeldSave& save) { return key_text(save) == place.key; });
-    if (held == saves->end()) return {};
+        std::ranges::find_if(saves, [&](const HeldSave& save) { return key_text(save) == place.key; });
+    if (held == saves.end()) return {};
     BAYSWAP_TRY(Plan plan, plan_removal(view_, *held, head));
     row(Outcome::removed, head, place.path, fmt::format("deleted on {}", head.device_name)).plan =
         plans_.size();

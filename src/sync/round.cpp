@@ -195,26 +195,28 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
     SyncConflict conflict;
     conflict.save = heads.front()->label;
     conflict.platform = heads.front()->save.facts.game.platform;
-    const auto bytes_of = [&](const Version& version) -> std::optional<Pieces> {
+    const auto content_of = [&](const Version& version) -> std::optional<Content> {
       if (version.is_deletion()) return std::nullopt;
       const auto bytes = impl_->replica.bundle(version, lighthouse);
-      const auto bundle = bytes ? bundle_from_bytes(*bytes, catalog) : tl::unexpected(bytes.error());
-      return bundle ? std::optional(pieces_of(bundle->content)) : std::nullopt;
+      auto bundle = bytes ? bundle_from_bytes(*bytes, catalog) : tl::unexpected(bytes.error());
+      return bundle ? std::optional(std::move(bundle->content)) : std::nullopt;
     };
     const Version* ancestor = history->common_ancestor(heads);
     std::optional<Pieces> old;
     if (ancestor != nullptr) {
       conflict.ancestor = *ancestor;
-      old = bytes_of(*ancestor);
+      if (const auto content = content_of(*ancestor)) old = pieces_of(*content);
     }
     std::vector<Pieces> sides;
     for (const Version* head : heads) {
       SyncConflict::Side side;
       side.version = *head;
-      if (const auto bytes = bytes_of(*head)) {
-        side.blank = bytes->empty();
-        if (old) side.like_ancestor = likeness_of(*bytes, *old);
-        sides.push_back(*bytes);
+      side.content = content_of(*head);
+      if (side.content) {
+        Pieces pieces = pieces_of(*side.content);
+        side.blank = pieces.empty();
+        if (old) side.like_ancestor = likeness_of(pieces, *old);
+        sides.push_back(std::move(pieces));
       }
       for (const auto& [key, place] : impl_->places.places())
         if (place.version == head->id) side.bays.push_back(place.bay);

@@ -24,10 +24,11 @@ struct Writing {
   std::size_t plan = 0;
   std::size_t row = 0;
   VersionId version;
-  std::string content;  // the version's digest; empty: the save is removed
-  std::string path;     // below the bay's root
-  std::string entry;    // on a card
-  std::string key;      // of the place it had before; empty: none
+  std::string content;    // the version's digest; empty: the save is removed
+  std::string path;       // below the bay's root
+  std::string entry;      // on a card
+  std::string key;        // of the place it had before; empty: none
+  bool is_plain = false;  // a state or configuration
 };
 
 struct SyncRound::Impl {

@@ -7,7 +7,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/version_store.hpp"
-#include "sync/round.hpp"
+#include "sync/plain.hpp"
 
 namespace bayswap {
 namespace {
@@ -42,6 +42,16 @@ struct Seen {
 
 // What a bay has in the place of a writing.
 Result<std::optional<Seen>> seen_in(BayView& view, const Writing& writing, const SyncRequest& request) {
+  if (writing.is_plain) {
+    BAYSWAP_TRY(const auto plain, plain_saves(view));
+    const auto save = std::ranges::find(plain, writing.path, &HeldSave::path);
+    if (save == plain.end()) return std::optional<Seen>{};
+    BAYSWAP_TRY(auto file, read_plain(view, *save, request.state_maps));
+    if (!file) return std::optional<Seen>{};
+    Seen seen{key_text(*save), label_of(*save), digest_of(file->content).hex(), {}, std::move(file->content)};
+    BAYSWAP_TRY(seen.stamp, stamp_of(view, *save));
+    return seen;
+  }
   BAYSWAP_TRY(const auto saves, view.saves(BayView::Depth::names));
   for (const HeldSave& save : *saves) {
     const bool is_it = save.path == writing.path || std::ranges::any_of(save.held, [&](const HeldFile& file) {

@@ -109,6 +109,7 @@ class SyncDevice {
     const auto lighthouse = Lighthouse::found(sea);
     EXPECT_TRUE(Replica::join(own_, name_, "sea", lighthouse->id()));
   }
+  TestBay& bay(std::size_t index) { return *bays_.at(index); }
   TestBay& bay(const std::string& name, const std::string& toml) {
     bays_.push_back(std::make_unique<TestBay>(name, toml));
     return *bays_.back();
