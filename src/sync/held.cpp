@@ -73,7 +73,7 @@ std::string label_of(const HeldSave& save) {
   return id.empty() ? save.name() : fmt::format("{} {}", id, save.name());
 }
 
-Result<std::string> stamp_of(BayView& view, const HeldSave& save) {
+Result<std::string> stamp_of(BayView& view, const HeldSave& save, bool* has_no_time) {
   Store& store = view.store();
   std::string stamp;
   std::vector<std::string> paths;
@@ -86,6 +86,11 @@ Result<std::string> stamp_of(BayView& view, const HeldSave& save) {
       BAYSWAP_CHECK(stamp_folder(store, path, 0, stamp));
     else
       stamp_file(stamp, path, *info);
+    if (info->kind != FileInfo::Kind::file || info->modified != 0 || info->modified_ns != 0) continue;
+    // A chip of a cartridge, or a server that tells no times: only its bytes say whether it is the same.
+    BAYSWAP_TRY(const Blob bytes, store.read(path));
+    stamp += sha256(bytes.view()).hex();
+    if (has_no_time != nullptr) *has_no_time = true;
   }
   return sha256(ByteView(reinterpret_cast<const Byte*>(stamp.data()), stamp.size())).hex();
 }

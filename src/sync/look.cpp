@@ -227,7 +227,9 @@ Result<void> BayLook::look_whether_idle() {
   for (const auto& [key, save] : there_) {
     if (save->kind == SaveKind::card) continue;
     const HeldPlace* place = round_.places.find(bay_, key);
-    BAYSWAP_TRY(std::string stamp, stamp_of(view_, *save));
+    bool has_no_time = false;
+    BAYSWAP_TRY(std::string stamp, stamp_of(view_, *save, &has_no_time));
+    if (has_no_time) round_.bays.at(bay_).is_settled = false;  // a list does not tell whether it changed
     if (place != nullptr && place->stamp == stamp && !place->is_lost && !place->is_wanted_back &&
         place->coming.empty() && !history_->pruned().contains(place->version))
       continue;
