@@ -140,6 +140,31 @@ TEST_F(InStep, AConflictIsShownAndResolvedOnceForAll) {
   EXPECT_EQ(*card.files.read(on_card), sram(2));
 }
 
+// Who answers and plays on before the next round has played on from the answer.
+TEST_F(InStep, PlayingOnAfterAnAnswerIsNoNewConflict) {
+  play_on_card(sram(1));
+  handheld.sync();
+  box.sync();
+  play_on_card(sram(2));
+  handheld.sync({}, false);
+  const auto combined = catalog().find("n64.combined");
+  Save save = *unpack(**combined, *tv.files.read(on_tv));
+  for (Part& part : save.parts)
+    if (part.role.kind == PartKind::sram) part.bytes = sram(3);
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
+  box.sync();
+  handheld.sync();
+  ASSERT_EQ(handheld.conflicts.size(), 1U);
+  for (const SyncConflict::Side& side : handheld.conflicts.front().sides)
+    if (side.version.device_name == "handheld") handheld.keep(side.version);
+  play_on_card(sram(4));
+  auto rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 0U) << in_words(rows);
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(part_on_tv(), sram(4));
+}
+
 TEST_F(InStep, TwoAnswersAreANewConflictAndNoLoss) {
   play_on_card(sram(1));
   Save save;

@@ -97,6 +97,8 @@ class Replica {
   [[nodiscard]] Result<Pruned> prune(Lighthouse& lighthouse, std::size_t keep);
   /// How many objects this device has made that are not at the lighthouse yet.
   [[nodiscard]] std::size_t unsent() const { return unsent_.size(); }
+  /// Bytes of the saves that are not at the lighthouse yet, before they are compressed.
+  [[nodiscard]] Result<std::uint64_t> unsent_bytes();
 
  private:
   using Pages = std::array<Digest, 256>;

@@ -53,6 +53,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   for (const Lineage& lineage : history->lineages())
     conflicts += differing_heads(lineage).size() > 1 ? 1U : 0U;
   const DeviceInfo& device = replica.device();
+  BAYSWAP_TRY(const std::uint64_t to_send, replica.unsent_bytes());
   if (globals.json) {
     Json bay_list = Json::array();
     for (const BayStatus& bay : bays)
@@ -70,6 +71,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
                 {"saves", history->lineages().size()},
                 {"versions", history->versions().size()},
                 {"to_send", replica.unsent()},
+                {"to_send_bytes", to_send},
                 {"news", received},
                 {"conflicts", conflicts},
                 {"bays", std::move(bay_list)},
@@ -80,11 +82,13 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   print_field("lighthouse",
               job->unreachable ? fmt::format("{}, which can't be reached: {}", printable(device.url),
                                              printable(job->unreachable->message))
-                               : printable(device.url),
+                               : printable(device.url) + (job->sealed != nullptr ? " (encrypted)" : ""),
               job->unreachable ? Tone::warn : Tone::plain);
   print_field("known", fmt::format("{} of {}", counted(history->versions().size(), "version"),
                                    counted(history->lineages().size(), "save")));
-  if (replica.unsent() > 0) print_field("to send", counted(replica.unsent(), "version"));
+  if (replica.unsent() > 0)
+    print_field("to send",
+                fmt::format("{}, {}", counted(replica.unsent(), "version"), bytes_in_words(to_send)));
   if (received > 0)
     print_field("news", fmt::format("{}: `bayswap sync` takes them", counted(received, "version")));
   if (conflicts > 0)

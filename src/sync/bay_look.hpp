@@ -58,6 +58,7 @@ class BayLook {
   [[nodiscard]] HeldPlace place_of(const NewSave& one, const VersionId& version) const;
   // The same bytes under a new name, where a place of the bay has vanished.
   void rename(const NewSave& one, const HeldPlace& was);
+  [[nodiscard]] std::vector<VersionId> with_same(const VersionId& id) const;
   // The newest version with that content.
   [[nodiscard]] const Version* version_with(const Lineage& lineage, const std::string& content) const;
   // What a place came from that this device never looked at: what a carry wrote there, or a deletion.

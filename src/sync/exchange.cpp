@@ -162,4 +162,13 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
   return done;
 }
 
+Result<std::uint64_t> Replica::unsent_bytes() {
+  if (unsent_.empty()) return std::uint64_t{0};
+  BAYSWAP_TRY(const History* known, history());
+  std::uint64_t bytes = 0;
+  for (const auto& [id, version] : known->versions())
+    if (unsent_.contains(version.bundle)) bytes += version.size_bytes;
+  return bytes;
+}
+
 }  // namespace bayswap

@@ -32,6 +32,9 @@ Result<void> follow_accepted(SyncRound::Impl& round, const std::string& bay, std
       gone.bundle = {};
       gone.size_bytes = 0;
       gone.parents = {place->version};
+      if (const Lineage* lineage = history->lineage_of(place->version))
+        for (const Version* head : lineage->heads)
+          if (head->content == before->content) gone.parents.push_back(head->id);
       gone.noted = round.request.now;
       gone.modified.reset();
       BAYSWAP_TRY(row.version, round.replica.note(std::move(gone)));

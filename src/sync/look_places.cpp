@@ -29,7 +29,7 @@ Result<void> BayLook::changed(const Loaded& one, const std::string& stamp) {
     const Content whole = completed(one.bundle.content, before, place);
     BAYSWAP_CHECK(keep_before(save, place, before));
     Version version = version_of(save, whole, digest_of(whole).hex());
-    version.parents = {place.version};
+    version.parents = with_same(place.version);
     if (version.content == digest && one.object) {
       BAYSWAP_CHECK(round_.replica.hold(*one.object));
       version.bundle = one.object->digest;
@@ -44,6 +44,18 @@ Result<void> BayLook::changed(const Loaded& one, const std::string& stamp) {
   place.seen = digest;
   round_.places.touch();
   return {};
+}
+
+// A version, and those that a conflict's answer, or another device, made of the same bytes: who plays on from
+// one has played on from all of them.
+std::vector<VersionId> BayLook::with_same(const VersionId& id) const {
+  std::vector<VersionId> all{id};
+  const Version* version = history_->find(id);
+  const Lineage* lineage = version != nullptr ? history_->lineage_of(id) : nullptr;
+  if (lineage == nullptr) return all;
+  for (const Version* head : lineage->heads)
+    if (head->id != id && head->content == version->content) all.push_back(head->id);
+  return all;
 }
 
 Content BayLook::completed(const Content& now, const Version* before, const HeldPlace& place) {

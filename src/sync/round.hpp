@@ -10,8 +10,8 @@ namespace bayswap {
 
 /// The save's key within its bay, as one text.
 [[nodiscard]] std::string key_text(const HeldSave& save);
-/// Names, sizes and times of the save's files, and of those that have none (`has_no_time`) the bytes: the same
-/// again, and the save need not be read.
+/// Names, sizes and times of the save's files, and of those that have none (`has_no_time`) the bytes: the
+/// same again, and the save need not be read.
 [[nodiscard]] Result<std::string> stamp_of(BayView& view, const HeldSave& save, bool* has_no_time = nullptr);
 /// Absolute paths of the save's files.
 [[nodiscard]] std::vector<std::string> paths_of(BayView& view, const HeldSave& save);
