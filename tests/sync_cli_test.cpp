@@ -214,6 +214,7 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
   const Outcome none = on("pc-home", {"sync", "join", folder_ / "sea", "--device", "pc", "--encrypt"});
   EXPECT_EQ(none.code, 2);
   EXPECT_NE(none.err.find("BAYSWAP_PASSPHRASE"), std::string::npos) << none.err;
+  EXPECT_TRUE(!exists("sea") || fs::is_empty(folder_ / "sea")) << "nothing is founded without one";
   {
     const Setting short_one("BAYSWAP_PASSPHRASE", "moth");
     EXPECT_EQ(on("pc-home", {"sync", "join", folder_ / "sea", "--device", "pc", "--encrypt"}).code, 2);

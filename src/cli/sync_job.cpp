@@ -2,6 +2,7 @@
 
 #include <termios.h>
 #include <unistd.h>
+#include <csignal>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -71,13 +72,17 @@ std::optional<std::string> hidden_line(const std::string& prompt) {
   termios before{};
   if (isatty(STDIN_FILENO) == 0 || tcgetattr(STDIN_FILENO, &before) != 0) return std::nullopt;
   termios quiet = before;
-  quiet.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  // Ctrl-C comes as a byte: the terminal is to show again what is typed before the process ends.
+  quiet.c_lflag &= ~static_cast<tcflag_t>(ECHO | ISIG);
   tcsetattr(STDIN_FILENO, TCSAFLUSH, &quiet);
   fmt::print(stderr, "{}: ", prompt);
   std::string line;
-  for (char c = 0; read(STDIN_FILENO, &c, 1) == 1 && c != '\n';) line += c;
+  constexpr char interrupt = 3;
+  char c = 0;
+  while (read(STDIN_FILENO, &c, 1) == 1 && c != '\n' && c != interrupt) line += c;
   tcsetattr(STDIN_FILENO, TCSAFLUSH, &before);
   fmt::print(stderr, "\n");
+  if (c == interrupt) (void)raise(SIGINT);
   return line;
 }
 

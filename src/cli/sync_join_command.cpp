@@ -10,7 +10,18 @@
 namespace bayswap::cli {
 namespace {
 
-Result<Lighthouse::About> sealed_or_open(Store& sea, bool encrypt) {
+Result<std::string> ask_passphrase(bool is_new) {
+  return passphrase_from("BAYSWAP_PASSPHRASE",
+                         is_new ? "New passphrase of the lighthouse" : "Passphrase of the lighthouse",
+                         is_new);
+}
+
+// `phrase`: asked for before anything is made.
+Result<Lighthouse::About> sealed_or_open(Store& sea, bool encrypt, std::optional<std::string>& phrase) {
+  const auto there = Lighthouse::about(sea);
+  if (!there && there.error().code == ErrorCode::not_found && encrypt) {
+    BAYSWAP_TRY(phrase, ask_passphrase(true));
+  }
   BAYSWAP_TRY(Lighthouse::About about, Lighthouse::make(sea, encrypt));
   if (encrypt && !about.is_sealed)
     return fail(ErrorCode::bad_usage, "the lighthouse that is there is not encrypted, and can't be made so",
@@ -19,14 +30,13 @@ Result<Lighthouse::About> sealed_or_open(Store& sea, bool encrypt) {
 }
 
 // The keys of a sealed lighthouse: new ones where it has none yet, else those its passphrase opens.
-Result<Keyring> keys_of(Store& sea, const std::string& lighthouse) {
+Result<Keyring> keys_of(Store& sea, const std::string& lighthouse, std::optional<std::string> phrase) {
   BAYSWAP_TRY(const std::string lock, newest_lock(sea));
-  BAYSWAP_TRY(const std::string phrase, passphrase_from("BAYSWAP_PASSPHRASE",
-                                                        lock.empty() ? "New passphrase of the lighthouse"
-                                                                     : "Passphrase of the lighthouse",
-                                                        lock.empty()));
-  if (lock.empty()) return put_lock(sea, Keyring::make(), phrase, lighthouse);
-  return open_lock(sea, phrase, lighthouse);
+  if (!phrase) {
+    BAYSWAP_TRY(phrase, ask_passphrase(lock.empty()));
+  }
+  if (lock.empty()) return put_lock(sea, Keyring::make(), *phrase, lighthouse);
+  return open_lock(sea, *phrase, lighthouse);
 }
 
 // What the two commands for keys share: the lighthouse's folder as it lies there.
@@ -47,8 +57,7 @@ struct KeyJob {
 
 Result<int> key_enter(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const KeyJob key, KeyJob::open(globals));
-  BAYSWAP_TRY(const std::string phrase,
-              passphrase_from("BAYSWAP_PASSPHRASE", "Passphrase of the lighthouse", false));
+  BAYSWAP_TRY(const std::string phrase, ask_passphrase(false));
   BAYSWAP_TRY(Keyring keys, open_lock(*key.job->sea, phrase, key.about.id));
   // What was sealed here while another device changed the keys has to open there too.
   if (const auto own = own_keys(key.job->disk); own && own->names() == keys.names()) {
@@ -101,10 +110,11 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
                   "plug in the medium it is on, or name a folder in one that is there");
   }
   BAYSWAP_TRY(const auto sea, open_remote(url));
-  BAYSWAP_TRY(const Lighthouse::About lighthouse, sealed_or_open(*sea, options.encrypt));
+  std::optional<std::string> phrase;
+  BAYSWAP_TRY(const Lighthouse::About lighthouse, sealed_or_open(*sea, options.encrypt, phrase));
   std::optional<Keyring> keys;
   if (lighthouse.is_sealed) {
-    BAYSWAP_TRY(keys, keys_of(*sea, lighthouse.id));
+    BAYSWAP_TRY(keys, keys_of(*sea, lighthouse.id, phrase));
   }
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
   LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);

@@ -34,7 +34,7 @@ class FolderWatch {
   struct Watched {
     std::string folder;
     std::string root;
-    int depth;
+    int depth = 0;
   };
   int handle_;
   std::map<int, Watched> watched_;

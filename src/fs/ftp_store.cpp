@@ -52,7 +52,7 @@ std::string FtpStore::display_path(const std::string& path) const {
 
 // From the folder of the login on.
 std::string FtpStore::on_server(const std::string& path) const {
-  const std::string base = curl_.url().path.empty() ? "" : curl_.url().path.substr(1);
+  std::string base = curl_.url().path.empty() ? "" : curl_.url().path.substr(1);
   if (is_root(path)) return base;
   return base.empty() ? path : base + "/" + path;
 }
