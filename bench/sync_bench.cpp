@@ -205,15 +205,13 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
     if (newest != nullptr) (*newest)[code] = id;
   };
   constexpr std::size_t measured = 200;
-  for (std::size_t player = 0; player < devices; ++player) {
-    auto replica = Replica::open(*disks[player]);
-    auto lighthouse = Lighthouse::open(wire);
+  {
+    auto replica = Replica::open(*disks.front());
     std::map<std::string, VersionId> own;
     newest = &own;
-    for (std::size_t i = 0; i < (versions - measured) / devices; ++i) play(*replica, player);
-    (void)replica->save();
-    (void)replica->exchange(*lighthouse, {});
+    for (std::size_t i = 0; i < versions - measured; ++i) play(*replica, dice() % devices);
     newest = nullptr;
+    (void)replica->save();
   }
   for (const auto& disk : disks) {
     auto replica = Replica::open(*disk);
@@ -257,6 +255,7 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
       static_cast<double>(up) / measured / 1024, static_cast<double>(down) / measured / 1024,
       seconds / measured * 1000, objects, static_cast<double>(stored) / 1048576,
       static_cast<double>(own) / 1048576);
+  std::fflush(stdout);
 }
 
 }  // namespace
