@@ -201,6 +201,11 @@ Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
     return std::unique_ptr<Store>(std::move(cartridge));
   }
   if (!is_local_url(bay.root)) {
+    // The files below it would not have the root's text in front of theirs.
+    if (bay.root.find('?') != std::string::npos)
+      return fail(ErrorCode::unsupported,
+                  fmt::format("{}: a bay's root can't have a '?' in its URL", bay.root),
+                  fmt::format("correct root in {}; a lighthouse can be there", bay.origin));
     BAYSWAP_TRY(auto remote, open_remote(bay.root));
     BAYSWAP_CHECK(check_root(bay, *remote));
     return remote;
