@@ -40,9 +40,9 @@ TEST_F(RemoteBays, ASaveThereBackAndUndone) {
   const Setting home("HOME", ssh.home());
   const Setting password("BAYSWAP_PASSWORD", FileServer::password);
   put("pc/roms/Tin Orchard (Europe).nes", rom);
-  for (const auto& [name, url, root] : {std::tuple("share", dav.url(), dav.root()),
-                                        std::tuple("box", ssh.url(), ssh.root()),
-                                        std::tuple("pocket", ftp.url(), ftp.root())}) {
+  for (const auto& [name, url, root] :
+       {std::tuple("share", dav.url(), dav.root()), std::tuple("box", ssh.url(), ssh.root()),
+        std::tuple("pocket", ftp.url(), ftp.root())}) {
     SCOPED_TRACE(name);
     put("pc/saves/Tin Orchard (Europe).srm", save);
     const std::string there = "100% tin [orchard].sav";

@@ -1,6 +1,6 @@
 // Bays in step through the binary: two devices, each with its own home, and a folder between them.
-#include "support/servers.hpp"
 #include "support/player.hpp"
+#include "support/servers.hpp"
 
 namespace bayswap::test {
 namespace {

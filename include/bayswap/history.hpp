@@ -106,8 +106,8 @@ class History {
   mutable bool grouped_ = false;
 };
 
-/// The heads of a lineage that differ: one of each content, and none that a device had from the start and from
-/// whose bytes another head went on. Two or more are a conflict.
+/// The heads of a lineage that differ: one of each content, and none that a device had from the start and
+/// from whose bytes another head went on. Two or more are a conflict.
 [[nodiscard]] std::vector<const Version*> differing_heads(const Lineage& lineage);
 
 }  // namespace bayswap
