@@ -79,8 +79,8 @@ struct Place {
   fs::path folder;
 };
 
-// The disk is at rest, and has forgotten the files that were removed before: ext4 looks for places a while
-// longer where many have just gone.
+// Waits until everything is written. The pause is for ext4: for some seconds after many files were removed,
+// it takes longer to create new ones.
 void settle() {
   run({"sync"});
   std::this_thread::sleep_for(std::chrono::seconds(6));

@@ -49,7 +49,8 @@ void expect_store(Store& files, const std::string& kind) {
   EXPECT_EQ(files.create(odd, bytes.view()).error().code, ErrorCode::unsafe);
   EXPECT_EQ(files.add(odd, text_blob("half").view()).error().code, ErrorCode::unsafe);
   EXPECT_EQ(*files.read(odd), bytes);
-  ASSERT_TRUE(files.create("new/deep/er.bin", text_blob("x").view()));
+  const auto created = files.create("new/deep/er.bin", text_blob("x").view());
+  ASSERT_TRUE(created) << created.error().message;
   ASSERT_TRUE(files.add("new/added.bin", text_blob("y").view()));
   ASSERT_TRUE(files.create("new/empty.bin", {}));
   EXPECT_TRUE(files.read("new/empty.bin")->empty());
@@ -224,6 +225,26 @@ TEST_F(RemoteStores, FtpOfAnOldServer) {
   const auto store = open_remote("ftp://gull@127.0.0.1:" + std::to_string(line.port()));
   ASSERT_TRUE(store);
   expect_store(**store, "FTP without MLSD");
+  EXPECT_EQ(line.faults(), 1) << "asked for once, and not known";
+}
+
+TEST_F(RemoteStores, FtpOfAServerThatDoesNotRenameOverAFile) {
+  const FtpServer server(FtpServer::Kind::plain, 0, false);
+  ASSERT_TRUE(server.runs()) << server.log();
+  const Setting password("BAYSWAP_PASSWORD", FileServer::password);
+  const auto store = open_remote(server.url());
+  ASSERT_TRUE(store);
+  expect_store(**store, "FTP without renaming over");
+  // Where nothing may be renamed, the old file is still there under its name.
+  ASSERT_TRUE((*store)->replace("save.srm", text_blob("old").view()));
+  Proxy line(server.port());
+  line.set({1, 0, 0, 0, "RNTO", "RNXX"});
+  const auto stuck = open_remote("ftp://gull@127.0.0.1:" + std::to_string(line.port()));
+  EXPECT_FALSE((*stuck)->replace("save.srm", text_blob("new").view()));
+  EXPECT_EQ(*(*store)->read("save.srm"), text_blob("old"));
+  const auto list = (*store)->list(".");
+  ASSERT_TRUE(list) << list.error().message;
+  for (const FileInfo& file : *list) EXPECT_FALSE(file.name.starts_with(".bayswap")) << file.name;
 }
 
 // As on a full disk: the old file stays, nothing half written is left, and what is small still goes.

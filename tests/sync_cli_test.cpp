@@ -268,6 +268,18 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
   }
   round("box");
   EXPECT_EQ(read(on_box), second);
+  // Somebody calls it open: nothing is told there in the clear.
+  const Blob about = read("sea/lighthouse.toml");
+  std::string open_text(reinterpret_cast<const char*>(about.data()), about.size());
+  open_text.resize(open_text.find("sealed"));
+  put("sea/lighthouse.toml", text_blob(open_text));
+  put(on_box, third, 1200000000);
+  const Outcome fooled = on("box-home", {"sync", "--yes"});
+  EXPECT_NE(fooled.err.find("says that it is not"), std::string::npos) << fooled.err;
+  for (const auto& entry : fs::recursive_directory_iterator(folder_ / "sea"))
+    EXPECT_EQ(entry.path().filename().string().size() == 64, false)
+        << "an object in the clear: " << entry.path();
+  put("sea/lighthouse.toml", about);
   // The lock is lost: a device that has the keys puts it there anew.
   fs::remove_all(folder_ / "sea/keys");
   {

@@ -73,6 +73,25 @@ TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
   EXPECT_EQ(box.versions(), 2U);
 }
 
+// What a bay file leaves out is not written there either.
+TEST_F(InStep, WhatIsLeftOutDoesNotComeIn) {
+  play_on_card(sram(1));
+  handheld.sync();
+  const BaySync usual = tv.bay.sync;
+  for (const int way : {0, 1, 2}) {
+    tv.bay.sync = usual;
+    if (way == 0) tv.bay.sync.kinds = {"card"};
+    if (way == 1) tv.bay.sync.most_bytes = 100;
+    if (way == 2) tv.bay.sync.leave = {"saves/Lantern*"};
+    const auto rows = box.sync();
+    EXPECT_EQ(count(rows, SyncRow::Outcome::written), 0U) << way << in_words(rows);
+    EXPECT_FALSE(tv.files.files().contains(on_tv)) << way;
+  }
+  tv.bay.sync = usual;
+  box.sync();
+  EXPECT_EQ(part_on_tv(), sram(1)) << "the test can fail";
+}
+
 // Both had the save when they joined, neither knowing of the other.
 TEST_F(InStep, WhoHadTheSameSaveIsInNoConflict) {
   play_on_card(sram(1));

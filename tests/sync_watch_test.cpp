@@ -82,6 +82,16 @@ TEST_F(SyncWatch, WhatIsPlayedThereIsHereInSeconds) {
   ASSERT_TRUE(comes([&] { return log("pc").find("unreachable") != std::string::npos; })) << log("pc");
   fs::rename(folder_ / "away", folder_ / "sea");
   ASSERT_TRUE(comes([&] { return holds(on_box, noise(8192, 3)); })) << log("pc") << log("box");
+  // The folder of the bay is another one than it was, as on a stick that was plugged in again.
+  fs::rename(folder_ / "box", folder_ / "box-away");
+  ASSERT_TRUE(comes([&] {
+    play(on_pc, noise(8192, 30));
+    return log("box").find("away") != std::string::npos;
+  })) << log("box");
+  ASSERT_EQ(run_program("cp -a '" + (folder_ / "box-away") + "' '" + (folder_ / "box") + "'"), 0);
+  ASSERT_TRUE(comes([&] { return holds(on_box, noise(8192, 30)); })) << log("pc") << log("box");
+  play(on_box, noise(8192, 31));
+  ASSERT_TRUE(comes([&] { return holds(on_pc, noise(8192, 31)); })) << log("pc") << log("box");
   // Killed and started again.
   box.stop();
   play(on_pc, noise(8192, 4));

@@ -119,7 +119,7 @@ Result<BaySync> read_sync(TableReader table) {
     known.insert(known.end(), {"states", "config"});
     for (const std::string& kind : *kinds)
       if (std::ranges::find(known, kind) == known.end())
-        return table.error("kinds", fmt::format("there is no kind of save called '{}'", printable(kind)),
+        return table.error("kinds", fmt::format("'{}' is not a kind of save", printable(kind)),
                            fmt::format("there are {}", joined(known, ", ")));
     sync.kinds = *std::move(kinds);
   }

@@ -39,6 +39,12 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
 Result<void> SyncJob::reach() {
   BAYSWAP_TRY(sea, open_remote(replica->device().url));
   BAYSWAP_TRY(const Lighthouse::About about, Lighthouse::about(*sea));
+  // Who joined an encrypted one tells nothing to one that says it is open, whoever wrote that there.
+  BAYSWAP_TRY(const auto kept, disk.stat(std::string(keys_name)));
+  if (kept && !about.is_sealed)
+    return fail(ErrorCode::unsafe,
+                "the lighthouse was encrypted when this device joined it, and now says that it is not",
+                "see who has changed it; leave and join again if that was meant");
   if (about.is_sealed) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
     BAYSWAP_TRY(const std::string newest, newest_lock(*sea));

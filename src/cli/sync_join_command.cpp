@@ -122,7 +122,10 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
   std::filesystem::create_directories(sync_folder(home), failed);
   const std::string name = options.device.empty() ? host_name() : options.device;
   BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id));
-  if (keys) BAYSWAP_CHECK(keep_keys(own, *keys));
+  if (keys)
+    BAYSWAP_CHECK(keep_keys(own, *keys));
+  else
+    (void)own.remove("keys");  // of one that it was in before
   const DeviceInfo& device = replica.device();
   if (globals.json)
     print_json({{"device", device.name},

@@ -1,9 +1,6 @@
 // Rounds of sync by themselves: as something changes (--watch), or one for a timer (--once).
-#include <bayswap/cart_store.hpp>
-
 #include <algorithm>
 #include <chrono>
-#include <thread>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -19,8 +16,8 @@ using Clock = std::chrono::steady_clock;
 using std::chrono::seconds;
 using Outcome = SyncRow::Outcome;
 
-// A file that has not changed for 2 seconds is at rest (carry.hpp): half a second more, for its time is whole
-// seconds on some disks.
+// A round waits for files that changed in the last 2 seconds (carry.hpp). Half a second is added, because
+// some disks keep times in whole seconds.
 constexpr std::chrono::milliseconds rest{2500};
 constexpr seconds ask_lighthouse{5};    // where it can't be watched
 constexpr seconds ask_unseen_bays{10};  // of a network, which change unseen
@@ -124,7 +121,7 @@ class Watcher {
         // Each change starts the wait anew, but not for ever: a game that saves all the time is told too.
         constexpr seconds longest{20};
         if (!first_change_) first_change_ = now;
-        due_ = std::min(std::max(now + rest, *first_change_), *first_change_ + longest);
+        due_ = std::min<Clock::time_point>(now + rest, *first_change_ + longest);
       }
       if (slept(now)) due_ = now;
       if (now < due_) continue;
@@ -144,7 +141,7 @@ class Watcher {
     }
     teller_.went();
     teller_.report(*report);
-    // What was not at rest is looked at again soon.
+    // Files that were still changing are looked at again soon.
     const bool waits = report->count(Outcome::waits) > 0;
     auto next = unseen_lighthouse_ || report->unreachable ? ask_lighthouse : look_again;
     if (unseen_bays_ || !report->away.empty() || !report->busy.empty())
@@ -152,8 +149,9 @@ class Watcher {
     due_ = Clock::now() + (waits ? std::chrono::milliseconds(rest) : std::chrono::milliseconds(next));
   }
 
+  // Anew each time: the folder of a medium that was away is another one than it was.
   void watch_everything(const Home& home) {
-    unseen_lighthouse_ = !is_local_url(url_) || !watched(join_path(path_of_url(url_), "devices"));
+    unseen_lighthouse_ = !is_local_url(url_) || !watch_.add(join_path(path_of_url(url_), "devices"));
     unseen_bays_ = false;
     const auto bays = list_bays(home);
     if (!bays) return;
@@ -161,17 +159,8 @@ class Watcher {
       if (!bay || !bay->sync.takes_part ||
           (!options_.bays.empty() && std::ranges::find(options_.bays, name) == options_.bays.end()))
         continue;
-      if (!is_on_disk(bay->root) || !watched(bay->root)) unseen_bays_ = true;
+      if (!is_on_disk(bay->root) || !watch_.add(bay->root)) unseen_bays_ = true;
     }
-  }
-
-  // A folder that was not there may be there now.
-  bool watched(const std::string& folder) {
-    const auto [at, is_new] = seen_.try_emplace(folder, false);
-    std::error_code failed;
-    if (!is_new && at->second) return true;
-    at->second = watch_.add(folder);
-    return at->second;
   }
 
   // The clock of the wall went on and this process did not.
@@ -190,7 +179,6 @@ class Watcher {
   Teller teller_;
   FolderWatch watch_;
   std::string url_;
-  std::map<std::string, bool> seen_;  // folders, and whether all that changes there is seen
   bool unseen_lighthouse_ = false;
   bool unseen_bays_ = false;
   Clock::time_point due_;

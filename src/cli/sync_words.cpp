@@ -12,12 +12,14 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->type_name("LOSS")
       ->expected(1)
       ->take_all();
-  sync->add_flag("--dry-run", w.sync.dry_run, "Show what would be done and stop");
+  CLI::Option* dry_run = sync->add_flag("--dry-run", w.sync.dry_run, "Show what would be done and stop");
   sync->add_flag("--yes", w.sync.yes, "Don't ask");
   CLI::Option* watch = sync->add_flag("--watch", w.sync.watch,
                                       "Go on, round after round, as something changes: one line an event");
   sync->add_flag("--once", w.sync.once, "One round without questions, for a timer: one line an event")
-      ->excludes(watch);
+      ->excludes(watch)
+      ->excludes(dry_run);
+  watch->excludes(dry_run);
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const SyncOptions&)) {
     return command(*sync, w, name, about, [&w, run] { return run(w.globals, w.sync); });

@@ -17,7 +17,7 @@ bool number_from(std::string_view text, std::uint64_t& value) {
   return read.ec == std::errc() && read.ptr == text.data() + text.size();
 }
 
-// The next word, and what stands behind it.
+// Takes the next word off the front of `rest`.
 std::string_view next_word(std::string_view& rest) {
   rest.remove_prefix(std::min(rest.find_first_not_of(' '), rest.size()));
   const std::string_view word = rest.substr(0, rest.find(' '));

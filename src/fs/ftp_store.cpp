@@ -22,6 +22,7 @@ enum Reply : long {
   not_implemented = 502,
   not_for_that_parameter = 504,
   not_logged_in = 530,
+  no_file_now = 450,  // also what LIST of a folder that is not there can end with
   no_file = 550,
   no_room_now = 452,
   no_room = 552
@@ -134,6 +135,7 @@ Result<FtpStore::Answer> FtpStore::ask_once(const Question& question, bool anew)
     case CURLE_BAD_DOWNLOAD_RESUME:
     case CURLE_UPLOAD_FAILED:
     case CURLE_REMOTE_DISK_FULL:
+    case CURLE_PARTIAL_FILE:
     case CURLE_FTP_WEIRD_PASV_REPLY:
     case CURLE_WEIRD_SERVER_REPLY:
       return answer;  // the server's own word on it
@@ -211,7 +213,7 @@ Result<std::vector<FileInfo>> FtpStore::list(const std::string& folder) {
     BAYSWAP_TRY(answer, ask(question));
   }
   if (answer.code != CURLE_OK) {
-    if (answer.reply == no_file || answer.code == CURLE_REMOTE_ACCESS_DENIED ||
+    if (answer.reply == no_file || answer.reply == no_file_now || answer.code == CURLE_REMOTE_ACCESS_DENIED ||
         answer.code == CURLE_REMOTE_FILE_NOT_FOUND)
       return not_there(display_path(folder));
     return refused(answer, folder, "listing it");
@@ -281,10 +283,19 @@ Result<void> FtpStore::replace(const std::string& path, ByteView bytes) {
   const std::string from = "RNFR " + on_server(aside);
   const std::string to = "RNTO " + on_server(path);
   BAYSWAP_TRY(Answer answer, command({from, to}));
-  if (answer.code != CURLE_OK) {
-    BAYSWAP_TRY(answer, command({"*DELE " + on_server(path), from, to}));
-  }
   if (answer.code == CURLE_OK) return {};
+  // A server that does not rename over a file: the old one steps aside, and comes back if that fails too.
+  const std::string old = on_server(aside_of(path));
+  BAYSWAP_TRY(const Answer stepped, command({"RNFR " + on_server(path), "RNTO " + old}));
+  if (stepped.code == CURLE_OK) {
+    BAYSWAP_TRY(answer, command({from, to}));
+    if (answer.code == CURLE_OK) {
+      (void)command({"DELE " + old});
+      return {};
+    }
+    (void)command({"RNFR " + old, to});
+  }
+  (void)command({"DELE " + on_server(aside)});
   return refused(answer, path, "giving it its name");
 }
 

@@ -18,8 +18,8 @@ class FtpStore final : public Store {
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
-  /// Under another name first, then renamed. A server that can't rename over a file has it removed just
-  /// before: cut off there, the new one is left under the other name.
+  /// Under another name first, then renamed. Where the server can't rename over a file, the old one is
+  /// renamed just before: cut off there, both are left under other names.
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> add(const std::string& path, ByteView bytes) override;

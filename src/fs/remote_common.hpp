@@ -9,7 +9,7 @@ namespace bayswap {
 
 /// scheme://host:port/path, encoded, without a user or a '/' at its end. `scheme` instead of the URL's own.
 [[nodiscard]] std::string address_of(const Url& url, std::string_view scheme = {});
-/// The same with the user and what stands behind a '?': names the place from anywhere.
+/// The same with the user and the query: enough to find the file from anywhere.
 [[nodiscard]] std::string whole_address(const Url& url, const std::string& below = {});
 /// The same for people: not encoded, without a '?'.
 [[nodiscard]] std::string shown_url(const Url& url);

@@ -8,7 +8,7 @@
 
 namespace bayswap {
 
-/// Who takes what stands there. Names have their namespace before a space: "DAV: href".
+/// Is called for each tag. A name is its namespace, a space, and the tag: "DAV: href".
 class XmlEvents {
  public:
   virtual ~XmlEvents() = default;

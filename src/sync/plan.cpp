@@ -1,5 +1,6 @@
 // What is newer elsewhere, planned into one bay.
 #include <fmt/format.h>
+#include <fnmatch.h>
 
 #include <algorithm>
 
@@ -26,6 +27,18 @@ bool means_no_place(IssueCode code) {
     default:
       return false;
   }
+}
+
+// Whether the bay file lets such a version into the bay; where it goes is asked by is_left_out.
+bool is_let_in(const BaySync& sync, const Version& version) {
+  const std::string_view kind =
+      version.kind == Version::Kind::state ? std::string_view("states") : to_text(version.kind);
+  return version.size_bytes <= sync.most_bytes && std::ranges::find(sync.kinds, kind) != sync.kinds.end();
+}
+
+bool is_left_out(const BaySync& sync, const std::string& path) {
+  return std::ranges::any_of(
+      sync.leave, [&](const std::string& pattern) { return fnmatch(pattern.c_str(), path.c_str(), 0) == 0; });
 }
 
 class BayPlanner {
@@ -101,7 +114,7 @@ class BayPlanner {
     for (const Version* version : lineage.versions)
       if (blocked.contains(version->id)) return false;
     if (place == nullptr)
-      return !head.is_deletion() &&
+      return !head.is_deletion() && is_let_in(view_.bay().sync, head) &&
              (is_plain(head.kind) || view_.bay().rule(head.save.facts.game.platform) != nullptr);
     if (place->is_lost) return false;
     if (bringing_back_) return true;
@@ -239,7 +252,7 @@ class BayPlanner {
     } else {
       BAYSWAP_TRY(path, plain_path(view_, head, round_.request.state_maps));
     }
-    if (!path) return {};
+    if (!path || is_left_out(view_.bay().sync, *path)) return {};
     if (const auto why = busy()) {
       round_.bays.at(bay_).is_settled = false;
       row(Outcome::waits, head, *path, *why);
@@ -304,6 +317,7 @@ class BayPlanner {
     }
     if (arrival.spots.empty() || !arrival.brought) return false;
     for (const Spot& spot : arrival.spots) {
+      if (is_left_out(view_.bay().sync, spot.path)) return false;
       if (round_.blocked_paths[bay_].contains(spot.path)) {
         row(Outcome::waits, version, spot.path, "another save in that place has to be settled first");
         return false;

@@ -101,11 +101,14 @@ class Proxy {
       piece[head + random_() % (size - head)] ^= static_cast<char>(1U << (random_() % 8));
       ++faults_;
     }
-    if (is_up && !weather_.replaced.empty())
-      for (std::string_view text(piece.data(), size); const auto at = text.find(weather_.replaced);) {
-        if (at == std::string_view::npos) break;
+    if (is_up && !weather_.replaced.empty()) {
+      const std::string_view text(piece.data(), size);
+      for (auto at = text.find(weather_.replaced); at != std::string_view::npos;
+           at = text.find(weather_.replaced, at + 1)) {
         std::copy(weather_.by.begin(), weather_.by.end(), piece.begin() + static_cast<std::ptrdiff_t>(at));
+        ++faults_;
       }
+    }
     const bool cut = happens(weather_.cuts_in_1000);
     if (cut) {
       size = random_() % size;

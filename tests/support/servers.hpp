@@ -281,7 +281,7 @@ class SshServer : public FileServer {
 class FtpServer : public FileServer {
  public:
   enum class Kind { plain, tls, sftp };
-  explicit FtpServer(Kind kind = Kind::plain, rlim_t most_bytes = 0) : kind_(kind) {
+  explicit FtpServer(Kind kind = Kind::plain, rlim_t most_bytes = 0, bool renames_over = true) : kind_(kind) {
     const OwnAuthority authority(folder_.path());
     std::string text = "ServerName bay\nServerType standalone\nDefaultAddress 127.0.0.1\nPort " +
                        std::to_string(port_) + "\nUseIPv6 off\nPidFile " + (folder_ / "pid") +
@@ -301,6 +301,7 @@ class FtpServer : public FileServer {
       text += "LoadModule mod_sftp.c\nSFTPEngine on\nSFTPHostKey " + (folder_ / "host_key") +
               "\nSFTPAuthMethods password\n";
     }
+    if (!renames_over) text.replace(text.find("AllowOverwrite on"), 17, "AllowOverwrite off");
     write("conf", text);
     // The password under a salt, as crypt has it.
     write("users", "gull:" + crypted() + ":" + std::to_string(getuid()) + ":" + std::to_string(getgid()) +
