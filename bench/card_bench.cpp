@@ -47,7 +47,7 @@ void measure_ecc() {
   const double checking = seconds_of([&] {
     for (std::size_t i = 0; i < card_bytes / ecc_page_bytes; ++i) {
       const std::span<Byte> page = std::span(raw).subspan(i * raw_page, raw_page);
-      for (const EccState state : mend_page(page.first(ecc_page_bytes), page.subspan(ecc_page_bytes)))
+      for (const EccState state : repair_page(page.first(ecc_page_bytes), page.subspan(ecc_page_bytes)))
         wrong += state == EccState::sound ? 0 : 1;
     }
   });

@@ -27,7 +27,7 @@ int main(int argc, char** argv) {
     return 1;
   }
   for (const bayswap::Step& step : plan->steps) std::cout << step.action << ": " << step.text << "\n";
-  for (const bayswap::PlanIssue& danger : plan->issues)
-    std::cout << bayswap::to_text(danger.level) << ": " << danger.text << "\n";
+  for (const bayswap::PlanIssue& issue : plan->issues)
+    std::cout << bayswap::to_text(issue.level) << ": " << issue.text << "\n";
   return plan->refusal() != nullptr ? 3 : 0;
 }

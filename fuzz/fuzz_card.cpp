@@ -63,9 +63,9 @@ void use(const Blob& image, int way) {
       break;
     case 2: {
       const std::size_t before = card->check().size();
-      const std::size_t mended = card->repair();
+      const std::size_t repaired = card->repair();
       const auto left = card->check();
-      fuzz::require(mended <= before && left.size() <= before);
+      fuzz::require(repaired <= before && left.size() <= before);
       for (const CardProblem& problem : left) fuzz::require(!problem.repairable);
       break;
     }

@@ -23,12 +23,12 @@ void open_sealed(ByteView bytes) {
                                                        .view());
   static const std::string name = [] {
     MemoryStore below;
-    (void)sealed_store(below, ring)->add("objects/a/x", {});
+    (void)encrypted_store(below, ring)->add("objects/a/x", {});
     return below.files().begin()->first;
   }();
   MemoryStore below;
   (void)below.create(name, bytes);
-  const auto store = sealed_store(below, ring);
+  const auto store = encrypted_store(below, ring);
   const auto got = store->read("objects/a/x");
   fuzz::require(got.has_value() || got.error().code == ErrorCode::damaged);
 }

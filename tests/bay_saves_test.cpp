@@ -100,9 +100,9 @@ TEST(NameRule, WordsHaveTheirForms) {
 class BayScan : public testing::Test {
  protected:
   std::vector<HeldSave> scan(MemoryBay& bay) {
-    ScanOptions wish;
-    wish.titles = &titles_;
-    const auto saves = scan_bay(catalog_, bay.bay, bay.store, wish);
+    ScanOptions options;
+    options.titles = &titles_;
+    const auto saves = scan_bay(catalog_, bay.bay, bay.store, options);
     EXPECT_TRUE(saves);
     return saves ? *saves : std::vector<HeldSave>{};
   }
@@ -216,15 +216,15 @@ TEST_F(BayScan, ASecondLookReadsNothingThatIsAsItWas) {
   for (int i = 10; i < 30; ++i)
     bay.put("PSP/SAVEDATA/ULES990" + std::to_string(i) + "A/PARAM.SFO", parameters.encode());
   MemoryStore home;
-  ScanOptions wish;
+  ScanOptions options;
   ScanMemory memory;
-  wish.memory = &memory;
-  const auto first = *scan_bay(catalog_, bay.bay, bay.store, wish);
+  options.memory = &memory;
+  const auto first = *scan_bay(catalog_, bay.bay, bay.store, options);
   ASSERT_TRUE(memory.changed());
   ASSERT_TRUE(memory.save(home, "x.scan"));
   ScanMemory again = ScanMemory::load(home, "x.scan");
-  wish.memory = &again;
-  const auto second = *scan_bay(catalog_, bay.bay, bay.store, wish);
+  options.memory = &again;
+  const auto second = *scan_bay(catalog_, bay.bay, bay.store, options);
   EXPECT_FALSE(again.changed());
   ASSERT_EQ(second.size(), first.size());
   for (std::size_t i = 0; i < first.size(); ++i) {
@@ -236,8 +236,8 @@ TEST_F(BayScan, ASecondLookReadsNothingThatIsAsItWas) {
   rotten[rotten.size() / 2] ^= 1;
   ASSERT_TRUE(home.replace("x.scan", rotten));
   ScanMemory none = ScanMemory::load(home, "x.scan");
-  wish.memory = &none;
-  (void)scan_bay(catalog_, bay.bay, bay.store, wish);
+  options.memory = &none;
+  (void)scan_bay(catalog_, bay.bay, bay.store, options);
   EXPECT_TRUE(none.changed());
 }
 

@@ -171,14 +171,14 @@ class BayInMemory : public testing::Test {
 
 TEST_F(BayInMemory, RomsAreToldByTheirHeaders) {
   add_rom("roms/a.z64");
-  add_rom("roms/sub/deep/b.bin", {.code = "N98E", .order = RomOrder::swap32});
-  add_rom("roms/1/2/3/4/too deep.z64");
+  add_rom("roms/1/2/3/4/5/6/7/8/b.bin", {.code = "N98E", .order = RomOrder::swap32});
+  add_rom("roms/1/2/3/4/5/6/7/8/9/too deep.z64");
   ASSERT_TRUE(store_.replace("roms/readme.z64", text_blob("no ROM").view()));
   const auto roms = list_roms(store_, bay(good).rules.front());
   ASSERT_TRUE(roms);
   ASSERT_EQ(roms->size(), 2U);
-  EXPECT_EQ((*roms)[1].path, "roms/sub/deep/b.bin");
-  EXPECT_EQ((*roms)[1].facts.game.code, "N98E");
+  EXPECT_EQ((*roms)[0].path, "roms/1/2/3/4/5/6/7/8/b.bin");
+  EXPECT_EQ((*roms)[0].facts.game.code, "N98E");
 }
 
 TEST_F(BayInMemory, PlacesOfASetAreAFileAPart) {

@@ -236,9 +236,9 @@ TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
   for (std::size_t i = 9 * 128; i < 9 * 128 + 127; ++i) sum ^= bytes[i];
   bytes[9 * 128 + 127] = sum;
   write("two.card", Blob::copy_of(bytes));
-  const Outcome mended = bayswap({"card", "check", path("two.card"), "--repair"});
-  EXPECT_EQ(mended.code, 1);
-  EXPECT_TRUE(has(mended.out, "1 mended, 1 remain:")) << mended.out;
+  const Outcome repaired = bayswap({"card", "check", path("two.card"), "--repair"});
+  EXPECT_EQ(repaired.code, 1);
+  EXPECT_TRUE(has(repaired.out, "1 repaired, 1 remain:")) << repaired.out;
 }
 
 TEST_F(CardCli, ASaveInsideOfSomethingElseIsFoundAndAdopted) {

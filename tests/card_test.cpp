@@ -16,9 +16,9 @@ namespace {
 
 // The usual card, but ps2 without spare bytes: those have tests of their own.
 std::unique_ptr<Card> fresh_card(CardKind kind) {
-  NewCardOptions wish;
-  if (kind == CardKind::ps2) wish.form = "plain";
-  return std::move(*make_card(kind, wish));
+  NewCardOptions options;
+  if (kind == CardKind::ps2) options.form = "plain";
+  return std::move(*make_card(kind, options));
 }
 
 // The sanitizers' builds are slow, and so are cards of megabytes.

@@ -31,9 +31,9 @@ class Arcade : public testing::Test {
   Result<Plan> plan_back(const CarryRequest& request = {.what = "N99P"}) {
     return plan_carry(catalog_, {&tv_bay_, &tv_}, {&bench_bay_, &bench_}, outside_, request);
   }
-  static const PlanIssue* danger(const Plan& plan, IssueCode code) {
-    for (const PlanIssue& danger : plan.issues)
-      if (danger.code == code) return &danger;
+  static const PlanIssue* issue(const Plan& plan, IssueCode code) {
+    for (const PlanIssue& issue : plan.issues)
+      if (issue.code == code) return &issue;
     return nullptr;
   }
   Blob combined(const Blob& sram) {
@@ -75,7 +75,7 @@ TEST_F(Arcade, ThereAndBackWithTheProgress) {
   const auto nothing = plan_back();
   ASSERT_TRUE(nothing);
   EXPECT_TRUE(nothing->changes.empty());
-  EXPECT_NE(danger(*nothing, IssueCode::same), nullptr);
+  EXPECT_NE(issue(*nothing, IssueCode::same), nullptr);
 }
 
 TEST_F(Arcade, StepsSayWhatAndWhy) {
@@ -126,7 +126,7 @@ TEST_F(Arcade, WrongRegionIsRefusedUnlessAccepted) {
   EXPECT_EQ(tv_.files().size(), 1U);
   const auto accepted = plan({.what = "Skiff", .accept = {IssueCode::wrong_region}});
   EXPECT_EQ(accepted->refusal(), nullptr);
-  EXPECT_EQ(danger(*accepted, IssueCode::wrong_region)->level, PlanIssue::Level::warning);
+  EXPECT_EQ(issue(*accepted, IssueCode::wrong_region)->level, PlanIssue::Level::warning);
   EXPECT_TRUE(run(*accepted, tv_, book_));
   EXPECT_FALSE(issue_code_from_text("wrong-regon"));
 }
@@ -152,10 +152,10 @@ TEST_F(Arcade, OtherRevisionsAndMissingRomsAreOnlySaid) {
   ASSERT_TRUE(tv_.remove("roms/Skiff (EU).v64"));
   const auto without = plan();
   ASSERT_TRUE(without) << without.error().message;
-  EXPECT_NE(danger(*without, IssueCode::one_rom), nullptr);
+  EXPECT_NE(issue(*without, IssueCode::one_rom), nullptr);
   EXPECT_EQ(without->changes.front().path, "saves/Skiff.srm") << "named after the source's ROM";
   put(tv_, "roms/Skiff (EU).v64", n64_rom({.revision = 1}));
-  EXPECT_EQ(danger(*plan(), IssueCode::other_revision)->level, PlanIssue::Level::warning);
+  EXPECT_EQ(issue(*plan(), IssueCode::other_revision)->level, PlanIssue::Level::warning);
 }
 
 TEST_F(Arcade, AnEmptySaveIsRefused) {
@@ -182,7 +182,7 @@ TEST_F(Arcade, AMemoryThatWasNeverWrittenIsRefusedAMirrorOnlyNamed) {
   put(bench_, dump, joined({noise(16384, 1), noise(16384, 1)}));
   const auto mirrored = plan();
   EXPECT_EQ(mirrored->refusal(), nullptr);
-  EXPECT_NE(danger(*mirrored, IssueCode::mirrored), nullptr);
+  EXPECT_NE(issue(*mirrored, IssueCode::mirrored), nullptr);
 }
 
 TEST_F(Arcade, DamagedAndMissingSourcesAreErrors) {
@@ -212,11 +212,11 @@ TEST_F(Arcade, AnOddFileAtTheTargetIsNotSimplyReplaced) {
 TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
   put(bench_, dump, pattern(32768, 0x31));
   const auto as_said = plan();
-  EXPECT_EQ(danger(*as_said, IssueCode::other_layout), nullptr);
+  EXPECT_EQ(issue(*as_said, IssueCode::other_layout), nullptr);
   // The words stand the other way round: it is read as what it is, and the plan says so.
   put(bench_, dump, words_reversed(pattern(32768, 0x31)));
   const auto doubtful = plan();
-  ASSERT_NE(danger(*doubtful, IssueCode::other_layout), nullptr);
+  ASSERT_NE(issue(*doubtful, IssueCode::other_layout), nullptr);
   EXPECT_EQ(doubtful->refusal(), nullptr);
   EXPECT_EQ(doubtful->changes[0].after, as_said->changes[0].after);
 }
@@ -348,7 +348,7 @@ TEST_F(Arcade, UndoOfAnOlderEntryKeepsWhatCameSince) {
   put(tv_, tv_save, combined(noise(32768, 77)));  // played on
   const auto undo = plan_undo(book_, *first, tv_);
   ASSERT_TRUE(undo);
-  EXPECT_EQ(danger(*undo, IssueCode::changed_since)->level, PlanIssue::Level::warning);
+  EXPECT_EQ(issue(*undo, IssueCode::changed_since)->level, PlanIssue::Level::warning);
   const auto id = run(*undo, tv_, book_);
   ASSERT_TRUE(id);
   EXPECT_FALSE(tv_.files().contains(tv_save));
@@ -469,7 +469,7 @@ TEST_F(Arcade, AWrapperAtTheTargetIsKept) {
   const auto made = plan_carry(catalog_, {&bench_bay_, &bench_}, {&box, &tv_}, outside_, {.what = "Skiff"});
   ASSERT_TRUE(made) << made.error().message;
   EXPECT_EQ(made->refusal(), nullptr);
-  ASSERT_NE(danger(*made, IssueCode::odd_target), nullptr);
+  ASSERT_NE(issue(*made, IssueCode::odd_target), nullptr);
   ASSERT_TRUE(run(*made, tv_, book_));
   EXPECT_EQ(tv_.files().at("saves/Skiff (EU).box"), boxed(save_));
 }
@@ -484,7 +484,7 @@ TEST_F(Arcade, AShortSourceIsAnErrorUntilItIsMeant) {
   EXPECT_EQ(still.error().remedy.values, std::vector<std::string>{"short"});
   const auto meant = plan({.what = "Skiff", .chips = sram, .accept = {IssueCode::short_file}});
   ASSERT_TRUE(meant) << meant.error().message;
-  EXPECT_NE(danger(*meant, IssueCode::short_file), nullptr);
+  EXPECT_NE(issue(*meant, IssueCode::short_file), nullptr);
 }
 
 TEST_F(Arcade, ChipsAreLearnedFromSavesInPlaceAndRemembered) {

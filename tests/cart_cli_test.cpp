@@ -155,13 +155,13 @@ TEST_P(CartMatrix, NoSaveIsLostAndNoSuccessIsSaidFalsely) {
     }
     if (now == old || now == wanted) continue;
     // It is said until it is mended: first what was wrong goes away.
-    const SimCart mended(build, "", now);
-    const SimReader again({mended.folder.path(), "--hurry", "1000"});
+    const SimCart repaired(build, "", now);
+    const SimReader again({repaired.folder.path(), "--hurry", "1000"});
     const Outcome look = bench.bayswap({"cart", "look", "--port", again.path()});
     EXPECT_NE((look.out + look.err).find("nfinished"), std::string::npos) << look.out << look.err;
     const Outcome resumed = bench.bayswap({"cart", "write", "--resume", "--port", again.path(), "--yes"});
     EXPECT_EQ(resumed.code, 0) << resumed.err;
-    EXPECT_EQ(mended.chip(), wanted);
+    EXPECT_EQ(repaired.chip(), wanted);
     const Outcome after = bench.bayswap({"logbook"});
     EXPECT_EQ(after.err.find("unfinished"), std::string::npos) << after.err;
   }

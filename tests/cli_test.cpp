@@ -213,7 +213,7 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"convert", path(dump), "--to", "n64.combind", "--out", "x"}, "did you mean 'n64.combined'?");
   mistake({"convert", path(dump), "--to", "n64.combined", "--out", "x", "--slot", "5"}, "--slot");
   mistake({"carry", "Lantern Skiff", "--from", "bnch", "--to", "quay-tv"}, "did you mean 'bench'?");
-  mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "bench"}, "two different bays");
+  mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "bench"}, "two different places");
   const Outcome unknown = bayswap({"carry", "Lantrn Skif", "--from", "bench", "--to", "quay-tv"});
   EXPECT_EQ(unknown.code, 4);
   EXPECT_TRUE(has(unknown.err, "did you mean 'LANTERN SKIFF'?"));
@@ -257,7 +257,8 @@ TEST_F(Cli, BaysAreAddedListedShownAndChecked) {
       bayswap({"bay", "add", "x", "--root", root, "--platform", "n64", "--path", "x", "--layout", "n64.no"})
           .code,
       2);
-  EXPECT_EQ(bayswap({"bay", "add", "x", "--root", root}).code, 2);
+  EXPECT_EQ(bayswap({"bay", "add", "x"}).code, 2);
+  EXPECT_EQ(bayswap({"bay", "add", "x", path("port")}).code, 4) << "nothing there tells how it keeps saves";
   EXPECT_EQ(json({"bay", "list"}).size(), 11U);
   EXPECT_EQ(json({"bay", "show", "locker"})["about"], "The \"backup\" disk");
   const auto check = json({"bay", "check", "locker"});

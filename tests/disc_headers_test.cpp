@@ -2,11 +2,13 @@
 #include <bayswap/title.hpp>
 
 #include "base/endian.hpp"
-#include "support/builders.hpp"
 #include "support/property.hpp"
+#include "support/roms.hpp"
 
 namespace bayswap::test {
 namespace {
+
+using roms::disc;
 
 class Image {
  public:
@@ -85,40 +87,6 @@ TEST(DiscHeaders, TheFirstSectorPlainAndRaw) {
       .field(0x1F0, 3, "J");
   EXPECT_EQ(facts_of(scd.bytes_).game.platform, Platform::scd);
   EXPECT_EQ(facts_of(scd.bytes_).game.region, Region::japan);
-}
-
-// A disc with one file in its root, by ECMA-119: a volume at sector 16, the root folder at 18, the file
-// at 20.
-std::vector<Byte> disc(std::string_view name, std::string_view content, std::size_t stride = 2048,
-                       std::size_t lead = 0) {
-  std::vector<Byte> plain(24 * 2048);
-  const std::span<Byte> p(plain);
-  const auto text = [&](std::size_t at, std::string_view words) {
-    std::ranges::copy(words, plain.begin() + static_cast<std::ptrdiff_t>(at));
-  };
-  plain[16 * 2048] = 1;
-  text(16 * 2048 + 1, "CD001");
-  put_le(p, 16 * 2048 + 156 + 2, 4, 18);
-  put_le(p, 16 * 2048 + 156 + 10, 4, 2048);
-  std::size_t at = 18 * 2048;
-  for (const auto& [file, sector, size] : {std::tuple{std::string("\0", 1), 18U, std::size_t{2048}},
-                                           {"OTHER.TXT;1", 19U, std::size_t{5}},
-                                           {std::string(name) + ";1", 20U, content.size()}}) {
-    const std::size_t length = (33 + file.size() + 1) / 2 * 2;
-    plain[at] = static_cast<Byte>(length);
-    put_le(p, at + 2, 4, sector);
-    put_le(p, at + 10, 4, size);
-    plain[at + 32] = static_cast<Byte>(file.size());
-    text(at + 33, file);
-    at += length;
-  }
-  text(20 * 2048, content);
-  if (stride == 2048) return plain;
-  std::vector<Byte> raw(24 * stride);
-  for (std::size_t sector = 0; sector < 24; ++sector)
-    std::copy_n(plain.begin() + static_cast<std::ptrdiff_t>(sector * 2048), 2048,
-                raw.begin() + static_cast<std::ptrdiff_t>(sector * stride + lead));
-  return raw;
 }
 
 TEST(DiscHeaders, TheFileThatNamesTheProgram) {

@@ -48,7 +48,7 @@ TEST(Keyrings, ALockOpensWithItsPassphraseAlone) {
 TEST(Keyrings, NamesSizesAndContentsAreHidden) {
   MemoryStore below;
   const Keyring keys = Keyring::make();
-  const auto store = sealed_store(below, keys);
+  const auto store = encrypted_store(below, keys);
   const Blob small = noise(700, 1);
   const Blob large = noise(3000, 2);
   ASSERT_TRUE(store->add("objects/a/gull-ledger", small.view()));
@@ -67,11 +67,11 @@ TEST(Keyrings, NamesSizesAndContentsAreHidden) {
   for (const auto& [path, bytes] : below.files()) sizes.insert(bytes.size());
   EXPECT_EQ(sizes.size(), 1U) << "the three are of one size";
   // Another ring sees nothing, and says so.
-  const auto other = sealed_store(below, Keyring::make());
+  const auto other = encrypted_store(below, Keyring::make());
   EXPECT_TRUE(other->list("objects/a")->empty());
   EXPECT_EQ(other->read("objects/a/gull-ledger").error().code, ErrorCode::not_found);
   // The same names and other contents' keys: damaged, never wrong bytes.
-  const auto later = sealed_store(below, keys.with_new_key());
+  const auto later = encrypted_store(below, keys.with_new_key());
   EXPECT_EQ(*later->read("objects/a/gull-ledger"), small) << "old keys stay good";
   ASSERT_TRUE(later->replace("objects/a/gull-ledger", large.view()));
   EXPECT_EQ(store->read("objects/a/gull-ledger").error().code, ErrorCode::damaged);
@@ -79,13 +79,13 @@ TEST(Keyrings, NamesSizesAndContentsAreHidden) {
 
 TEST(Keyrings, NothingThatWasChangedPasses) {
   MemoryStore below;
-  const auto store = sealed_store(below, Keyring::make());
+  const auto store = encrypted_store(below, Keyring::make());
   const Blob bytes = noise(5000, 3);
   ASSERT_TRUE(store->add("objects/a/one", bytes.view()));
   ASSERT_TRUE(store->add("objects/a/two", noise(5000, 4).view()));
   const auto files = below.files();
   const std::string one = [&] {
-    for (const auto& [path, sealed] : files)
+    for (const auto& [path, encrypted] : files)
       if (*store->read("objects/a/one") == bytes && store->display_path("objects/a/one") == path) return path;
     return std::string();
   }();
@@ -103,8 +103,8 @@ TEST(Keyrings, NothingThatWasChangedPasses) {
     EXPECT_EQ(store->read("objects/a/one").error().code, ErrorCode::damaged) << size;
   }
   // A file under another's name.
-  for (const auto& [path, sealed] : files)
-    if (path != one) (void)below.replace(one, sealed.view());
+  for (const auto& [path, encrypted] : files)
+    if (path != one) (void)below.replace(one, encrypted.view());
   EXPECT_EQ(store->read("objects/a/one").error().code, ErrorCode::damaged);
   // What others left there is not in the list.
   ASSERT_TRUE(below.create("objects/a/readme", text_blob("x").view()));
@@ -115,7 +115,7 @@ TEST(Keyrings, NothingThatWasChangedPasses) {
 TEST(Keyrings, TwoDevicesChangeThePassphrase) {
   MemoryStore sea;
   const auto about = Lighthouse::make(sea, true);
-  ASSERT_TRUE(about && about->is_sealed);
+  ASSERT_TRUE(about && about->is_encrypted);
   EXPECT_EQ(Lighthouse::open(sea).error().code, ErrorCode::bad_usage) << "nothing goes in open";
   const auto first = put_lock(sea, Keyring::make(), phrase, about->id);
   ASSERT_TRUE(first);
@@ -130,10 +130,10 @@ TEST(Keyrings, TwoDevicesChangeThePassphrase) {
   EXPECT_EQ(sea.list("keys")->size(), 1U);
   // What the other one sealed meanwhile, with a key of its own, is not lost when the rings come together.
   const Keyring own = other->with_new_key();
-  ASSERT_TRUE(sealed_store(sea, own)->add("objects/a/x", text_blob("evening").view()));
+  ASSERT_TRUE(encrypted_store(sea, own)->add("objects/a/x", text_blob("evening").view()));
   const Keyring both = own.joined_with(*changed);
   EXPECT_EQ(both.contents().back(), changed->contents().back());
-  EXPECT_EQ(*sealed_store(sea, both)->read("objects/a/x"), text_blob("evening"));
+  EXPECT_EQ(*encrypted_store(sea, both)->read("objects/a/x"), text_blob("evening"));
 }
 
 }  // namespace

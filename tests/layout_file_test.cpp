@@ -76,7 +76,7 @@ TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
       {with("fill = 85", "fil = 85"), "line 5: unknown word 'fil'"},
       {with("\"eeprom\"", "\"eprom\""), "line 7: unknown role 'eprom'"},
       {with("at = 16", "at = -1"), "line 8: at must be"},
-      {with("at = 16", "at = 100"), "behind the file's end"},
+      {with("at = 16", "at = 100"), "after the file's end"},
       {with("at = 16", "at = \"16\""), "line 8: at must be a whole number"},
       {with("size = 512", "size = 0"), "line 9"},
       {with("size = 512", "size = 99999999999"), "line 9"},

@@ -72,7 +72,7 @@ TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
                                : slot.order == ByteOrder::swap32 ? 3
                                : slot.order == ByteOrder::swap64 ? 7
                                                                  : 0;
-      const std::size_t at = slot.behind ? size - behind_bytes(layout_) + slot.at : slot.at;
+      const std::size_t at = slot.after_variable ? size - behind_bytes(layout_) + slot.at : slot.at;
       for (std::size_t i = 0; i < part->bytes.size(); i += 1 + i / 64) {
         const Byte chip = part->bytes.view()[i];
         std::size_t from = i ^ mask;

@@ -28,7 +28,7 @@ Version version(const SaveIdentity& save, const std::string& bytes, std::vector<
   one.save = save;
   one.content = sha256(text_blob(bytes).view()).hex();
   one.parents = std::move(parents);
-  return sealed(std::move(one));
+  return with_id(std::move(one));
 }
 
 // ---- Identity and graph
@@ -87,7 +87,7 @@ TEST(Versions, RecordsComeBackAsTheyWere) {
     one.save.facts.game.region = Region::korea;
     const auto count = *rc::gen::inRange(0, 5);
     for (int i = 0; i < count; ++i) one.parents.push_back(version(identity("", "p"), std::to_string(i)).id);
-    one = sealed(one);
+    one = with_id(one);
     const Blob record = record_of(one);
     const auto back = version_from_record(record.view());
     RC_ASSERT(back.has_value());
@@ -216,8 +216,8 @@ class World {
     if (seed % 2 == 1) {
       const Keyring keys = Keyring::make();
       EXPECT_TRUE(Lighthouse::make(sea_, true));
-      sealed_sea_ = sealed_store(sea_, keys);
-      sealed_wire_ = sealed_store(wire_, keys);
+      sealed_sea_ = encrypted_store(sea_, keys);
+      sealed_wire_ = encrypted_store(wire_, keys);
     } else {
       EXPECT_TRUE(Lighthouse::make(sea_, false));
     }

@@ -49,7 +49,7 @@ TEST_P(EachLayout, OneByteIsChangedInPlace) {
   ASSERT_TRUE(store.create("a.sav", file->view()));
   SavePlace place;
   place.kind = SavePlace::Kind::chips;
-  place.path = place.shown = "a.sav";
+  place.path = place.display_path = "a.sav";
   const auto opened = unpack(layout, *file);
   ASSERT_TRUE(opened);
   place.chips.push_back({"a.sav", *file, &layout, *opened});
@@ -104,7 +104,7 @@ TEST(SavePlaces, APartThatWouldBecomeBlankIsNotSaidToBeWritten) {
   ASSERT_TRUE(store.create("a.sav", file->view()));
   SavePlace place;
   place.kind = SavePlace::Kind::chips;
-  place.path = place.shown = "a.sav";
+  place.path = place.display_path = "a.sav";
   place.chips.push_back({"a.sav", *file, layout, *unpack(*layout, *file)});
   place.files.push_back({"sram", Blob::copy_of(chip)});
   chip[100] = 0;

@@ -106,10 +106,10 @@ class Health : public testing::Test {
  protected:
   static std::vector<std::string> codes(const Blob& bytes, PartKind kind = PartKind::sram) {
     std::vector<std::string> out;
-    for (const DumpDefect& ailment : defects(Part{{kind, 0}, bytes, true})) {
-      EXPECT_EQ(ailment.certain, ailment.code == "unwritten");
-      EXPECT_FALSE(ailment.text.empty() || ailment.hint.empty());
-      if (out.empty() || out.back() != ailment.code) out.push_back(ailment.code);
+    for (const DumpDefect& defect : defects(Part{{kind, 0}, bytes, true})) {
+      EXPECT_EQ(defect.certain, defect.code == "unwritten");
+      EXPECT_FALSE(defect.text.empty() || defect.hint.empty());
+      if (out.empty() || out.back() != defect.code) out.push_back(defect.code);
     }
     return out;
   }

@@ -271,9 +271,9 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
   const Outcome shown = bayswap({"sheet", "show", save});
   EXPECT_TRUE(has(shown.out, "should be"));
   EXPECT_EQ(value(save, "save.counter"), "6") << "the older copy is sound, and counts";
-  const Outcome mended = bayswap({"sheet", "check", save, "--reseal"});
-  ASSERT_EQ(mended.code, 0);
-  EXPECT_TRUE(has(mended.out, "save[2] counts now, and no longer save[1]"));
+  const Outcome repaired = bayswap({"sheet", "check", save, "--reseal"});
+  ASSERT_EQ(repaired.code, 0);
+  EXPECT_TRUE(has(repaired.out, "save[2] counts now, and no longer save[1]"));
   EXPECT_EQ(bayswap({"sheet", "check", save}).code, 0);
 }
 

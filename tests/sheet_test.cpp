@@ -368,9 +368,9 @@ TEST(Sheets, ABrokenSealIsNotCoveredUp) {
   const auto beside = save.change({{"b", "4"}});
   ASSERT_TRUE(beside);
   EXPECT_EQ(beside->files.front().bytes, Blob::copy_of(std::vector<Byte>{7, 99, 0, 0, 4, 4}));
-  const auto mended = save.reseal();
-  ASSERT_TRUE(mended);
-  EXPECT_EQ(mended->files.front().bytes, Blob::copy_of(std::vector<Byte>{7, 7, 0, 0, 3, 3}));
+  const auto repaired = save.reseal();
+  ASSERT_TRUE(repaired);
+  EXPECT_EQ(repaired->files.front().bytes, Blob::copy_of(std::vector<Byte>{7, 7, 0, 0, 3, 3}));
 }
 
 TEST(Sheets, TheNewestCopyIsShownAndTheOtherOneWritten) {

@@ -271,7 +271,7 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
   // Somebody calls it open: nothing is told there in the clear.
   const Blob about = read("sea/lighthouse.toml");
   std::string open_text(reinterpret_cast<const char*>(about.data()), about.size());
-  open_text.resize(open_text.find("sealed"));
+  open_text.resize(open_text.find("encrypted"));
   put("sea/lighthouse.toml", text_blob(open_text));
   put(on_box, third, 1200000000);
   const Outcome fooled = on("box-home", {"sync", "--yes"});

@@ -81,7 +81,7 @@ TEST_F(InStep, WhatIsLeftOutDoesNotComeIn) {
   for (const int way : {0, 1, 2}) {
     tv.bay.sync = usual;
     if (way == 0) tv.bay.sync.kinds = {"card"};
-    if (way == 1) tv.bay.sync.most_bytes = 100;
+    if (way == 1) tv.bay.sync.max_bytes = 100;
     if (way == 2) tv.bay.sync.leave = {"saves/Lantern*"};
     const auto rows = box.sync();
     EXPECT_EQ(count(rows, SyncRow::Outcome::written), 0U) << way << in_words(rows);
@@ -313,7 +313,7 @@ TEST_F(InStep, WhatTakesNoPartAnyMoreIsNoLoss) {
   play_on_card(sram(1));
   handheld.sync();
   box.sync();
-  for (const std::string rest : {"leave = [\"*.sra\"]\n", "kinds = [\"card\"]\n", "most_bytes = 100\n"}) {
+  for (const std::string rest : {"leave = [\"*.sra\"]\n", "kinds = [\"card\"]\n", "max_bytes = 100\n"}) {
     const Bay before = card.bay;
     card.bay = *parse_bay(to_toml(before) + "\n[sync]\n" + rest, "card", "card.toml", "/");
     EXPECT_EQ(to_toml(card.bay), to_toml(*parse_bay(to_toml(card.bay), "card", "card.toml", "/")));

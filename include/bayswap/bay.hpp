@@ -78,12 +78,15 @@ enum class Keeping {
 [[nodiscard]] std::string_view to_text(Keeping keeping);
 [[nodiscard]] std::optional<Keeping> keeping_from_text(std::string_view text);
 
-/// What a bay says about one platform.
+/// What a bay says about one platform, or about one of several places of a platform's saves.
 struct PlatformRule {
   Platform platform{};
   NameRule path;
   std::string layout;                      // id; of Keeping::file only
   std::vector<std::string> other_layouts;  // ids for games with another chip than the first has
+  /// What {ext} can be, with its dot, the one of new files first; empty: what the layouts usually have. Of
+  /// Keeping::file, and not of sets.
+  std::vector<std::string> extensions;
   std::string roms;  // folder of the ROMs below the root, "." for the root; empty: no ROMs here
   Keeping keeping = Keeping::file;
   /// Further places of the same save: what they hold, and where. "also" in bay files.
@@ -99,19 +102,23 @@ struct BaySync {
   std::vector<std::string> config;  // patterns of paths below the root that are configuration: "config/*.cfg"
   std::string form;                 // of the programs whose configuration it is: bays of one form exchange it
   std::vector<std::string> leave;   // patterns of paths below the root that stay out: "saves/test*"
-  std::uint64_t most_bytes = std::uint64_t{64} << 20;  // larger saves stay out
+  std::uint64_t max_bytes = std::uint64_t{64} << 20;  // larger saves stay out
   std::vector<std::string> programs;  // while one of these runs, nothing is written into the bay
 };
 
 struct Bay {
   std::string name;
   std::string about;
-  std::string root;    // where the files are, as the bay file has it, made absolute
-  std::string origin;  // path of the bay file
+  std::string root;                   // where the files are, as the bay file has it, made absolute
+  std::string origin;                 // path of the bay file
+  std::vector<std::string> formerly;  // names it had: the logbook may know it by them
   std::vector<PlatformRule> rules;
   BaySync sync;
 
+  /// Returns the first rule of the platform: new saves go there. nullptr if it has none.
   [[nodiscard]] const PlatformRule* rule(Platform platform) const;
+  /// Returns all rules of the platform, in the order of the bay file.
+  [[nodiscard]] std::vector<const PlatformRule*> rules_of(Platform platform) const;
 };
 
 /// Reads a bay file. A relative root counts from `folder`. Unknown words are `bad_usage` and name the line.
@@ -126,8 +133,8 @@ struct Bay {
 /// Lower-case letters, digits, dashes and underscores, at most 64.
 [[nodiscard]] bool is_bay_name(std::string_view name);
 
-/// The bay of that name in the home folder, or the bay file at that path (anything with a '/' or ending in
-/// .toml).
+/// Returns the bay of that name in the home folder, or the one that had that name before, or the bay file at
+/// that path (anything with a '/' or ending in .toml).
 [[nodiscard]] Result<Bay> find_bay(const Home& home, const std::string& name_or_path);
 /// Every bay file of the home folder by name, those that can't be read with their error.
 [[nodiscard]] Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& home);
@@ -146,7 +153,7 @@ struct RomFile {
   std::string path;  // below the bay's root
   RomFacts facts;
 };
-/// The ROMs of one platform, told by their headers; folders are searched three deep.
+/// Returns the ROMs of one platform, recognised by their headers. Folders are searched eight deep.
 [[nodiscard]] Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule);
 
 /// One file in which a save is kept or would be kept.

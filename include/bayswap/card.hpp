@@ -158,7 +158,7 @@ struct NewCardOptions {
   bool japanese = false;        // the card's text is Shift-JIS, where it says so (gc)
 };
 /// A freshly formatted card, as the console leaves it. `bad_usage` where there is no such size or form.
-[[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wish);
+[[nodiscard]] Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& options);
 /// The usual one.
 [[nodiscard]] std::unique_ptr<Card> make_card(CardKind kind);
 

@@ -131,7 +131,7 @@ class CartPort {
   [[nodiscard]] Result<Blob> read_here(std::uint32_t counter, std::uint64_t end, std::uint64_t at,
                                        std::size_t count);
   [[nodiscard]] Result<void> write_once(const CartChip& chip, const Blob& now, const Blob& wanted);
-  void tell(std::string_view what, std::uint64_t done, std::uint64_t total) const;
+  void report_progress(std::string_view what, std::uint64_t done, std::uint64_t total) const;
 
   std::unique_ptr<Inside> inside_;
 };

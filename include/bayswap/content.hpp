@@ -72,9 +72,9 @@ struct OpenOptions {
   const Layout* said = nullptr;        // what the bay says they are; nullptr: told by the bytes alone
   std::vector<const Layout*> or_else;  // other layouts that the bay says they can have
   Hints hints;
-  Role role;           // of a set's file
-  std::string shown;   // the file as the user knows it
-  std::string origin;  // the bay file that says so; may be empty
+  Role role;                 // of a set's file
+  std::string display_path;  // the file as the user knows it
+  std::string origin;        // the bay file that says so; may be empty
 };
 /// Takes a file of chips apart. What the bay says of its layout is a prior: where the bytes clearly have
 /// another one, they are read so, with a note. Adds what is doubtful to `issues`. Fails with `damaged` if the

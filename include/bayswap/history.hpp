@@ -38,7 +38,7 @@ struct SaveIdentity {
 /// What a save was at one moment. Never changed once it is made.
 struct Version {
   enum class Kind { battery, card, folder, state, config };
-  VersionId id;  // see sealed()
+  VersionId id;  // see with_id()
   SaveIdentity save;
   Kind kind{};
   std::string label;                     // what people call it
@@ -59,7 +59,7 @@ struct Version {
 /// Returns the record of a version, without its id; the same version has the same bytes everywhere.
 [[nodiscard]] Blob record_of(const Version& version);
 /// Sorts the parents and sets the id.
-[[nodiscard]] Version sealed(Version version);
+[[nodiscard]] Version with_id(Version version);
 /// Fails with `damaged` if these bytes are no record.
 [[nodiscard]] Result<Version> version_from_record(ByteView record);
 

@@ -63,6 +63,6 @@ class Keyring {
 /// A store whose files can be read and named only with the keys. Files in the root, and those in `keys`, are
 /// left open; folders keep their names. Contents are padded to a power of two of at least 4 KiB. `below` must
 /// outlive it. Files that were not sealed with these keys are not seen in lists, and `damaged` when read.
-[[nodiscard]] std::unique_ptr<Store> sealed_store(Store& below, Keyring keys);
+[[nodiscard]] std::unique_ptr<Store> encrypted_store(Store& below, Keyring keys);
 
 }  // namespace bayswap

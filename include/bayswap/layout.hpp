@@ -46,7 +46,7 @@ struct Slot {
   Role role;
   std::size_t at = 0;  // offset from the start of the file; with `behind` from the end of the part that has
                        // several sizes
-  bool behind = false;
+  bool after_variable = false;
   std::vector<std::size_t>
       file_sizes;  // bytes it takes in the file, ascending; more than one in a single slot only
   std::vector<std::size_t> chip_sizes;  // sizes of the parts that live there, ascending
@@ -72,7 +72,7 @@ struct Slot {
 /// Bytes of a header or trailer that something is known of: one of the four below.
 struct Field {
   std::size_t at = 0;  // as in Slot
-  bool behind = false;
+  bool after_variable = false;
   std::vector<Byte> bytes;  // always these
   std::size_t number_bytes =
       0;  // a little-endian number of so many bytes: the size of the part that has several
@@ -129,7 +129,8 @@ struct Layout {
 /// The same layout as a layout file; parse_layout gives it back.
 [[nodiscard]] std::string to_toml(const Layout& layout);
 
-/// The layouts built into the library and those a user added. Reads on demand, so one thread at a time.
+/// The layouts built into the library and those a user added. Threads may share one as long as none adds to
+/// it. Layouts that it returns live as long as the catalog, or a copy of it.
 class Catalog {
  public:
   /// `bad_usage` for an id that is taken.
@@ -140,10 +141,6 @@ class Catalog {
   [[nodiscard]] std::vector<const Layout*> all(std::optional<Platform> platform = {}) const;
 
  private:
-  /// Built-in layouts are read when first asked for.
-  [[nodiscard]] const Layout* built_in(std::size_t index) const;
-
-  mutable std::vector<std::shared_ptr<const Layout>> built_in_;
   std::vector<std::shared_ptr<const Layout>> added_;
 };
 

@@ -59,19 +59,19 @@ class Lighthouse {
  public:
   /// What the folder of one says of it.
   struct About {
-    std::string id;          // made when it was founded: tells one lighthouse from another at the same place
-    bool is_sealed = false;  // only devices with its keys can read it: see keyring.hpp
+    std::string id;  // made when it was founded: tells one lighthouse from another at the same place
+    bool is_encrypted = false;  // only devices with its keys can read it: see keyring.hpp
   };
   /// Fails with `not_found` if there is none in the folder, `unsupported` if a newer Bay Swap made it.
   [[nodiscard]] static Result<About> about(Store& store);
   /// Makes one in an empty folder, or returns what is there. Fails with `unsafe` if other things are in the
   /// folder.
-  [[nodiscard]] static Result<About> make(Store& store, bool sealed);
-  /// Opens one; one that is sealed through `sealed_store(store)`, which is the folder as its devices see it.
-  /// Fails as about(), and with `bad_usage` if it is sealed and `sealed` is nullptr. The stores must outlive
-  /// it.
-  [[nodiscard]] static Result<Lighthouse> open(Store& store, Store* sealed = nullptr);
-  /// make() and open() of one that is not sealed.
+  [[nodiscard]] static Result<About> make(Store& store, bool encrypted);
+  /// Opens one; one that is encrypted through `encrypted_store(store)`, which is the folder as its devices
+  /// see it. Fails as about(), and with `bad_usage` if it is encrypted and `encrypted` is nullptr. The stores
+  /// must outlive it.
+  [[nodiscard]] static Result<Lighthouse> open(Store& store, Store* encrypted = nullptr);
+  /// make() and open() of one that is not encrypted.
   [[nodiscard]] static Result<Lighthouse> found(Store& store);
 
   [[nodiscard]] const std::string& id() const { return id_; }

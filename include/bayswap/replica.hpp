@@ -138,8 +138,8 @@ class Replica {
   [[nodiscard]] Result<void> load_history();
   [[nodiscard]] Result<void> take(Lighthouse& lighthouse, const Pointer& pointer, Peer& peer,
                                   std::set<Digest>& known, std::set<Digest>& asked, Exchanged& done);
-  [[nodiscard]] Result<void> tell(Lighthouse& lighthouse, const DeviceReport& report,
-                                  const std::set<Digest>& known, Exchanged& done);
+  [[nodiscard]] Result<void> publish(Lighthouse& lighthouse, const DeviceReport& report,
+                                     const std::set<Digest>& known, Exchanged& done);
   [[nodiscard]] Result<void> give_everything(Lighthouse& lighthouse, Exchanged& done);
 
   Store* store_;

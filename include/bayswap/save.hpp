@@ -41,6 +41,8 @@ enum class Platform {
 /// "n64", "3ds", ...: lower case, as in bay files, layouts and JSON.
 [[nodiscard]] std::string_view tag(Platform platform);
 [[nodiscard]] std::optional<Platform> platform_from_tag(std::string_view text);
+/// Returns every tag.
+[[nodiscard]] std::vector<std::string> platform_tag_list();
 /// The platform whose layouts a platform's saves have: gb for gbc, otherwise itself.
 [[nodiscard]] Platform saves_as(Platform platform);
 
@@ -66,7 +68,8 @@ enum class Region {
 
 /// "Europe", "North America", ...; "unknown" for Region::unknown.
 [[nodiscard]] std::string_view name(Region region);
-/// From its name in any case, with '-' or ' ' between words: "north-america". Nothing for "unknown".
+/// From its name in any case, or a short one ("us", "eur"), with '-' or ' ' between words: "north-america".
+/// Nothing for "unknown".
 [[nodiscard]] std::optional<Region> region_from_text(std::string_view text);
 
 /// Which game, as far as its ROM, its disc or its save tells.

@@ -13,9 +13,9 @@ namespace bayswap {
 struct SavePlace {
   enum class Kind { chips, state, card_entry, single, package, folder, plain };
   Kind kind{};
-  std::string path;   // as the store knows it
-  std::string entry;  // of Kind::card_entry: its name
-  std::string shown;  // as the user knows it
+  std::string path;          // as the store knows it
+  std::string entry;         // of Kind::card_entry: its name
+  std::string display_path;  // as the user knows it
   std::optional<GameId> game;
   std::vector<SheetFile> files;  // of chips: blank ones, clocks and controller paks come last
   std::vector<std::string> notes;

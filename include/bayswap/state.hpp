@@ -148,7 +148,7 @@ struct StateLook {
 /// A battery save of the same game, from wherever.
 struct KnownBattery {
   Save save;
-  std::string shown;  // what to call it in evidence: "saves/Cog.srm"
+  std::string display_path;  // what to call it in evidence: "saves/Cog.srm"
 };
 /// What is known when a state of no known kind is searched.
 struct BatterySearch {

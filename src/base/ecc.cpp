@@ -116,7 +116,7 @@ bool is_sound_page(ByteView page, ByteView spare) {
   return sound;
 }
 
-std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare) {
+std::array<EccState, ecc_chunks> repair_page(std::span<Byte> page, ByteView spare) {
   std::array<EccState, ecc_chunks> states{};
   if (is_erased(spare) && is_erased(page)) return states;
   for (std::size_t chunk = 0; chunk < ecc_chunks; ++chunk) {

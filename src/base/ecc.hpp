@@ -39,6 +39,6 @@ void put_likely_spare(std::span<Byte> spare, ByteView page);
 /// Every code agrees, or the page is erased.
 [[nodiscard]] bool is_sound_page(ByteView page, ByteView spare);
 /// Sets single wrong bits in the page right. What each chunk was like; an erased page is sound.
-[[nodiscard]] std::array<EccState, ecc_chunks> mend_page(std::span<Byte> page, ByteView spare);
+[[nodiscard]] std::array<EccState, ecc_chunks> repair_page(std::span<Byte> page, ByteView spare);
 
 }  // namespace bayswap

@@ -18,6 +18,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_bay_files = 4096;
+constexpr std::size_t max_rules = 256;
 constexpr std::array<std::string_view, 6> keeping_words{"file",   "folder",  "card",
                                                         "single", "package", "encrypted"};
 
@@ -46,6 +47,18 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
       return reader.error("layout", "layout is missing", "name one of the layouts there are");
     rule.layout = layouts->front();
     rule.other_layouts.assign(layouts->begin() + 1, layouts->end());
+  }
+  BAYSWAP_TRY(auto extensions, reader.texts("extensions"));
+  if (extensions) {
+    if (rule.keeping != Keeping::file || !rule.path.uses("ext"))
+      return reader.error("extensions", "extensions are only for files whose path ends with {ext}",
+                          "remove it, or end the path with {ext}");
+    for (const std::string& extension : *extensions)
+      if (extension.size() < 2 || !extension.starts_with('.') || !is_safe_relative(extension) ||
+          extension.find('/') != std::string::npos)
+        return reader.error("extensions", fmt::format("'{}' is not an extension", printable(extension)),
+                            "write it with its dot, e.g. \".sav\"");
+    rule.extensions = *std::move(extensions);
   }
   BAYSWAP_TRY(auto also, reader.table("also"));
   if (also) {
@@ -93,12 +106,18 @@ std::optional<Keeping> keeping_from_text(std::string_view text) {
 }
 
 const PlatformRule* Bay::rule(Platform platform) const {
-  const auto found = std::ranges::find(rules, platform, &PlatformRule::platform);
-  if (found != rules.end()) return &*found;
+  const auto all = rules_of(platform);
+  return all.empty() ? nullptr : all.front();
+}
+
+std::vector<const PlatformRule*> Bay::rules_of(Platform platform) const {
+  std::vector<const PlatformRule*> found;
+  for (const PlatformRule& rule : rules)
+    if (rule.platform == platform) found.push_back(&rule);
   // gb and gbc cartridges lie side by side: a rule for one does for both.
-  const auto kin = std::ranges::find_if(
-      rules, [&](const PlatformRule& rule) { return saves_as(rule.platform) == saves_as(platform); });
-  return kin == rules.end() ? nullptr : &*kin;
+  for (const PlatformRule& rule : rules)
+    if (rule.platform != platform && saves_as(rule.platform) == saves_as(platform)) found.push_back(&rule);
+  return found;
 }
 
 bool is_bay_name(std::string_view name) {
@@ -134,9 +153,11 @@ Result<BaySync> read_sync(TableReader table) {
                        "add config = [\"config/*.cfg\"] and form = \"NAME\": bays of one form exchange it");
   BAYSWAP_TRY(auto leave, table.texts("leave"));
   if (leave) sync.leave = *std::move(leave);
-  BAYSWAP_TRY(const auto most, table.integer("most_bytes"));
-  if (most && *most < 0) return table.error("most_bytes", "a size can't be less than nothing");
-  if (most) sync.most_bytes = static_cast<std::uint64_t>(*most);
+  BAYSWAP_TRY(const auto older, table.integer("most_bytes"));  // its name in older bay files
+  BAYSWAP_TRY(auto limit, table.integer("max_bytes"));
+  if (!limit) limit = older;
+  if (limit && *limit < 0) return table.error("max_bytes", "a size can't be negative");
+  if (limit) sync.max_bytes = static_cast<std::uint64_t>(*limit);
   BAYSWAP_TRY(auto programs, table.texts("programs"));
   if (programs) sync.programs = *std::move(programs);
   BAYSWAP_CHECK(table.no_other_keys());
@@ -158,7 +179,7 @@ std::string to_toml(const BaySync& sync) {
   if (!sync.config.empty()) out += fmt::format("config = {}\n", list_of(sync.config));
   if (!sync.form.empty()) out += fmt::format("form = {}\n", toml_quoted(sync.form));
   if (!sync.leave.empty()) out += fmt::format("leave = {}\n", list_of(sync.leave));
-  if (sync.most_bytes != usual.most_bytes) out += fmt::format("most_bytes = {}\n", sync.most_bytes);
+  if (sync.max_bytes != usual.max_bytes) out += fmt::format("max_bytes = {}\n", sync.max_bytes);
   if (!sync.programs.empty()) out += fmt::format("programs = {}\n", list_of(sync.programs));
   return out.empty() ? out : "\n[sync]\n" + out;
 }
@@ -174,21 +195,39 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
   bay.origin = origin;
   BAYSWAP_TRY(const auto about, reader.text("about"));
   bay.about = about.value_or("");
+  BAYSWAP_TRY(auto formerly, reader.texts("formerly"));
+  for (const std::string& former : formerly.value_or(std::vector<std::string>{})) {
+    if (!is_bay_name(former))
+      return reader.error("formerly", fmt::format("'{}' is not a name for a bay", printable(former)),
+                          "use lower-case letters, digits and dashes");
+    bay.formerly.push_back(former);
+  }
   BAYSWAP_TRY(const std::string where, reader.needed_text("root"));
   bay.root =
       is_cart_path(where) || !is_local_url(where) ? where : normalized(join_path(folder, with_home(where)));
   BAYSWAP_TRY(auto platforms, reader.table("platform"));
   if (!platforms)
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");
-  BAYSWAP_TRY(const auto tags, platforms->table_names());
+  BAYSWAP_TRY(const auto tags, platforms->keys());
   for (const std::string& tag_text : tags) {
     const auto platform = platform_from_tag(tag_text);
     if (!platform)
       return platforms->error(tag_text, fmt::format("unknown platform '{}'", printable(tag_text)),
                               "platforms go by their tags, e.g. n64 or gba");
-    BAYSWAP_TRY(auto table, platforms->table(tag_text));
-    BAYSWAP_TRY(auto rule, read_rule(*std::move(table), *platform));
-    bay.rules.push_back(std::move(rule));
+    // [platform.TAG], or several [[platform.TAG]].
+    std::vector<TableReader> tables;
+    if (platforms->is_table(tag_text)) {
+      BAYSWAP_TRY(auto table, platforms->table(tag_text));
+      tables.push_back(*std::move(table));
+    } else {
+      BAYSWAP_TRY(tables, platforms->tables(tag_text));
+    }
+    for (TableReader& table : tables) {
+      BAYSWAP_TRY(auto rule, read_rule(std::move(table), *platform));
+      bay.rules.push_back(std::move(rule));
+      if (bay.rules.size() > max_rules)
+        return platforms->error(tag_text, fmt::format("over {} rules", max_rules), "describe two bays");
+    }
   }
   if (bay.rules.empty())
     return reader.error("platform", "no platform is described", "add a table like [platform.n64]");
@@ -203,9 +242,13 @@ Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std:
 std::string to_toml(const Bay& bay) {
   std::string out;
   if (!bay.about.empty()) out += fmt::format("about = {}\n", toml_quoted(bay.about));
+  if (!bay.formerly.empty()) out += fmt::format("formerly = {}\n", list_of(bay.formerly));
   out += fmt::format("root = {}\n", toml_quoted(bay.root));
   for (const PlatformRule& rule : bay.rules) {
-    out += fmt::format("\n[platform.{}]\npath = {}\n", tag(rule.platform), toml_quoted(rule.path.text()));
+    const bool is_only = std::ranges::count(bay.rules, rule.platform, &PlatformRule::platform) == 1;
+    const std::string name = fmt::format("platform.{}", tag(rule.platform));
+    out += fmt::format("\n{}\npath = {}\n", is_only ? "[" + name + "]" : "[[" + name + "]]",
+                       toml_quoted(rule.path.text()));
     if (rule.keeping != Keeping::file) out += fmt::format("keeps = {}\n", toml_quoted(to_text(rule.keeping)));
     if (!rule.layout.empty() && rule.other_layouts.empty())
       out += fmt::format("layout = {}\n", toml_quoted(rule.layout));
@@ -214,6 +257,7 @@ std::string to_toml(const Bay& bay) {
       for (const std::string& id : rule.other_layouts) out += ", " + toml_quoted(id);
       out += "]\n";
     }
+    if (!rule.extensions.empty()) out += fmt::format("extensions = {}\n", list_of(rule.extensions));
     if (!rule.roms.empty()) out += fmt::format("roms = {}\n", toml_quoted(rule.roms));
     for (std::size_t i = 0; i < rule.states.size(); ++i)
       out += fmt::format("{}{}{}", i == 0 ? "states = [" : ", ", toml_quoted(rule.states[i].text()),
@@ -261,7 +305,10 @@ Result<Bay> find_bay(const Home& home, const std::string& name_or_path) {
   if (!info) {
     std::vector<std::string> names;
     if (const auto bays = list_bays(home))
-      for (const auto& [name, bay] : *bays) names.push_back(name);
+      for (const auto& [name, bay] : *bays) {
+        if (bay && std::ranges::find(bay->formerly, name_or_path) != bay->formerly.end()) return *bay;
+        names.push_back(name);
+      }
     const std::string near = did_you_mean(name_or_path, names);
     return fail(ErrorCode::bad_usage, fmt::format("no bay is called '{}'", printable(name_or_path)), near,
                 {Remedy::Kind::list_bays, {}});

@@ -138,16 +138,16 @@ std::size_t ChipBook::forget(std::string_view code_or_title) {
   });
 }
 
-std::vector<ChipFact> chips_seen(BayView& view, const GameId& game, const Save* not_this) {
-  std::vector<ChipFact> chips;
-  const PlatformRule* rule = view.bay().rule(game.platform);
-  if (rule == nullptr || rule->keeping != Keeping::file) return chips;
-  const auto roms = view.roms(*rule);
-  if (!roms) return chips;
+namespace {
+
+void chips_seen_by(const PlatformRule& rule, BayView& view, const GameId& game, const Save* not_this,
+                   std::vector<ChipFact>& chips) {
+  const auto roms = view.roms(rule);
+  if (!roms) return;
   for (const RomFile& rom : **roms) {
     const GameMatch match = compare(game, rom.facts.game);
     if (match != GameMatch::same && match != GameMatch::other_revision) continue;
-    const auto files = places(view.catalog(), *rule, {rom.path, rom.facts.game, 1, {}});
+    const auto files = places(view.catalog(), rule, {rom.path, rom.facts.game, 1, {}});
     if (!files) continue;
     for (const SaveFile& file : *files) {
       const Slot* sized = file.layout->variable_slot();
@@ -165,6 +165,14 @@ std::vector<ChipFact> chips_seen(BayView& view, const GameId& game, const Save* 
                                        part->bytes.size())}});
     }
   }
+}
+
+}  // namespace
+
+std::vector<ChipFact> chips_seen(BayView& view, const GameId& game, const Save* not_this) {
+  std::vector<ChipFact> chips;
+  for (const PlatformRule* rule : view.bay().rules_of(game.platform))
+    if (rule->keeping == Keeping::file) chips_seen_by(*rule, view, game, not_this, chips);
   return chips;
 }
 

@@ -277,7 +277,10 @@ class FileScanner {
   }
 
   void add(std::span<Told> files) {
-    const Told& first = files.front();
+    // Named after its memory, not after its clock.
+    const auto memory = std::find_if(files.begin(), files.end(),
+                                     [](const Told& one) { return one.file.role.kind != PartKind::rtc; });
+    const Told& first = memory == files.end() ? files.front() : *memory;
     HeldSave save;
     save.rule = first.owner->rule;
     save.kind = SaveKind::battery;

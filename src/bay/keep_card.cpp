@@ -79,7 +79,7 @@ Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
 
 struct Image {
   std::string path;
-  std::string shown;
+  std::string display_path;
   std::optional<Blob> before;
   std::int64_t modified = 0;
   std::unique_ptr<Card> card;
@@ -89,7 +89,7 @@ struct Image {
 Result<Image> open_image(BayView& view, const std::string& path, CardKind kind) {
   Image image;
   image.path = path;
-  image.shown = view.store().display_path(path);
+  image.display_path = view.store().display_path(path);
   BAYSWAP_TRY(const auto info, view.store().stat(path));
   if (!info) {
     image.card = make_card(kind);
@@ -99,7 +99,7 @@ Result<Image> open_image(BayView& view, const std::string& path, CardKind kind) 
   BAYSWAP_TRY(image.before, view.store().read(path));
   auto card = open_card(*image.before);
   if (!card)
-    return fail(card.error().code, fmt::format("{}: {}", image.shown, card.error().message),
+    return fail(card.error().code, fmt::format("{}: {}", image.display_path, card.error().message),
                 card.error().hint);
   image.card = *std::move(card);
   image.problems = image.card->check().size();
@@ -122,12 +122,12 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
   BAYSWAP_TRY(CardSave save, as_item(context.view, arrival));
   if (image.card->kind() != save.kind)
     return fail(ErrorCode::does_not_fit,
-                fmt::format("{} is a {} card, and {} a save of a {} card", image.shown,
+                fmt::format("{} is a {} card, and {} a save of a {} card", image.display_path,
                             to_text(image.card->kind()), save.name, to_text(save.kind)));
   if (image.problems > 0)
-    arrival.issues.unless_accepted(IssueCode::damaged,
-                                   fmt::format("{}: {}", image.shown, image.card->check().front().text), "",
-                                   {Remedy::Kind::repair_card, {image.shown}});
+    arrival.issues.unless_accepted(
+        IssueCode::damaged, fmt::format("{}: {}", image.display_path, image.card->check().front().text), "",
+        {Remedy::Kind::repair_card, {image.display_path}});
   const auto own = image.card->read(save.name);
   arrival.brought = true;
   if (own && own->same_content(save)) return false;
@@ -137,13 +137,13 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
   if (own) BAYSWAP_CHECK(image.card->drop(save.name));
   auto done = image.card->put(save);
   if (!done) {
-    done.error().message = fmt::format("{}: {}", image.shown, done.error().message);
+    done.error().message = fmt::format("{}: {}", image.display_path, done.error().message);
     // What was dropped comes back: other saves still go onto this card.
     if (own) BAYSWAP_CHECK(image.card->put(*own));
     return tl::unexpected(std::move(done.error()));
   }
   arrival.steps.push_back(
-      {own ? "replace" : "add", fmt::format("{} on {}", save.name, image.shown),
+      {own ? "replace" : "add", fmt::format("{} on {}", save.name, image.display_path),
        own ? "the card has a save of that name" : fmt::format("{} blocks", image.card->blocks_for(save))});
   return true;
 }
@@ -160,7 +160,7 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
       BAYSWAP_TRY(image, open_image(context.view, arrival->spots.front().path, first.kind));
       if (!image.before)
         arrival->steps.push_back(
-            {"make", fmt::format("{}: a freshly formatted card", image.shown), "there is none yet"});
+            {"make", fmt::format("{}: a freshly formatted card", image.display_path), "there is none yet"});
     }
     const auto changed = put(context, *arrival, image);
     if (changed) {
@@ -177,13 +177,13 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
   if (image.before && *image.before == after) return {};
   BAYSWAP_TRY(const auto again, open_card(after));
   if (again->check().size() > image.problems)
-    return fail(
-        ErrorCode::damaged,
-        fmt::format("{}: the change would break the card: {}", image.shown, again->check().front().text),
-        "nothing was written; check and repair the card first");
+    return fail(ErrorCode::damaged,
+                fmt::format("{}: the change would break the card: {}", image.display_path,
+                            again->check().front().text),
+                "nothing was written; check and repair the card first");
   if (image.before) add_keep_step(last->steps, context.view.store(), image.path, *image.before);
   add_place_step(
-      last->steps, image.shown,
+      last->steps, image.display_path,
       fmt::format("{} of {} blocks stay free", image.card->free_blocks(), image.card->capacity_blocks()));
   last->changes.push_back({image.path, image.before, after, std::nullopt});
   return {};
@@ -199,7 +199,7 @@ Result<CardSave> as_item(const BayView& view, const Arrival& arrival) {
   if (arrival.rule->platform != Platform::ps2 || content.tree.empty()) return cannot_become(view, arrival);
   std::vector<FolderFile> files;
   for (const TreeFile& file : content.tree) files.push_back({file.path, file.bytes, file.modified});
-  return folder_save(std::string(name_of(arrival.shown)), files);
+  return folder_save(std::string(name_of(arrival.display_path)), files);
 }
 
 }  // namespace bayswap

@@ -33,7 +33,7 @@ Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, Is
     options.hints = hints;
     options.hints.platform = save.rule->platform;
     options.role = file.role;
-    options.shown = view.store().display_path(file.path);
+    options.display_path = view.store().display_path(file.path);
     options.origin = view.bay().origin;
     BAYSWAP_TRY(OpenedChips opened, open_chips(view.catalog(), bytes, options, issues));
     content.layouts.push_back(opened.layout);
@@ -41,9 +41,10 @@ Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, Is
     for (Part& part : opened.save.parts) {
       if (content.chips.find(part.role) != nullptr) {
         if (is_blank(part)) continue;
-        return fail(ErrorCode::bad_usage,
-                    fmt::format("{} and another file both hold the {}", options.shown, to_text(part.role)),
-                    "name the file that is meant by its path");
+        return fail(
+            ErrorCode::bad_usage,
+            fmt::format("{} and another file both hold the {}", options.display_path, to_text(part.role)),
+            "name the file that is meant by its path");
       }
       content.chips.parts.push_back(std::move(part));
     }
@@ -65,6 +66,25 @@ bool belongs(const Part& part, Role role, const Save& all) {
   return part.role == Role{PartKind::pak, 0} && role == Role{PartKind::pak, 1} && all.find(role) == nullptr;
 }
 
+// Where the bay keeps the save in that form. Of several extensions that the rule has, that of the file in
+// place; of several files in place, the newest.
+Result<std::vector<SaveFile>> files_of(BayView& view, const Arrival& arrival, const Layout& form) {
+  const PlatformRule& rule = *arrival.rule;
+  BAYSWAP_TRY(auto files, places(view.catalog(), rule, arrival.facts, form));
+  if (form.is_set() || rule.extensions.size() < 2) return files;
+  std::optional<std::int64_t> newest;
+  for (const std::string& extension : rule.extensions) {
+    NameFacts facts = arrival.facts;
+    facts.extension = extension;
+    BAYSWAP_TRY(const std::string path, rule.path.expand(facts));
+    BAYSWAP_TRY(const auto info, view.store().stat(view.path_on_disk(path)));
+    if (!info || info->kind != FileInfo::Kind::file || (newest && info->modified <= *newest)) continue;
+    newest = info->modified;
+    files.front().path = path;
+  }
+  return files;
+}
+
 bool brings_clock(const Arrival& arrival) {
   return std::any_of(arrival.content.chips.parts.begin(), arrival.content.chips.parts.end(),
                      [](const Part& part) { return part.role.kind == PartKind::rtc && !is_blank(part); });
@@ -81,7 +101,7 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
     return std::find(forms.begin(), forms.end(), layout) != forms.end();
   };
   for (const Layout* form : forms) {
-    BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, *form));
+    BAYSWAP_TRY(const auto files, files_of(view, arrival, *form));
     for (const SaveFile& file : files) {
       const auto bytes = view.store().read_if_there(view.path_on_disk(file.path));
       if (!bytes || !*bytes || (*bytes)->empty()) continue;
@@ -91,7 +111,7 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
       options.hints.platform = arrival.rule->platform;
       options.hints.game = arrival.facts.game;
       options.hints.chips = arrival.chips;
-      options.shown = file.path;
+      options.display_path = file.path;
       IssueList ignored;
       const auto opened = open_chips(view.catalog(), **bytes, options, ignored);
       if (!opened || opened->save.is_blank()) continue;
@@ -120,7 +140,7 @@ void note_clock(const Arrival& arrival, const std::vector<SaveFile>& files, Issu
 Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
   if (arrival.content.kind != Content::Kind::chips) return cannot_become(view, arrival);
   BAYSWAP_TRY(const Layout* form, form_for(view, arrival));
-  BAYSWAP_TRY(const auto files, places(view.catalog(), *arrival.rule, arrival.facts, *form));
+  BAYSWAP_TRY(const auto files, files_of(view, arrival, *form));
   note_clock(arrival, files, arrival.issues);
   std::vector<Spot> found;
   for (const SaveFile& file : files) {

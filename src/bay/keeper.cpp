@@ -146,18 +146,19 @@ Result<void> place_file(MergeContext& context, Arrival& arrival, const std::stri
 tl::unexpected<Error> cannot_become(const BayView& view, const Arrival& arrival) {
   const std::string& bay = view.bay().name;
   if (arrival.rule->keeping == Keeping::encrypted)
+    return fail(ErrorCode::unsupported,
+                fmt::format("{} keeps encrypted saves, which only the console can make of {}", bay,
+                            arrival.display_path),
+                "let the console copy the save to its SD card");
+  if (arrival.content.kind == Content::Kind::encrypted)
     return fail(
         ErrorCode::unsupported,
-        fmt::format("{} keeps encrypted saves, which only the console can make of {}", bay, arrival.shown),
-        "let the console copy the save to its SD card");
-  if (arrival.content.kind == Content::Kind::encrypted)
-    return fail(ErrorCode::unsupported,
-                fmt::format("{} is encrypted: only the console it belongs to can open it", arrival.shown),
-                "let the console copy it back into its own memory, and carry it from there");
-  return fail(
-      ErrorCode::unsupported,
-      fmt::format("{} can't become what {} keeps ({})", arrival.shown, bay, to_text(arrival.rule->keeping)),
-      "carry it to a bay that keeps such saves");
+        fmt::format("{} is encrypted: only the console it belongs to can open it", arrival.display_path),
+        "let the console copy it back into its own memory, and carry it from there");
+  return fail(ErrorCode::unsupported,
+              fmt::format("{} can't become what {} keeps ({})", arrival.display_path, bay,
+                          to_text(arrival.rule->keeping)),
+              "carry it to a bay that keeps such saves");
 }
 
 void add_keep_step(std::vector<Step>& steps, const Store& store, const std::string& path,

@@ -27,7 +27,7 @@ struct Arrival {
   std::string digest;  // hex of digest_of the source's content, before anything was restamped
   std::vector<ChipFact> chips;
   std::vector<ChipFact> learned;  // of them: what the user said, or what two places agree on
-  std::string shown;              // where it comes from, as the user knows it
+  std::string display_path;       // where it comes from, as the user knows it
   std::string origin;             // the bay it comes from, or empty
   std::optional<std::int64_t> modified;
   int pak = 0;         // the controller pak that is meant; 0: not said

@@ -10,7 +10,6 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_names = 200000;
-constexpr int deepest_rom_folder = 3;
 
 class PlaceFinder {
  public:
@@ -82,11 +81,11 @@ class PlaceFinder {
   [[nodiscard]] bool is_rom_folder(std::size_t component) const {
     return rule_.text().starts_with("{rom.folder}/") && component == 0;
   }
-  // That word alone stands for any number of names: ROMs lie in folders up to three deep.
+  // That word alone stands for any number of names: ROMs lie in folders up to max_rom_depth deep.
   Result<void> rom_folders(std::size_t component, const std::string& folder, int depth,
                            const NameRule::Words& words) {
     BAYSWAP_CHECK(walk(component + 1, folder, words));
-    if (depth == deepest_rom_folder) return {};
+    if (depth == max_rom_depth) return {};
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries)
       if (entry.kind == FileInfo::Kind::folder && !entry.link && !is_os_metadata(entry.name)) {

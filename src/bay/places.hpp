@@ -5,6 +5,9 @@
 
 namespace bayswap {
 
+/// How many folders deep below their folder ROMs are looked for, and {rom.folder} is.
+inline constexpr int max_rom_depth = 8;
+
 /// A name on the disk that fits a whole path rule.
 struct Place {
   std::string path;  // below the bay's root

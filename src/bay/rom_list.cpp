@@ -16,7 +16,6 @@
 namespace bayswap {
 namespace {
 
-constexpr int max_depth = 3;
 constexpr std::size_t max_files = 50000;
 
 struct Found {
@@ -33,7 +32,7 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Found& 
                   fmt::format("{} holds over {} files", store.display_path(folder), max_files),
                   "point the bay's roms at the ROMs' own folder");
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
-    if (entry.kind == FileInfo::Kind::folder && depth < max_depth && !entry.link &&
+    if (entry.kind == FileInfo::Kind::folder && depth < max_rom_depth && !entry.link &&
         !is_os_metadata(entry.name)) {
       if (auto below = collect(store, path, depth + 1, found);
           !below && below.error().code == ErrorCode::does_not_fit)
@@ -51,7 +50,7 @@ Result<void> collect(Store& store, const std::string& folder, int depth, Found& 
 
 Result<std::vector<RomFile>> list_all_roms(Store& store, const std::string& folder) {
   Found found;
-  BAYSWAP_CHECK(collect(store, folder, 1, found));
+  BAYSWAP_CHECK(collect(store, folder, 0, found));
   std::erase_if(found.roms, [&](const RomFile& rom) { return found.tracks.contains(rom.path); });
   return std::move(found.roms);
 }

@@ -15,7 +15,10 @@ bool ends_with_lower(std::string_view text, std::string_view end) {
 }  // namespace
 
 bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
-  return !rule.by_extension || ends_with_lower(path, layout.extension);
+  if (!rule.by_extension) return true;
+  if (rule.rule->extensions.empty() || rule.is_set) return ends_with_lower(path, layout.extension);
+  return std::any_of(rule.rule->extensions.begin(), rule.rule->extensions.end(),
+                     [&](const std::string& extension) { return ends_with_lower(path, extension); });
 }
 
 RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& words, const std::string& path) {

@@ -56,7 +56,7 @@ Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule&
   const Layout* layout = &form;
   std::vector<SaveFile> files;
   if (!layout->is_set()) {
-    facts.extension = layout->extension;
+    facts.extension = rule.extensions.empty() ? layout->extension : rule.extensions.front();
     BAYSWAP_TRY(std::string path, rule.path.expand(facts));
     files.push_back({std::move(path), layout, {}});
     return files;

@@ -317,27 +317,27 @@ std::vector<std::string_view> card_forms(CardKind kind) {
   return {forms.begin(), forms.end()};
 }
 
-Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& wish) {
+Result<std::unique_ptr<Card>> make_card(CardKind kind, const NewCardOptions& options) {
   const CardFormat& format = card_format(kind);
   const auto size = std::ranges::find_if(format.sizes, [&](const CardSize& one) {
-    return (wish.blocks == 0 || one.blocks == wish.blocks) &&
-           (wish.image_bytes == 0 || one.image_bytes == wish.image_bytes);
+    return (options.blocks == 0 || one.blocks == options.blocks) &&
+           (options.image_bytes == 0 || one.image_bytes == options.image_bytes);
   });
   if (size == format.sizes.end()) {
     std::vector<std::size_t> blocks;
     for (const CardSize& one : format.sizes) blocks.push_back(one.blocks);
     sort_by(blocks, std::identity{});
     return fail(ErrorCode::bad_usage,
-                wish.blocks > 0
-                    ? fmt::format("there is no {} card of {} blocks", format.tag, wish.blocks)
-                    : fmt::format("there is no {} card of {} bytes", format.tag, wish.image_bytes),
+                options.blocks > 0
+                    ? fmt::format("there is no {} card of {} blocks", format.tag, options.blocks)
+                    : fmt::format("there is no {} card of {} bytes", format.tag, options.image_bytes),
                 fmt::format("they have {} blocks", joined(blocks, ", ")));
   }
-  NewCardOptions sure = wish;
+  NewCardOptions sure = options;
   if (sure.form.empty()) sure.form = format.forms.front();
   if (std::ranges::find(format.forms, sure.form) == format.forms.end())
     return fail(ErrorCode::bad_usage,
-                fmt::format("a {} card has no form called '{}'", format.tag, printable(wish.form)),
+                fmt::format("a {} card has no form called '{}'", format.tag, printable(options.form)),
                 fmt::format("it is {}", joined(format.forms, " or ")));
   return format.open(format.fresh(*size, sure));
 }

@@ -236,11 +236,11 @@ class DcCard final : public BlockCard {
   }
 };
 
-Blob fresh_dc(const CardSize& size, const NewCardOptions& wish) {
+Blob fresh_dc(const CardSize& size, const NewCardOptions& options) {
   std::vector<Byte> image(size.image_bytes);
   const std::span<Byte> root = std::span(image).subspan(root_at, block_size);
   std::ranges::fill(root.first(mark_bytes), mark_value);
-  put_time(root.subspan(formatted_at, time_bytes), wish.formatted);
+  put_time(root.subspan(formatted_at, time_bytes), options.formatted);
   for (const RootField& field : root_fields) put_le(root, field.at, 2, field.value);
   for (std::size_t block = 0; block < block_count_of_card; ++block) {
     const bool system = block >= max_user_blocks;
@@ -253,7 +253,7 @@ Blob fresh_dc(const CardSize& size, const NewCardOptions& wish) {
   return Blob::copy_of(image);
 }
 
-double weigh_dc(ByteView image, std::string& evidence) {
+double score_dc(ByteView image, std::string& evidence) {
   Byte value = 0;
   const bool mark = is_uniform(image.subspan(root_at, mark_bytes), &value) && value == mark_value;
   const bool table = le16(image, table_block * block_size + 2 * table_block) == link_end;
@@ -283,7 +283,7 @@ const CardFormat& dc_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_dc,
+      score_dc,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<DcCard>(image); },
       fresh_dc};
   return format;

@@ -188,8 +188,8 @@ class GcCard final : public BlockCard {
         put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
         seal_area(image_, table(copy));
       }
-    if (orphans().empty()) mend_copy(directory, directories);
-    mend_copy(table, tables);
+    if (orphans().empty()) repair_copy(directory, directories);
+    repair_copy(table, tables);
     refresh();
   }
   std::string untrusted() const override {
@@ -314,7 +314,7 @@ class GcCard final : public BlockCard {
     turned = 2 - now;
     return to;
   }
-  void mend_copy(Area (*area)(std::size_t), const std::array<std::size_t, 2>& copies) {
+  void repair_copy(Area (*area)(std::size_t), const std::array<std::size_t, 2>& copies) {
     for (const std::size_t copy : {0U, 1U})
       if (!is_sound(image_, area(copy)) && is_sound(image_, area(1 - copy)))
         std::ranges::copy(bytes(copies.at(1 - copy), block_size), bytes(copies.at(copy), block_size).begin());
@@ -337,13 +337,13 @@ class GcCard final : public BlockCard {
   std::size_t table_turned_ = 0;
 };
 
-Blob fresh_gc(const CardSize& size, const NewCardOptions& wish) {
+Blob fresh_gc(const CardSize& size, const NewCardOptions& options) {
   std::vector<Byte> image(size.image_bytes, 0xff);
   const std::span<Byte> all(image);
   // The serial number comes from the flash chip and the time: here from the time alone.
   std::ranges::fill(all.first(header_rest_at), Byte{0});
   const std::uint64_t ticks =
-      wish.formatted > epoch ? static_cast<std::uint64_t>(wish.formatted - epoch) * ticks_a_second : 0;
+      options.formatted > epoch ? static_cast<std::uint64_t>(options.formatted - epoch) * ticks_a_second : 0;
   std::uint64_t random = ticks;
   for (std::size_t i = 0; i < serial_bytes; ++i) {
     random = ((random * 0x41c64e6dU) + 0x3039U) >> 16U;
@@ -353,7 +353,7 @@ Blob fresh_gc(const CardSize& size, const NewCardOptions& wish) {
   put_be32(all, format_time_at, static_cast<std::uint32_t>(ticks >> 32U));
   put_be32(all, format_time_at + 4, static_cast<std::uint32_t>(ticks & 0xffffffffU));
   put_be16(all, megabits_at, static_cast<std::uint16_t>(size.image_bytes / block_size / blocks_a_megabit));
-  put_be16(all, encoding_at, wish.japanese ? 1 : 0);
+  put_be16(all, encoding_at, options.japanese ? 1 : 0);
   seal_area(all, header);
   for (const std::size_t copy : {0U, 1U}) {
     put_be16(all, directories.at(copy) + directory_counter_at, static_cast<std::uint16_t>(copy));
@@ -367,7 +367,7 @@ Blob fresh_gc(const CardSize& size, const NewCardOptions& wish) {
   return Blob::copy_of(image);
 }
 
-double weigh_gc(ByteView image, std::string& evidence) {
+double score_gc(ByteView image, std::string& evidence) {
   const std::size_t blocks = image.size() / block_size;
   const bool size = be16(image, megabits_at) == blocks / blocks_a_megabit && be16(image, encoding_at) <= 1;
   int sound = size && is_sound(image, header) ? 1 : 0;
@@ -404,7 +404,7 @@ const CardFormat& gc_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_gc,
+      score_gc,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<GcCard>(image); },
       fresh_gc};
   return format;

@@ -51,7 +51,7 @@ struct CardFormat {
   /// How sure these bytes, as many as one of the sizes, are to be such a card: 0 to 1, and why.
   double (*score)(ByteView image, std::string& evidence) = nullptr;
   std::unique_ptr<Card> (*open)(const Blob& image) = nullptr;
-  Blob (*fresh)(const CardSize& size, const NewCardOptions& wish) = nullptr;
+  Blob (*fresh)(const CardSize& size, const NewCardOptions& options) = nullptr;
 };
 
 [[nodiscard]] const CardFormat& ps1_format();

@@ -86,7 +86,7 @@ class PakCard final : public BlockCard {
     std::vector<std::size_t> pages;
     for (std::size_t page = 0; page < block_count() && pages.size() < wanted; ++page)
       if (is_data(page) && next(page) == page_free) pages.push_back(page);
-    mend_tables();
+    repair_tables();
     for (std::size_t i = 0; i < wanted; ++i) {
       set_next(pages[i], i + 1 < wanted ? number_of(pages[i + 1]) : page_last);
       std::ranges::copy(save.payload.view().subspan(i * page_bytes, page_bytes),
@@ -99,13 +99,13 @@ class PakCard final : public BlockCard {
     return {};
   }
   void erase(const Slot& slot, const std::vector<std::size_t>& blocks) override {
-    mend_tables();
+    repair_tables();
     for (const std::size_t page : blocks) set_next(page, page_free);
     std::ranges::fill(note(slot.number), Byte{0});
   }
   void repair_medium() override {
-    mend_tables();
-    mend_ids();
+    repair_tables();
+    repair_ids();
     for (const Slot& slot : slots()) note(slot.number)[status_at] |= status_occupied;
   }
   std::string untrusted() const override {
@@ -173,7 +173,7 @@ class PakCard final : public BlockCard {
     }
   }
   // Both tables as the sound one has it.
-  void mend_tables() {
+  void repair_tables() {
     if (!untrusted().empty()) return;
     const std::size_t from = table();
     const std::size_t size = banks_ * page_bytes;
@@ -181,7 +181,7 @@ class PakCard final : public BlockCard {
     for (const std::size_t at : {index_at, backup_at()}) std::ranges::copy(sound, bytes(at, size).begin());
   }
   // Each bad ID sector from a sound one.
-  void mend_ids() {
+  void repair_ids() {
     constexpr std::size_t id_bytes = 32;
     const int before = sound_pak_ids(bytes(0, bank_bytes));
     if (before == 0 || before == 4) return;
@@ -226,7 +226,7 @@ class PakCard final : public BlockCard {
   std::size_t banks_;
 };
 
-double weigh_pak(ByteView image, std::string& evidence) {
+double score_pak(ByteView image, std::string& evidence) {
   if (const std::size_t banks = image.size() / bank_bytes; banks > 1) {
     if (!says_banks(image, banks)) return 0;
     evidence = fmt::format("a controller pak of {} banks by its ID sectors", banks);
@@ -257,7 +257,7 @@ const CardFormat& n64_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_pak,
+      score_pak,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
       [](const CardSize&, const NewCardOptions&) { return fresh_pak(1); }};
   return format;

@@ -153,7 +153,7 @@ class PceCard final : public BlockCard {
   }
 };
 
-Blob fresh_pce(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
+Blob fresh_pce(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
   std::vector<Byte> image(memory_bytes);
   std::ranges::copy(mark, image.begin());
   put_le(image, end_at, 2, base_address + memory_bytes);
@@ -161,7 +161,7 @@ Blob fresh_pce(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
   return Blob::copy_of(image);
 }
 
-double weigh_pce(ByteView image, std::string& evidence) {
+double score_pce(ByteView image, std::string& evidence) {
   if (!std::ranges::equal(image.first(mark.size()), mark)) {
     const std::size_t size = le16(image, first_entry);
     const bool entry = size > entry_bytes && size <= memory_bytes - first_entry - closing_bytes &&
@@ -188,7 +188,7 @@ const CardFormat& pce_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_pce,
+      score_pce,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); },
       fresh_pce};
   return format;

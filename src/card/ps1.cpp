@@ -74,7 +74,7 @@ class Ps1Card final : public BlockCard {
   std::size_t block_at(std::size_t block) const override { return block * block_size; }
   std::size_t mark_at(std::size_t block) const override { return block * frame_bytes; }
   std::string entry_problem(const Slot& slot) const override {
-    return is_sealed(frame(slot.number)) ? "" : "the checksum of its directory frame is wrong";
+    return is_encrypted(frame(slot.number)) ? "" : "the checksum of its directory frame is wrong";
   }
 
   void check_medium(Problems& problems) const override {
@@ -83,7 +83,7 @@ class Ps1Card final : public BlockCard {
       if (index == 0 && (head[0] != 'M' || head[1] != 'C'))
         problems.add(0, true, "frame 0 begins with {:02X} {:02X}, not with the card's mark", head[0],
                      head[1]);
-      if (!is_sealed(head))
+      if (!is_encrypted(head))
         problems.add(index * frame_bytes + checksum_at, true, "frame {}: checksum {:02X}, should be {:02X}",
                      index, head[checksum_at], checksum(head));
     }
@@ -141,7 +141,7 @@ class Ps1Card final : public BlockCard {
     const std::size_t size = le32(frame(slot.number), size_at);
     if (slot.deleted || size == 0 || size % block_size != 0 || size > save_blocks * block_size) return {};
     const auto link = [this](std::size_t block) {
-      return is_sealed(frame(block)) ? le16(frame(block), next_at) + std::size_t{1} : block_count();
+      return is_encrypted(frame(block)) ? le16(frame(block), next_at) + std::size_t{1} : block_count();
     };
     auto way = bridged(slot.number, size / block_size, 1, {link});
     if (!way || std::any_of(way->blocks.begin() + 1, way->blocks.end(), [this](std::size_t block) {
@@ -165,7 +165,7 @@ class Ps1Card final : public BlockCard {
       const std::uint32_t was = state(block);
       FoundSave one{named_save(CardKind::ps1, Blob::copy_of(entry), gather(way.blocks)),
                     way.problem.empty() ? FoundSave::Confidence::likely : FoundSave::Confidence::doubtful,
-                    is_sealed(frame(block)) && was >= state_free && was <= deleted(state_last),
+                    is_encrypted(frame(block)) && was >= state_free && was <= deleted(state_last),
                     {"its directory frame is gone, and with it the name that the game looks for"}};
       if (!way.problem.empty()) one.notes.push_back(way.problem);
       found.push_back(std::move(one));
@@ -193,11 +193,11 @@ class Ps1Card final : public BlockCard {
     // Runs of frames that nothing leads to and that end as they should.
     std::vector<bool> led(save_blocks + 2);
     for (std::size_t block = 1; block <= save_blocks; ++block)
-      if (is_used(state(block)) && is_sealed(frame(block)) && le16(frame(block), next_at) < save_blocks)
+      if (is_used(state(block)) && is_encrypted(frame(block)) && le16(frame(block), next_at) < save_blocks)
         led[le16(frame(block), next_at) + std::size_t{1}] = true;
     std::vector<std::vector<std::size_t>> runs;
     for (std::size_t head = 1; head <= save_blocks; ++head) {
-      if (!open[head] || led[head] || head == first || !is_sealed(frame(head)) ||
+      if (!open[head] || led[head] || head == first || !is_encrypted(frame(head)) ||
           (state(head) != state_middle && state(head) != state_last))
         continue;
       std::vector<std::size_t> run;
@@ -226,7 +226,7 @@ class Ps1Card final : public BlockCard {
   [[nodiscard]] std::uint32_t state(std::size_t block) const { return le32(frame(block), state_at); }
 };
 
-Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
+Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
   std::vector<Byte> image(card_bytes);
   const auto frame = [&](std::size_t index) {
     return std::span(image).subspan(index * frame_bytes, frame_bytes);
@@ -252,13 +252,13 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*wish*/) {
   return Blob::copy_of(image);
 }
 
-double weigh_ps1(ByteView image, std::string& evidence) {
+double score_ps1(ByteView image, std::string& evidence) {
   const bool marked = image[0] == 'M' && image[1] == 'C';
   std::size_t sound = 0;
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     const ByteView frame = image.subspan(block * frame_bytes, frame_bytes);
     const std::uint32_t state = le32(frame, state_at);
-    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) && is_sealed(frame))
+    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) && is_encrypted(frame))
       ++sound;
   }
   if (sound > 0 || marked)
@@ -279,7 +279,7 @@ const CardFormat& ps1_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_ps1,
+      score_ps1,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<Ps1Card>(image); },
       fresh_ps1};
   return format;

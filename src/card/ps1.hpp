@@ -53,7 +53,7 @@ constexpr Byte checksum(ByteView frame) {
 constexpr void seal(std::span<Byte> frame) {
   frame[checksum_at] = checksum(frame);
 }
-constexpr bool is_sealed(ByteView frame) {
+constexpr bool is_encrypted(ByteView frame) {
   return frame[checksum_at] == checksum(frame);
 }
 

@@ -265,7 +265,7 @@ const CardFormat& ps2_format() {
                                  sizes,
                                  forms,
                                  image_sizes,
-                                 weigh_ps2,
+                                 score_ps2,
                                  [](const Blob& image) -> std::unique_ptr<Card> {
                                    const bool spare = image.size() % (page_bytes + spare_bytes) == 0 &&
                                                       image.size() % mega != 0;

@@ -43,7 +43,7 @@ Pages::Pages(Blob file, bool with_spare) : file_(std::move(file)), with_spare_(w
   for (std::size_t i = 0; i < pages; ++i) {
     const ByteView spare = raw(i).subspan(page_bytes);
     if (is_sound_page(raw(i).first(page_bytes), spare)) continue;
-    const auto states = mend_page(overlay(i), spare);
+    const auto states = repair_page(overlay(i), spare);
     for (std::size_t chunk = 0; chunk < chunks; ++chunk)
       if (states.at(chunk) != EccState::sound) flaws_.push_back({i, chunk, states.at(chunk)});
   }

@@ -132,7 +132,7 @@ std::vector<std::size_t> Superblock::broken_pointers(const Pages& card) const {
 
 using namespace ps2;
 
-Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish) {
+Blob fresh_ps2(const CardSize& size, const NewCardOptions& options) {
   const Usual u = usual(size.image_bytes);
   std::vector<Byte> card(size.image_bytes, 0xff);
   const std::span<Byte> super = std::span(card).first(page_bytes);
@@ -163,7 +163,7 @@ Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish) {
   // The root: itself, and the folder above it, which it has not.
   const std::span<Byte> root = std::span(card).subspan(u.first_cluster * cluster_bytes, cluster_bytes);
   std::ranges::fill(root, Byte{0});
-  const ClockTime time = clock_time(wish.formatted);
+  const ClockTime time = clock_time(options.formatted);
   for (const std::size_t i : {0U, 1U}) {
     const std::span<Byte> entry = root.subspan(i * entry_bytes, entry_bytes);
     put_le(entry, mode_at, 2, i == 0 ? 0x8427 : 0xa426);
@@ -175,16 +175,16 @@ Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish) {
     }
     std::fill_n(entry.subspan(name_at).begin(), i + 1, Byte{'.'});
   }
-  return wish.form == "plain" ? Blob::copy_of(card) : with_spare_bytes(card);
+  return options.form == "plain" ? Blob::copy_of(card) : with_spare_bytes(card);
 }
 
-double weigh_ps2(ByteView image, std::string& evidence) {
+double score_ps2(ByteView image, std::string& evidence) {
   const bool spare = image.size() % (std::size_t{1} << 20) != 0;
   const std::size_t pages = image.size() / (page_bytes + (spare ? spare_bytes : 0));
   std::array<Byte, page_bytes> first{};
   std::ranges::copy(image.first(page_bytes), first.begin());
   if (spare && first[0] + first[1] + first[2] > 0)
-    (void)mend_page(first, image.subspan(page_bytes, spare_bytes));
+    (void)repair_page(first, image.subspan(page_bytes, spare_bytes));
   if (std::ranges::equal(ByteView(first).first(mark.size()), mark)) {
     const bool size = le32(first, clusters_at) == pages / 2;
     evidence = fmt::format("the superblock has its mark{}", size ? ", and the size of the image" : "");

@@ -42,7 +42,7 @@ constexpr std::size_t ps2_console_limit(std::size_t clusters) {
 constexpr CardSize ps2_size(std::size_t data_bytes) {
   return {ps2_console_limit(data_bytes / ps2::cluster_bytes) - 1, data_bytes};
 }
-[[nodiscard]] double weigh_ps2(ByteView image, std::string& evidence);
-[[nodiscard]] Blob fresh_ps2(const CardSize& size, const NewCardOptions& wish);
+[[nodiscard]] double score_ps2(ByteView image, std::string& evidence);
+[[nodiscard]] Blob fresh_ps2(const CardSize& size, const NewCardOptions& options);
 
 }  // namespace bayswap

@@ -92,7 +92,7 @@ Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int 
            : whole;
   std::optional<Rescue> best;
   std::size_t best_count = 0;
-  NewCardOptions wish;
+  NewCardOptions options;
   std::size_t best_size = 0;
   std::string best_form;
   double best_confidence = 0;
@@ -121,13 +121,13 @@ Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int 
     return fail(ErrorCode::not_recognised,
                 fmt::format("nothing in these {} bytes looks like a save of a card", file.size()),
                 "name the console if you know which one it is from", {Remedy::Kind::kind, {}});
-  wish.form = best_form;
+  options.form = best_form;
   for (const CardSize& size : card_sizes(best->kind))
-    if (size.blocks == best_size && (wish.blocks == 0 || size.image_bytes <= file.size())) {
-      wish.blocks = best_size;
-      wish.image_bytes = size.image_bytes;
+    if (size.blocks == best_size && (options.blocks == 0 || size.image_bytes <= file.size())) {
+      options.blocks = best_size;
+      options.image_bytes = size.image_bytes;
     }
-  BAYSWAP_TRY(best->card, make_card(best->kind, wish));
+  BAYSWAP_TRY(best->card, make_card(best->kind, options));
   best->on_card.assign(best->saves.size(), false);
   // The living before the deleted, the sure before the likely.
   for (const bool deleted : {false, true})

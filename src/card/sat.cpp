@@ -267,18 +267,18 @@ class SatCard final : public BlockCard {
   std::size_t block_size_ = smallest_block;
 };
 
-Blob fresh_sat(const CardSize& size, const NewCardOptions& wish) {
+Blob fresh_sat(const CardSize& size, const NewCardOptions& options) {
   std::vector<Byte> memory(size.image_bytes);
   const std::size_t block = usual_block_size(size.image_bytes);
   for (std::size_t at = 0; at < block; at += mark.size())
     std::ranges::copy(mark, memory.begin() + static_cast<std::ptrdiff_t>(at));
-  if (wish.form != "spread") return Blob::copy_of(memory);
+  if (options.form != "spread") return Blob::copy_of(memory);
   std::vector<Byte> file(2 * memory.size(), 0xff);
   for (std::size_t i = 0; i < memory.size(); ++i) file[2 * i + 1] = memory[i];
   return Blob::copy_of(file);
 }
 
-double weigh_sat(ByteView image, std::string& evidence) {
+double score_sat(ByteView image, std::string& evidence) {
   for (const Form form : {Form{false}, Form{true}}) {
     if (!has_mark(image, form, 0) || !is_memory_size(image.size() / form.step())) continue;
     const bool block = has_mark(image, form, smallest_block - mark.size());
@@ -318,7 +318,7 @@ const CardFormat& sat_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_sat,
+      score_sat,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
       fresh_sat};
   return format;

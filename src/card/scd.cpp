@@ -114,7 +114,7 @@ class ScdCard final : public Card {
   std::vector<Byte> image_;
 };
 
-Blob fresh_scd(const CardSize& size, const NewCardOptions& /*wish*/) {
+Blob fresh_scd(const CardSize& size, const NewCardOptions& /*options*/) {
   std::vector<Byte> image(size.image_bytes);
   const std::span<Byte> last = std::span(image).last(block_size);
   std::fill_n(last.begin() + volume_at, volume_bytes, Byte{'_'});
@@ -125,7 +125,7 @@ Blob fresh_scd(const CardSize& size, const NewCardOptions& /*wish*/) {
   return Blob::copy_of(image);
 }
 
-double weigh_scd(ByteView image, std::string& evidence) {
+double score_scd(ByteView image, std::string& evidence) {
   const ByteView last = image.last(block_size);
   const auto right = static_cast<std::size_t>(std::inner_product(
       mark.begin(), mark.end(), last.begin() + mark_at, 0, std::plus<>{}, std::equal_to<>{}));
@@ -169,7 +169,7 @@ const CardFormat& scd_format() {
       sizes,
       forms,
       image_sizes,
-      weigh_scd,
+      score_scd,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); },
       fresh_scd};
   return format;

@@ -64,7 +64,7 @@ Result<Content> content_of_files(const Catalog& catalog, const Candidate& candid
   options.hints = hints;
   options.hints.platform = rule.platform;
   options.hints.extension = lower(extension_of(only->path));
-  options.shown = candidate.where;
+  options.display_path = candidate.where;
   content.kind = Content::Kind::chips;
   BAYSWAP_TRY(OpenedChips opened, open_chips(catalog, only->bytes, options, issues));
   content.chips = std::move(opened.save);
@@ -79,7 +79,7 @@ Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequ
   BAYSWAP_CHECK(check_root(to.bay(), to.store()));
   SourceSave source;
   source.facts = candidate.facts;
-  source.shown = candidate.where;
+  source.display_path = candidate.where;
   source.files.push_back(candidate.where);
   source.issues = IssueList(request.accept);
   Hints hints;

@@ -108,7 +108,7 @@ class ConversionPlanner {
       BAYSWAP_TRY(from, catalog_.find(request_.from[request_.from.size() == 1 ? 0 : index]));
       if (!hints_.platform) hints_.platform = from->platform;
     } else {
-      BAYSWAP_TRY(from, tell(path, bytes));
+      BAYSWAP_TRY(from, detect_file(path, bytes));
     }
     auto opened = open_save(*from, bytes, hints_.chips);
     if (!opened) {
@@ -126,7 +126,7 @@ class ConversionPlanner {
     return std::move(opened->save);
   }
 
-  Result<const Layout*> tell(const std::string& path, const Blob& bytes) {
+  Result<const Layout*> detect_file(const std::string& path, const Blob& bytes) {
     Hints hints = hints_;
     hints.extension = lower(extension_of(path));
     if (!hints.game) {

@@ -42,10 +42,10 @@ Result<SourceSave> Planner::load(const HeldSave& save) {
     source.modified = std::max(source.modified.value_or(file.modified), file.modified);
   for (const HeldFile& file : save.held) source.files.push_back(from_->store().display_path(file.path));
   if (save.held.empty()) source.files.push_back(from_->store().display_path(save.path));
-  source.shown = joined(source.files, ", ");
+  source.display_path = joined(source.files, ", ");
   if (save.kind == SaveKind::card_entry) {
-    source.shown += ", " + save.entry;
-    source.files.back() = source.shown;
+    source.display_path += ", " + save.entry;
+    source.files.back() = source.display_path;
   }
   return source;
 }
@@ -55,7 +55,7 @@ Passage Planner::resolve(const HeldSave& save) {
   passage.held = &save;
   auto source = load(save);
   if (!source) {
-    passage.shown = from_->store().display_path(save.path);
+    passage.display_path = from_->store().display_path(save.path);
     passage.error = std::move(source.error());
     return passage;
   }
@@ -66,7 +66,7 @@ Passage Planner::resolve(const HeldSave& save) {
 
 Passage Planner::resolve(SourceSave source) {
   Passage passage;
-  passage.shown = source.shown;
+  passage.display_path = source.display_path;
   passage.files = source.files;
   passage.source_facts = source.facts;
   passage.content = digest_of(source.content);
@@ -123,10 +123,10 @@ Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
           spot.entry.empty() ? to_.store().display_path(spot.path)
                              : fmt::format("{} on {}", spot.entry, to_.store().display_path(spot.path));
       for (Passage* both : {owner->second, &passage})
-        both->arrival->issues.refuse(
-            IssueCode::same_place,
-            fmt::format("{} and {} would both become {}", owner->second->shown, passage.shown, where),
-            "carry one of them, by its path or into a slot of its own");
+        both->arrival->issues.refuse(IssueCode::same_place,
+                                     fmt::format("{} and {} would both become {}",
+                                                 owner->second->display_path, passage.display_path, where),
+                                     "carry one of them, by its path or into a slot of its own");
     }
   }
   std::map<std::string, std::vector<Arrival*>> groups;

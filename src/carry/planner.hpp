@@ -11,7 +11,7 @@ struct Passage {
   NameFacts source_facts;
   std::optional<Arrival> arrival;
   std::optional<Error> error;  // it can't be read, or can't go there
-  std::string shown;
+  std::string display_path;
   Digest content{};
   std::vector<std::string> files;
 };

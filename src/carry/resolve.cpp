@@ -55,12 +55,58 @@ std::string_view to_text(CarryOption option) {
 Resolver::Resolver(BayView* from, BayView& to, Store* outside, const CarryRequest& request)
     : from_(from), to_(to), outside_(outside), request_(request) {}
 
-Result<const PlatformRule*> Resolver::rule_for(Platform platform) const {
-  const PlatformRule* rule = to_.bay().rule(platform);
-  if (rule == nullptr)
-    return fail(ErrorCode::bad_usage, fmt::format("bay {} has no rule for {}", to_.bay().name, tag(platform)),
-                fmt::format("add [platform.{}] to {}", tag(platform), to_.bay().origin));
-  return rule;
+namespace {
+
+bool takes(const PlatformRule& rule, Content::Kind kind) {
+  switch (rule.keeping) {
+    case Keeping::file:
+      return kind == Content::Kind::chips;
+    case Keeping::card:
+    case Keeping::single:
+      return kind == Content::Kind::item;
+    case Keeping::folder:
+    case Keeping::package:
+      return kind == Content::Kind::tree;
+    case Keeping::encrypted:
+      return kind == Content::Kind::encrypted;
+  }
+  return false;
+}
+
+}  // namespace
+
+Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
+  const GameId& game = source.facts.game;
+  std::vector<const PlatformRule*> rules = to_.bay().rules_of(game.platform);
+  if (rules.empty())
+    return fail(ErrorCode::bad_usage,
+                fmt::format("bay {} has no rule for {}", to_.bay().name, tag(game.platform)),
+                fmt::format("add [platform.{}] to {}", tag(game.platform), to_.bay().origin));
+  if (std::any_of(rules.begin(), rules.end(),
+                  [&](const PlatformRule* rule) { return takes(*rule, source.content.kind); }))
+    std::erase_if(rules, [&](const PlatformRule* rule) { return !takes(*rule, source.content.kind); });
+  if (rules.size() == 1) return rules.front();
+  const auto is_one = [&](const PlatformRule* rule) {
+    return std::find(rules.begin(), rules.end(), rule) != rules.end();
+  };
+  const auto is_same = [&](const GameId& other) {
+    const GameMatch match = compare(other, game);
+    return match == GameMatch::same || match == GameMatch::other_revision;
+  };
+  const std::string stem = source.facts.rom_path ? normalized_title(stem_of(*source.facts.rom_path)) : "";
+  BAYSWAP_TRY(const auto saves, to_.saves(BayView::Depth::names));
+  for (const HeldSave& save : *saves)
+    if (is_one(save.rule) && save.health != Health::deleted &&
+        (is_same(save.facts.game) ||
+         (!stem.empty() && save.facts.rom_path && normalized_title(stem_of(*save.facts.rom_path)) == stem)))
+      return save.rule;
+  for (const PlatformRule* rule : rules) {
+    BAYSWAP_TRY(const auto roms, to_.roms(*rule));
+    for (const RomFile& rom : *roms)
+      if (is_same(rom.facts.game) || (!stem.empty() && normalized_title(stem_of(rom.path)) == stem))
+        return rule;
+  }
+  return rules.front();
 }
 
 // ---- Whose it is there --------------------------------------------------------------------------------
@@ -192,9 +238,10 @@ void Resolver::settle_chips(const SourceSave& source, const Counterpart& rom, Ar
           return slot != nullptr && slot->role.kind == part.role.kind;
         });
     if (sized)
-      own.push_back({part.role.kind, part.bytes.size(),
-                     fmt::format("its save in {} has {} bytes",
-                                 from_ != nullptr ? from_->bay().name : source.shown, part.bytes.size())});
+      own.push_back(
+          {part.role.kind, part.bytes.size(),
+           fmt::format("its save in {} has {} bytes",
+                       from_ != nullptr ? from_->bay().name : source.display_path, part.bytes.size())});
   }
   for (const ChipFact& fact : request_.chips)
     for (const ChipFact& one : own)
@@ -255,13 +302,13 @@ Result<void> Resolver::restamp(const SourceSave& source, Arrival& arrival) {
 }
 
 Result<Arrival> Resolver::resolve(SourceSave source) {
-  BAYSWAP_TRY(const PlatformRule* rule, rule_for(source.facts.game.platform));
+  BAYSWAP_TRY(const PlatformRule* rule, rule_for(source));
   Arrival arrival;
   arrival.rule = rule;
   arrival.place = source.place;
   arrival.path_rule = &rule->path;
   arrival.facts = source.facts;
-  arrival.shown = source.shown;
+  arrival.display_path = source.display_path;
   arrival.origin = from_ != nullptr ? from_->bay().name : "";
   arrival.modified = source.modified;
   arrival.exact = request_.exact;
@@ -271,14 +318,14 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
     const auto found = std::find_if(rule->extra_places.begin(), rule->extra_places.end(),
                                     [&](const auto& one) { return one.first == source.place; });
     if (found == rule->extra_places.end()) {
-      arrival.issues.note(IssueCode::no_place, fmt::format("{} ({}) has no place in {}", source.shown,
+      arrival.issues.note(IssueCode::no_place, fmt::format("{} ({}) has no place in {}", source.display_path,
                                                            source.place, to_.bay().name));
       return arrival;
     }
     arrival.path_rule = &found->second;
   }
   if (!source.misplaced.empty())
-    arrival.issues.warn(IssueCode::misplaced, fmt::format("{}: {}", source.shown, source.misplaced),
+    arrival.issues.warn(IssueCode::misplaced, fmt::format("{}: {}", source.display_path, source.misplaced),
                         "it is carried all the same");
   const Keeper& keeper = keeper_of(rule->keeping);
   if (keeper.has_other_files) used_.insert(CarryOption::exact);

@@ -12,7 +12,7 @@ struct SourceSave {
   const PlatformRule* rule = nullptr;  // of the source's bay; nullptr if it comes from outside
   NameFacts facts;                     // what its path told, its game among it
   std::string place;                   // the name of the further place, or empty
-  std::string shown;                   // as the user knows it
+  std::string display_path;            // as the user knows it
   std::string path;                    // below the source's root
   std::optional<std::int64_t> modified;
   std::optional<RomFacts> rom;  // of its ROM, where that is known
@@ -64,7 +64,9 @@ class Resolver {
     std::string why;                     // why this one, if there were others
   };
 
-  [[nodiscard]] Result<const PlatformRule*> rule_for(Platform platform) const;
+  /// Of several rules of the platform the one that takes such content, and that has a save or a ROM of the
+  /// game already.
+  [[nodiscard]] Result<const PlatformRule*> rule_for(const SourceSave& source);
   [[nodiscard]] Result<const std::vector<Named>*> named_roms(const PlatformRule& rule);
   [[nodiscard]] Result<Counterpart> counterpart(const SourceSave& source, const NameRule& path,
                                                 const PlatformRule& rule, const std::optional<RomFile>& said);

@@ -62,15 +62,15 @@ Result<void> close_unfinished(Logbook& logbook, std::int64_t id, const std::vect
   BAYSWAP_TRY(const auto open, logbook.unfinished());
   for (const Entry& entry : open) {
     std::vector<std::string> paths;
-    bool is_mended = entry.id != id;
+    bool is_repaired = entry.id != id;
     for (const LoggedChange& change : entry.changes) {
       paths.push_back(change.path);
-      is_mended =
-          is_mended && is_cart_path(change.path) && std::ranges::any_of(changes, [&](const FileChange& one) {
-            return name_of(one.path) == name_of(change.path);
-          });
+      is_repaired = is_repaired && is_cart_path(change.path) &&
+                    std::ranges::any_of(changes, [&](const FileChange& one) {
+                      return name_of(one.path) == name_of(change.path);
+                    });
     }
-    if (is_mended && !paths.empty()) BAYSWAP_CHECK(logbook.cut_short(entry.id, paths));
+    if (is_repaired && !paths.empty()) BAYSWAP_CHECK(logbook.cut_short(entry.id, paths));
   }
   return {};
 }

@@ -57,7 +57,8 @@ Result<SavePlace> open_tree(Store& store, SavePlace place) {
   BAYSWAP_TRY(auto tree, read_tree(store, place.path));
   for (TreeFile& file : tree) place.files.push_back({file.path, std::move(file.bytes)});
   if (place.files.empty())
-    return fail(ErrorCode::not_found, fmt::format("{}: the folder has no files", place.shown), "name a save");
+    return fail(ErrorCode::not_found, fmt::format("{}: the folder has no files", place.display_path),
+                "name a save");
   return place;
 }
 
@@ -79,9 +80,9 @@ tl::unexpected<Error> name_an_entry(const SavePlace& place, const Card& card) {
   std::vector<std::string> names;
   for (const CardEntry& entry : card.entries())
     if (entry.state != CardEntry::State::deleted)
-      names.push_back(fmt::format("{}: {}", place.shown, entry.name));
+      names.push_back(fmt::format("{}: {}", place.display_path, entry.name));
   return fail(ErrorCode::bad_usage,
-              fmt::format("{} is a memory card with {}", place.shown, counted(names.size(), "save")),
+              fmt::format("{} is a memory card with {}", place.display_path, counted(names.size(), "save")),
               names.empty() ? "it is empty" : "name one of them", {Remedy::Kind::save, names});
 }
 
@@ -109,14 +110,15 @@ Result<SavePlace> open_state(const Catalog& catalog, const StateMaps& maps, cons
     if (finds.candidates.empty() || !finds.candidates.front().certain)
       return fail(ErrorCode::not_recognised,
                   fmt::format("{} is a save state, and where its battery save is can't be told for certain",
-                              place.shown),
+                              place.display_path),
                   "put the game's ROM beside it, or teach the kind of state", {Remedy::Kind::rom, {}});
     place.map = finds.candidates.front().map;
     place.battery = finds.candidates.front().save;
   }
   add_parts(place.battery, place.files);
   if (place.files.empty())
-    return fail(ErrorCode::not_recognised, fmt::format("{}: the state holds no battery save", place.shown),
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{}: the state holds no battery save", place.display_path),
                 "the game had not saved yet");
   return place;
 }
@@ -125,7 +127,7 @@ Result<SavePlace> open_file(const Catalog& catalog, const StateMaps& maps, Store
                             SavePlace place) {
   BAYSWAP_TRY(place.bytes, store.read(place.path, max_container));
   if (place.bytes.empty())
-    return fail(ErrorCode::not_recognised, fmt::format("{} is empty", place.shown),
+    return fail(ErrorCode::not_recognised, fmt::format("{} is empty", place.display_path),
                 "copy it again from where it was made");
   const Finding finding = inspect(catalog, place.bytes, hints);
   if (!place.game) place.game = finding.game;
@@ -154,7 +156,7 @@ Result<SavePlace> open_file(const Catalog& catalog, const StateMaps& maps, Store
       OpenOptions options;
       options.hints = hints;
       options.said = finding.layout;
-      options.shown = place.shown;
+      options.display_path = place.display_path;
       IssueList issues;
       auto opened = open_chips(catalog, place.bytes, options, issues);
       if (!opened || opened->save.parts.empty()) break;
@@ -202,7 +204,7 @@ Result<SavePlace> open_save_place(const Catalog& catalog, const StateMaps& maps,
                                   const std::string& path, const Hints& hints) {
   SavePlace place;
   place.path = path;
-  place.shown = path;
+  place.display_path = path;
   place.game = hints.game;
   BAYSWAP_TRY(const auto info, store.stat(path));
   if (!info) {
@@ -238,7 +240,7 @@ std::vector<SheetFile> sheet_files_of(const Content& content) {
 Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints) {
   SavePlace place;
   place.path = save.path;
-  place.shown = view.store().display_path(save.path);
+  place.display_path = view.store().display_path(save.path);
   place.game = save.facts.game;
   place.game->platform = save.rule->platform;
   switch (save.kind) {
@@ -249,7 +251,7 @@ Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hin
     case SaveKind::package_files:
       return open_tree(view.store(), std::move(place));
     case SaveKind::card_entry:
-      place.shown += ": " + save.entry;
+      place.display_path += ": " + save.entry;
       return open_entry(view.store(), save.path, save.entry, std::move(place));
     case SaveKind::package: {
       BAYSWAP_TRY(place.bytes, view.store().read(save.path, max_container));
@@ -263,8 +265,8 @@ Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hin
       return place;
     }
     case SaveKind::card:
-      return fail(ErrorCode::damaged, fmt::format("{} is a card that can't be read", place.shown),
-                  "rescue it first", {Remedy::Kind::rescue_card, {place.shown}});
+      return fail(ErrorCode::damaged, fmt::format("{} is a card that can't be read", place.display_path),
+                  "rescue it first", {Remedy::Kind::rescue_card, {place.display_path}});
     case SaveKind::state:
     case SaveKind::config: {
       BAYSWAP_TRY(place.bytes, view.store().read(save.path, max_container));
@@ -274,7 +276,7 @@ Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hin
     }
     case SaveKind::encrypted:
       return fail(ErrorCode::unsupported,
-                  fmt::format("{} is encrypted: only its console can read it", place.shown), "");
+                  fmt::format("{} is encrypted: only its console can read it", place.display_path), "");
   }
   place.kind = SavePlace::Kind::chips;
   for (const HeldFile& file : save.held) {
@@ -284,7 +286,7 @@ Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hin
     options.hints = hints;
     options.hints.platform = save.rule->platform;
     options.role = file.role;
-    options.shown = view.store().display_path(file.path);
+    options.display_path = view.store().display_path(file.path);
     options.origin = view.bay().origin;
     IssueList issues;
     BAYSWAP_TRY(const OpenedChips opened, open_chips(view.catalog(), bytes, options, issues));

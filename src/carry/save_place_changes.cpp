@@ -34,7 +34,8 @@ CardSave with_files(const CardSave& item, const std::vector<SheetFile>& now) {
 }
 
 tl::unexpected<Error> not_writable(const SavePlace& place, const std::string& why) {
-  return fail(ErrorCode::unsupported, fmt::format("{} can't be changed in place: {}", place.shown, why),
+  return fail(ErrorCode::unsupported,
+              fmt::format("{} can't be changed in place: {}", place.display_path, why),
               "nothing was written");
 }
 

@@ -17,7 +17,7 @@ using namespace cart;
 
 constexpr std::size_t clock_bytes = 5;
 constexpr std::int64_t day_seconds = 86400;
-constexpr std::int64_t most_days = 512;  // of the counter; then a bit says that there were more
+constexpr std::int64_t max_days = 512;  // of the counter; then a bit says that there were more
 constexpr Byte is_over = 0x80;
 constexpr std::int64_t a_moment = 2;  // seconds that asking takes at most
 
@@ -99,7 +99,7 @@ Result<std::optional<std::int64_t>> CartPort::clock_start(const CartIdentity& ga
                 "look whether there is a newer program for it");
   BAYSWAP_TRY(const Blob registers, read_here(game.counter, clock_bytes, 0, clock_bytes));
   const ByteView r = registers.view();
-  const std::int64_t days = r[3] + 256 * (r[4] & 1) + ((r[4] & is_over) != 0 ? most_days : 0);
+  const std::int64_t days = r[3] + 256 * (r[4] & 1) + ((r[4] & is_over) != 0 ? max_days : 0);
   return std::time(nullptr) - (r[0] + 60 * r[1] + 3600 * r[2] + day_seconds * days);
 }
 
@@ -111,12 +111,12 @@ Result<void> CartPort::set_clock_start(const CartIdentity& game, std::int64_t st
   const std::array<Byte, clock_bytes> registers{
       static_cast<Byte>(seconds % 60), static_cast<Byte>(seconds / 60 % 60),
       static_cast<Byte>(seconds / 3600 % 24), static_cast<Byte>(days % 256),
-      static_cast<Byte>(days % most_days / 256 + (days >= most_days ? is_over : 0))};
+      static_cast<Byte>(days % max_days / 256 + (days >= max_days ? is_over : 0))};
   BAYSWAP_CHECK(inside_->talk.ask(ask_write, body_of_write(game.counter, 0, registers)));
   BAYSWAP_TRY(const auto after, clock_start(game));
   // Over twice the counter's days the bit stays: then the days come out of the counter alone.
   const std::int64_t wanted =
-      days < 2 * most_days ? std::min<std::int64_t>(start, std::time(nullptr)) : *after;
+      days < 2 * max_days ? std::min<std::int64_t>(start, std::time(nullptr)) : *after;
   if (!after || *after - wanted > a_moment || wanted - *after > a_moment)
     return fail(ErrorCode::io, "the cartridge's clock was set, and stands otherwise",
                 "its battery may be empty: change it, and set the clock again");

@@ -87,7 +87,7 @@ const std::string& CartPort::reader_name() const {
 std::uint32_t CartPort::usual_rate() const {
   return inside_->reader.usual_rate;
 }
-void CartPort::tell(std::string_view what, std::uint64_t done, std::uint64_t total) const {
+void CartPort::report_progress(std::string_view what, std::uint64_t done, std::uint64_t total) const {
   if (on_progress) on_progress({what, done, total});
 }
 
@@ -157,7 +157,8 @@ Result<CartIdentity> CartPort::identify() {
     source.size_bytes = space->bytes;
     source.read = [&](std::uint64_t at, std::size_t count) {
       constexpr std::uint64_t header = 0x10000;
-      if (at >= header) tell("looking", at, space->bytes);  // for a library's name, through all of it
+      if (at >= header)
+        report_progress("looking", at, space->bytes);  // for a library's name, through all of it
       return read_here(now.counter, space->bytes, at, count);
     };
     auto rom = identify_rom(source);
@@ -225,12 +226,12 @@ Result<Blob> CartPort::read_selected(std::uint32_t counter, std::uint64_t bytes,
     return fail(ErrorCode::does_not_fit, "there is nothing to read there", "");
   Buffer buffer(static_cast<std::size_t>(bytes));
   std::uint64_t done = 0;
-  tell(what, 0, bytes);
+  report_progress(what, 0, bytes);
   BAYSWAP_CHECK(inside_->talk.read(
       {counter, 0, static_cast<std::uint32_t>(bytes)}, [&](std::size_t at, ByteView piece) {
         std::copy(piece.begin(), piece.end(), buffer.bytes().begin() + static_cast<std::ptrdiff_t>(at));
         done += piece.size();
-        tell(what, done, bytes);
+        report_progress(what, done, bytes);
       }));
   return std::move(buffer).freeze();
 }
@@ -257,14 +258,14 @@ Result<Blob> CartPort::read_rom(const CartIdentity& game, std::uint64_t at, std:
 }
 
 Result<CartDump> CartPort::twice(std::uint32_t counter, std::uint64_t bytes) {
-  constexpr std::size_t most_named = 4096;
+  constexpr std::size_t max_named = 4096;
   BAYSWAP_TRY(const Blob first, read_selected(counter, bytes, "reading"));
   CartDump dump;
   BAYSWAP_TRY(dump.bytes, read_selected(counter, bytes, "checking"));
   for (std::size_t i = 0; i < first.size(); ++i) {
     if (first.view()[i] == dump.bytes.view()[i]) continue;
     ++dump.unstable_count;
-    if (dump.unstable.size() < most_named) dump.unstable.push_back(i);
+    if (dump.unstable.size() < max_named) dump.unstable.push_back(i);
   }
   return dump;
 }
@@ -276,12 +277,12 @@ Result<void> CartPort::read_whole_rom(const CartIdentity& game, std::string_view
   BAYSWAP_TRY(const SelectAnswer said, inside_->select(rom));
   std::uint64_t done = 0;
   std::optional<Error> failed;
-  tell(what, 0, said.bytes);
+  report_progress(what, 0, said.bytes);
   BAYSWAP_CHECK(inside_->talk.read({game.counter, 0, said.bytes}, [&](std::size_t at, ByteView piece) {
     if (failed) return;
     if (auto taken = take(at, piece); !taken) failed = std::move(taken.error());
     done += piece.size();
-    tell(what, done, said.bytes);
+    report_progress(what, done, said.bytes);
   }));
   if (failed) return tl::unexpected(*std::move(failed));
   return {};
@@ -297,7 +298,7 @@ Result<void> CartPort::write_once(const CartChip& chip, const Blob& now, const B
   const std::size_t unit =
       chip.sector_bytes != 0 ? chip.sector_bytes : std::max<std::size_t>(chip.write_bytes, 1);
   const std::size_t piece =
-      std::max(chip.write_bytes, talk.most_written() / chip.write_bytes * chip.write_bytes);
+      std::max(chip.write_bytes, talk.max_write_bytes() / chip.write_bytes * chip.write_bytes);
   const auto differs = [&](std::size_t at, std::size_t bytes) {
     return !std::equal(wanted.view().begin() + static_cast<std::ptrdiff_t>(at),
                        wanted.view().begin() + static_cast<std::ptrdiff_t>(at + bytes),
@@ -328,7 +329,7 @@ Result<void> CartPort::write_once(const CartChip& chip, const Blob& now, const B
       const std::size_t count = std::min(piece, end - from);
       BAYSWAP_CHECK(talk.ask(ask_write, body_of_write(chip.counter, static_cast<std::uint32_t>(from),
                                                       wanted.view().subspan(from, count))));
-      tell("writing", from + count, chip.bytes);
+      report_progress("writing", from + count, chip.bytes);
     }
     at = end;
   }

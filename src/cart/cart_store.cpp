@@ -17,7 +17,7 @@ namespace {
 
 constexpr std::size_t page_bytes = std::size_t{64} << 10;
 constexpr std::size_t clock_file_bytes = 8;
-constexpr std::size_t most_named = 4;  // unstable addresses, in a sentence
+constexpr std::size_t max_named = 4;  // unstable addresses, in a sentence
 
 // As files of the platform's ROMs are named, in the order the cartridge has.
 std::string_view rom_extension(Platform platform) {
@@ -224,10 +224,10 @@ Result<Blob> CartStore::rom_range(Held& held, std::uint64_t at, std::size_t coun
   count = static_cast<std::size_t>(std::min<std::uint64_t>(count, held.game.rom_bytes - at));
   Buffer out(count);
   BAYSWAP_TRY(CartPort* const port, this->port());
-  constexpr std::size_t most_pages = 1024;
+  constexpr std::size_t max_pages = 1024;
   for (std::uint64_t page = at / page_bytes; page * page_bytes < at + count; ++page) {
     if (!held.rom_pages.contains(page)) {
-      if (held.rom_pages.size() >= most_pages) held.rom_pages.clear();
+      if (held.rom_pages.size() >= max_pages) held.rom_pages.clear();
       BAYSWAP_TRY(held.rom_pages[page], port->read_rom(held.game, page * page_bytes, page_bytes));
     }
     const Blob& bytes = held.rom_pages[page];
@@ -256,12 +256,12 @@ Result<Blob> CartStore::whole(Held& held, const std::string& name) {
   BAYSWAP_TRY(const CartDump dump, port->dump(held.game, chip->second));
   if (dump.unstable_count > 0) {
     std::vector<std::string> at;
-    for (std::size_t i = 0; i < std::min(dump.unstable.size(), most_named); ++i)
+    for (std::size_t i = 0; i < std::min(dump.unstable.size(), max_named); ++i)
       at.push_back(fmt::format("{:X}", dump.unstable[i]));
     return fail(ErrorCode::damaged,
                 fmt::format("{} reads otherwise each time: {} differ{}, at {}{}", display_path(name),
                             counted(dump.unstable_count, "byte"), dump.unstable_count == 1 ? "s" : "",
-                            joined(at, ", "), dump.unstable_count > most_named ? ", ..." : ""),
+                            joined(at, ", "), dump.unstable_count > max_named ? ", ..." : ""),
                 "clean the contacts and put it in again; if that does not help its battery is nearly empty");
   }
   return held.read[name] = dump.bytes;

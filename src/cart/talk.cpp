@@ -11,10 +11,10 @@
 namespace bayswap::cart {
 namespace {
 
-constexpr int most_tries = 8;
-constexpr int most_busy = 4096;  // words of "still at it" for one question
-constexpr std::size_t most_at_once = std::size_t{256} << 10;
-constexpr std::size_t most_frames = std::size_t{1} << 16;  // looked at for one question
+constexpr int max_tries = 8;
+constexpr int max_busy = 4096;  // words of "still at it" for one question
+constexpr std::size_t max_at_once = std::size_t{256} << 10;
+constexpr std::size_t max_frames = std::size_t{1} << 16;  // looked at for one question
 
 tl::unexpected<Error> silent() {
   return fail(ErrorCode::io, "the reader does not answer",
@@ -68,7 +68,7 @@ Result<std::optional<Frame>> Talk::receive(Byte number) {
   std::array<Byte, 4096> bytes{};
   int left_ms = 2 * silence_ms_;
   constexpr int step_ms = 50;  // so that a wish to stop is heard
-  for (std::size_t seen = 0; seen < most_frames; ++seen) {
+  for (std::size_t seen = 0; seen < max_frames; ++seen) {
     if (auto frame = frames_.next()) {
       if (frame->number == number) return frame;
       continue;
@@ -88,11 +88,11 @@ Result<std::optional<Frame>> Talk::receive(Byte number) {
 Result<std::vector<Byte>> Talk::ask(Byte kind, const std::vector<Byte>& body) {
   const Byte number = ++number_;
   const std::vector<Byte> question = encoded({kind, number, body});
-  for (int tries = 0; tries < most_tries; ++tries) {
+  for (int tries = 0; tries < max_tries; ++tries) {
     if (tries > 0) ++repeats_;
     BAYSWAP_CHECK(check_cancelled());
     BAYSWAP_CHECK(line_->write(question));
-    for (int words = 0; words < most_busy; ++words) {
+    for (int words = 0; words < max_busy; ++words) {
       BAYSWAP_TRY(auto frame, receive(number));
       if (!frame) break;
       if (frame->kind == (kind | answer)) return std::move(frame->body);
@@ -126,7 +126,7 @@ Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, 
   BAYSWAP_CHECK(check_cancelled());
   BAYSWAP_CHECK(line_->write(encoded({ask_read, number, body_of(range)})));
   std::size_t came = 0;
-  for (std::size_t seen = 0; seen < most_frames; ++seen) {
+  for (std::size_t seen = 0; seen < max_frames; ++seen) {
     BAYSWAP_TRY(auto frame, receive(number));
     if (!frame || frame->kind == (ask_read | answer)) return came;
     if (frame->kind == tell_error)
@@ -155,9 +155,9 @@ Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, 
 }
 
 Result<void> Talk::read(const Range& range, const Take& take) {
-  for (std::size_t at = 0; at < range.bytes; at += most_at_once) {
+  for (std::size_t at = 0; at < range.bytes; at += max_at_once) {
     const std::size_t from = range.at + at;
-    std::vector<Gap> gaps{{from, from + std::min<std::size_t>(most_at_once, range.bytes - at)}};
+    std::vector<Gap> gaps{{from, from + std::min<std::size_t>(max_at_once, range.bytes - at)}};
     int in_vain = 0;
     for (bool first = true; !gaps.empty(); first = false) {
       if (!first) ++repeats_;
@@ -166,7 +166,7 @@ Result<void> Talk::read(const Range& range, const Take& take) {
                                                      static_cast<std::uint32_t>(gap.end - gap.at)},
                                                     gaps, take));
       in_vain = came > 0 ? 0 : in_vain + 1;
-      if (in_vain >= most_tries) return silent();
+      if (in_vain >= max_tries) return silent();
     }
   }
   return {};

@@ -24,7 +24,7 @@ class Talk {
   /// Reads the whole range; what does not come through is asked for again. Fails as ask.
   [[nodiscard]] Result<void> read(const Range& range, const Take& take);
   /// How many bytes a write may carry.
-  [[nodiscard]] std::size_t most_written() const { return max_body_ - 8; }
+  [[nodiscard]] std::size_t max_write_bytes() const { return max_body_ - 8; }
 
   std::function<bool()> is_cancelled = [] { return false; };
   /// How often something had to be asked again.

@@ -64,9 +64,10 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
                     printable(why_in_words(row))});
   if (!globals.quiet)
     print_table({"save", "for", as_plan ? "plan" : "outcome", "newer", "saved", "where, or why not"}, rows);
-  fmt::print("{} saves: {} {}, {} the same already, {} refused, {} failed, {} left.\n", batch.rows.size(),
-             batch.count(Outcome::carried), as_plan ? "to carry" : "carried", batch.count(Outcome::same),
-             batch.count(Outcome::refused), batch.count(Outcome::failed), batch.count(Outcome::left));
+  fmt::print("{}: {} {}, {} the same already, {} refused, {} failed, {} left.\n",
+             counted(batch.rows.size(), "save"), batch.count(Outcome::carried),
+             as_plan ? "to carry" : "carried", batch.count(Outcome::same), batch.count(Outcome::refused),
+             batch.count(Outcome::failed), batch.count(Outcome::left));
   if (as_plan) return;
   if (batch.count(Outcome::refused) + batch.count(Outcome::failed) > 0)
     fmt::print("`bayswap carry SAVE --from {} --to {}` shows what one of those needs.\n", from, to);

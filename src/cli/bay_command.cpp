@@ -6,8 +6,10 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/bay_files.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
+#include "cli/look_view.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "fs/path.hpp"
@@ -21,6 +23,13 @@ std::string platforms_of(const Bay& bay) {
   return joined(tags, ", ");
 }
 
+tl::unexpected<Error> unknown_platform(const std::string& word) {
+  const std::vector<std::string> tags = platform_tag_list();
+  const std::string near = did_you_mean(word, tags);
+  return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(word)),
+              fmt::format("{}{}the tags are {}", near, near.empty() ? "" : " ", joined(tags, ", ")));
+}
+
 // A template, with what the options say otherwise.
 Result<Bay> bay_from_template(const BayAddOptions& options) {
   if (options.root.empty())
@@ -29,7 +38,8 @@ Result<Bay> bay_from_template(const BayAddOptions& options) {
   if (!options.about.empty()) bay.about = options.about;
   if (!options.platform.empty()) {
     const auto platform = platform_from_tag(options.platform);
-    const PlatformRule* rule = platform ? bay.rule(*platform) : nullptr;
+    if (!platform) return unknown_platform(options.platform);
+    const PlatformRule* rule = bay.rule(*platform);
     if (rule == nullptr)
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} says nothing about {}", options.like, printable(options.platform)),
@@ -44,15 +54,60 @@ Result<Bay> bay_from_template(const BayAddOptions& options) {
       rule.other_layouts.clear();
     }
     if (options.path.empty()) continue;
-    if (bay.rules.size() > 1)
-      return fail(ErrorCode::bad_usage, "one --path for several platforms", "say --platform TAG as well");
+    // Of card images only each platform's own.
+    if (bay.rules.size() > 1 && rule.keeping != Keeping::file && rule.keeping != bay.rules.front().keeping)
+      continue;
     BAYSWAP_TRY(rule.path, NameRule::parse(options.path));
   }
   return bay;
 }
 
-Result<Bay> bay_from_words(const BayAddOptions& options) {
+// A place that is looked at; what is open is asked, where there is somebody to ask.
+Result<Bay> bay_from_look(const Globals& globals, const Catalog& catalog, const BayAddOptions& options) {
+  std::optional<Platform> unsettled_as;
+  if (!options.platform.empty()) {
+    unsettled_as = platform_from_tag(options.platform);
+    if (!unsettled_as) return unknown_platform(options.platform);
+  }
+  Bay bay;
+  bay.name = bay.origin = options.name;
+  bay.root = AnyStore().absolute_path(options.root);
+  BAYSWAP_TRY(const auto store, open_place(bay));
+  BAYSWAP_TRY(Detection detection, look_at(globals, catalog, *store, unsettled_as));
+  if (!globals.json && !globals.quiet) print_detection(detection, options.root);
+  Bay found = bay_of(detection, options.name, bay.root);
+  for (const UnsettledFiles& files : detection.unsettled) {
+    std::vector<std::string> tags;
+    for (const PlatformRule& rule : files.choices) tags.emplace_back(tag(rule.platform));
+    if (tags.empty()) continue;
+    const auto chosen =
+        choose(globals, fmt::format("Which console are {} of?", joined(files.paths, ", ")), tags);
+    for (const PlatformRule& rule : files.choices)
+      if (chosen && *chosen == tag(rule.platform)) found.rules.push_back(rule);
+  }
+  if (found.rules.empty())
+    return fail(ErrorCode::not_recognised,
+                fmt::format("{}: nothing there tells how it keeps saves; no bay was added", options.root),
+                detection.unsettled.empty() ? "save once in a game there and try again, or say which form it "
+                                              "has: `bayswap bay list --forms`, "
+                                              "then --like FORM"
+                                            : "say which console the saves are of: --platform TAG");
+  found.about = options.about.empty() ? "found by looking" : options.about;
+  return found;
+}
+
+Result<Bay> bay_from_words(const Globals& globals, const Catalog& catalog, BayAddOptions options) {
+  if (!options.folder.empty() && !options.root.empty())
+    return fail(ErrorCode::bad_usage, "the folder is said twice", "leave --root out");
+  if (options.root.empty()) options.root = options.folder;
+  if (options.like.empty() && is_cart_path(options.root)) options.like = "cartridge";
   if (!options.like.empty()) return bay_from_template(options);
+  if (options.path.empty() && options.layout.empty() && options.roms.empty()) {
+    if (options.root.empty())
+      return fail(ErrorCode::bad_usage, "which folder?",
+                  "name it: bayswap bay add NAME DIR; `bayswap bay look` finds some");
+    return bay_from_look(globals, catalog, options);
+  }
   for (const auto& [word, value] : {std::pair{"--root", &options.root},
                                     {"--platform", &options.platform},
                                     {"--path", &options.path},
@@ -63,9 +118,7 @@ Result<Bay> bay_from_words(const BayAddOptions& options) {
                   "--path, --layout "
                   "and --roms; `bayswap bay list --forms` shows what --like knows");
   const auto platform = platform_from_tag(options.platform);
-  if (!platform)
-    return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(options.platform)),
-                "platforms go by their tags, e.g. n64 or gba");
+  if (!platform) return unknown_platform(options.platform);
   BAYSWAP_TRY(NameRule rule, NameRule::parse(options.path));
   Bay bay;
   bay.name = options.name;
@@ -80,28 +133,53 @@ Result<Bay> bay_from_words(const BayAddOptions& options) {
   return bay;
 }
 
-Result<std::string> add(const Globals& globals, const BayAddOptions& options) {
+struct Added {
+  std::string path;
+  std::string kept;  // where the one before it is; empty: there was none
+  Bay bay;
+  bool root_is_missing = false;
+};
+
+tl::unexpected<Error> already_there(const std::string& name, const std::string& path) {
+  return fail(
+      ErrorCode::unsafe, fmt::format("there is a bay called {} already ({})", name, path),
+      "`bayswap bay edit` changes it; or choose another name, or say --replace, which keeps the old file");
+}
+
+Result<Added> add(const Globals& globals, const BayAddOptions& options) {
   const bool is_file = options.name.ends_with(".toml") || options.name.find('/') != std::string::npos;
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(Bay bay, is_file ? find_bay(home, options.name) : bay_from_words(options));
-  bay.root = AnyStore().absolute_path(bay.root);
-  if (!is_bay_name(bay.name))
-    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no name for a bay", printable(bay.name)),
+  if (!is_file && !is_bay_name(options.name))
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a name for a bay", printable(options.name)),
                 "use lower-case letters, digits and dashes");
+  LocalStore disk;
+  if (!is_file && !options.replace) {
+    const std::string known = join_path(home.bays, options.name + ".toml");
+    BAYSWAP_TRY(const auto there, disk.stat(known));
+    if (there) return already_there(options.name, known);
+  }
+  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+  BAYSWAP_TRY(Bay bay, is_file ? find_bay(home, options.name) : bay_from_words(globals, catalog, options));
+  bay.root = AnyStore().absolute_path(bay.root);
   const std::string path = join_path(home.bays, bay.name + ".toml");
   const std::string text = to_toml(bay);
   BAYSWAP_CHECK(parse_bay(text, bay.name, path, home.bays));  // what is written can be read
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
   for (const PlatformRule& rule : bay.rules)
     if (rule.keeping == Keeping::file) BAYSWAP_CHECK(catalog.find(rule.layout));
-  LocalStore disk;
+  Added added{path, "", bay};
+  BAYSWAP_TRY(const auto known, disk.stat(path));
+  if (known && options.replace) {
+    BAYSWAP_TRY(added.kept, keep_old_bay_file(home, path));
+  }
+  if (!is_file && is_on_disk(bay.root)) {
+    BAYSWAP_TRY(const auto root, disk.stat(bay.root));
+    added.root_is_missing = !root;
+  }
   const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
   auto written = options.replace ? disk.replace(path, bytes) : disk.create(path, bytes);
-  if (!written && written.error().code == ErrorCode::unsafe)
-    return fail(ErrorCode::unsafe, fmt::format("there is a bay called {} already ({})", bay.name, path),
-                "edit that file, choose another name, or say --replace");
+  if (!written && written.error().code == ErrorCode::unsafe) return already_there(bay.name, path);
   BAYSWAP_CHECK(written);
-  return path;
+  return added;
 }
 
 Json to_json(const Bay& bay) {
@@ -161,10 +239,23 @@ void add_saves(BayView& view, const PlatformRule& rule, Json& list,
 }  // namespace
 
 int bay_add_command(const Globals& globals, const BayAddOptions& options) {
-  const auto path = add(globals, options);
-  if (!path) return report(path.error());
+  const auto added = add(globals, options);
+  if (!added) return report(added.error());
+  if (globals.json) {
+    Json json = to_json(added->bay);
+    json["file"] = added->path;
+    json["kept"] = added->kept.empty() ? Json(nullptr) : Json(added->kept);
+    print_json(json);
+    return exit_done;
+  }
+  const std::string_view name = stem_of(added->path);
   say(globals.quiet,
-      fmt::format("Wrote {}. `bayswap bay check {}` looks whether all is there.", *path, stem_of(*path)));
+      fmt::format("Wrote {}.{} `bayswap bay scan {}` shows its saves.", added->path,
+                  added->kept.empty() ? "" : fmt::format(" The old one is kept as {}.", added->kept), name));
+  if (added->root_is_missing)
+    say(globals.quiet,
+        fmt::format("bayswap: note: {} does not exist; plug the medium in, or correct root in the file",
+                    added->bay.root));
   return exit_done;
 }
 

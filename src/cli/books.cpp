@@ -1,8 +1,13 @@
 #include "cli/books.hpp"
 
+#include <bayswap/inspect.hpp>
+
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/select.hpp"
+#include "cli/look_view.hpp"
 #include "cli/output.hpp"
+#include "fs/path.hpp"
 
 namespace bayswap::cli {
 
@@ -25,9 +30,47 @@ ViewOptions Books::view_options() const {
   return options;
 }
 
+namespace {
+
+// A path that is there, and no bay file.
+bool names_a_place(const std::string& name) {
+  if (!is_on_disk(name)) return true;
+  if (name.ends_with(".toml")) return false;
+  const auto info = LocalStore().stat(name);
+  return info && *info;
+}
+
+// The only bay whose root the folder is.
+std::optional<Bay> bay_with_root(const Books& books, const std::string& folder) {
+  const auto bays = list_bays(books.home);
+  std::optional<Bay> only;
+  if (!bays) return only;
+  const std::string root = normalized(LocalStore().absolute_path(folder));
+  for (const auto& [name, bay] : *bays) {
+    if (!bay || !is_on_disk(bay->root) || normalized(LocalStore().absolute_path(bay->root)) != root) continue;
+    if (only) return std::nullopt;
+    only = *bay;
+  }
+  return only;
+}
+
+}  // namespace
+
 Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std::string& name) {
   auto opened = std::make_unique<OpenedBay>();
-  BAYSWAP_TRY(opened->bay, find_bay(books.home, name));
+  auto bay = find_bay(books.home, name);
+  if (!bay && names_a_place(name)) {
+    auto known = bay_with_root(books, name);
+    if (known) {
+      bay = *std::move(known);
+    } else {
+      bay = bay_for_path(books.catalog, name, look_options(*books.globals));
+      end_look(*books.globals);
+      opened->is_place = bay.has_value();
+    }
+  }
+  if (!bay) return tl::unexpected(std::move(bay.error()));
+  opened->bay = *std::move(bay);
   BAYSWAP_TRY(opened->store, open_place(opened->bay));
   if (auto* const cartridge = dynamic_cast<CartStore*>(opened->store.get())) {
     opened->progress = std::make_unique<CartProgressView>(*books.globals, CartProgressView::Json::nothing);
@@ -35,6 +78,44 @@ Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std
   }
   opened->view = std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
   return opened;
+}
+
+namespace {
+
+bool is_within(const std::string& path, const std::string& root) {
+  return path.starts_with(root == "/" ? root : root + "/");
+}
+
+}  // namespace
+
+Result<std::unique_ptr<OpenedBay>> OpenedBay::that_has(const Books& books, const std::string& what,
+                                                       const std::string& not_this) {
+  BAYSWAP_TRY(const auto bays, list_bays(books.home));
+  LocalStore disk;
+  const auto info = disk.stat(what);
+  const bool is_path = info && *info;
+  const std::string whole = normalized(disk.absolute_path(what));
+  std::vector<std::string> found;
+  for (const auto& [name, bay] : bays) {
+    if (!bay || !is_on_disk(bay->root) || bay->origin == not_this) continue;
+    if (is_path && !identify_rom(disk, what) && !is_within(whole, normalized(disk.absolute_path(bay->root))))
+      continue;
+    auto opened = open(books, name);
+    if (!opened) continue;
+    const auto saves = find_saves(*(*opened)->view, disk, what);
+    if (saves && !saves->empty()) found.push_back(name);
+  }
+  if (found.size() == 1) return open(books, found.front());
+  if (found.size() > 1)
+    return fail(
+        ErrorCode::bad_usage,
+        fmt::format("{} bays have a save of '{}': {}", found.size(), printable(what), joined(found, ", ")),
+        fmt::format("say which: --from {}", found.front()));
+  if (!is_path)
+    return fail(
+        ErrorCode::not_found, fmt::format("no bay has a save of '{}'", printable(what)),
+        "name the place that has it: --from BAY, or --from DIR; `bayswap bay scan BAY` shows what a bay has");
+  return open(books, what);
 }
 
 Result<std::set<IssueCode>> accepted_from_words(const std::vector<std::string>& words) {
@@ -92,7 +173,8 @@ std::optional<std::string> choose(const Globals& globals, const std::string& que
 void remember(const Globals& globals, Books& books, const Plan& plan) {
   if (plan.game) remember(globals, *plan.game, plan.learned);
   bool news = false;
-  for (const RomPair& pair : plan.pairs) news = books.pairs.learn(pair) || news;
+  for (const RomPair& pair : plan.pairs)
+    if (is_bay_name(pair.bay) && is_bay_name(pair.rom_bay)) news = books.pairs.learn(pair) || news;
   if (!news) return;
   if (const auto kept = books.pairs.save(books.home); !kept) {
     report(kept.error());

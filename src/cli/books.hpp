@@ -22,10 +22,18 @@ struct Books {
 /// A bay, its store and its view, which point at each other: not to be moved.
 struct OpenedBay {
   Bay bay;
+  bool is_place = false;  // no bay of the home folder: a place that was looked at, for this once
   std::unique_ptr<CartProgressView> progress;  // where the store is slow
   std::unique_ptr<Store> store;
   std::unique_ptr<BayView> view;
+  /// By a bay's name, the path of its file, or the path of a place: a folder, an archive, a card image, a
+  /// save.
   [[nodiscard]] static Result<std::unique_ptr<OpenedBay>> open(const Books& books, const std::string& name);
+  /// Opens the bay, or the place, that has this save: a path, or what a carry takes. `not_this`: the origin
+  /// of a bay that does not count.
+  [[nodiscard]] static Result<std::unique_ptr<OpenedBay>> that_has(const Books& books,
+                                                                   const std::string& what,
+                                                                   const std::string& not_this);
 };
 
 /// The options that a carry, an adoption and a restore have in common.

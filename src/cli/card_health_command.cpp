@@ -39,8 +39,8 @@ Result<int> check(CardJob& job) {
     BAYSWAP_TRY(const auto repaired, job.open(job.options.image));
     const auto remaining = repaired.card->check();
     if (!job.globals.json) {
-      const std::size_t mended = problems.size() - std::min(problems.size(), remaining.size());
-      fmt::print("{} mended, {}\n", mended,
+      const std::size_t count = problems.size() - std::min(problems.size(), remaining.size());
+      fmt::print("{} repaired, {}\n", count,
                  remaining.empty() ? "none remain" : fmt::format("{} remain:", remaining.size()));
       print_problems(remaining);
     }

@@ -32,6 +32,14 @@ std::vector<ChipFact> chips_in_other_bays(const Books& books, const std::vector<
   return chips;
 }
 
+// "gb at saves/{rom.stem}{ext}, ps1 at cards/{rom.stem}.mcr".
+std::string rules_in_words(const Bay& bay) {
+  std::vector<std::string> rules;
+  for (const PlatformRule& rule : bay.rules)
+    rules.push_back(fmt::format("{} at {}", tag(rule.platform), rule.path.text()));
+  return joined(rules, ", ");
+}
+
 // One carry command: its two bays opened, and what is known of games, titles and accounts.
 class CarryJob {
  public:
@@ -71,13 +79,21 @@ class CarryJob {
           return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on states", word),
                       "leave it out");
     BAYSWAP_TRY(books_, Books::load(globals_));
-    BAYSWAP_TRY(const Bay from, find_bay(books_->home, options_.from));
-    BAYSWAP_TRY(const Bay to, find_bay(books_->home, options_.to));
-    if (from.origin == to.origin)
-      return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from.name),
-                  "name two different bays");
-    BAYSWAP_TRY(from_, OpenedBay::open(*books_, options_.from));
     BAYSWAP_TRY(to_, OpenedBay::open(*books_, options_.to));
+    if (!options_.from.empty()) {
+      BAYSWAP_TRY(from_, OpenedBay::open(*books_, options_.from));
+    } else if (options_.all) {
+      return fail(ErrorCode::bad_usage, "which saves? --from is missing", "say --from BAY, or --from DIR");
+    } else {
+      BAYSWAP_TRY(from_, OpenedBay::that_has(*books_, options_.what, to_->bay.origin));
+    }
+    if (from_->bay.origin == to_->bay.origin)
+      return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from_->bay.name),
+                  "name two different places");
+    for (const OpenedBay* place : {from_.get(), to_.get()})
+      if (place->is_place)
+        say(globals_.quiet || globals_.json,
+            fmt::format("Looked at {}: {}.", place->bay.name, rules_in_words(place->bay)));
     BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
     request_ = request_of(*books_, logbook_ ? &logbook_->book() : nullptr);
     request_.what = options_.what;
@@ -225,6 +241,7 @@ class CarryJob {
   }
 
   void remember_accounts() {
+    if (from_->is_place || to_->is_place) return;  // used for this once
     bool news = false;
     for (const auto& [own, theirs] : said_)
       if (!theirs.empty()) news = books_->accounts.learn(from_->bay.name, to_->bay.name, own, theirs) || news;

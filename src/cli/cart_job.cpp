@@ -25,8 +25,8 @@ Result<std::string> CartJob::find_device() const {
 Result<void> CartJob::open() {
   std::optional<std::uint16_t> millivolts;
   if (options_.volts) {
-    constexpr double most_volts = 12;
-    if (*options_.volts <= 0 || *options_.volts > most_volts)
+    constexpr double max_volts = 12;
+    if (*options_.volts <= 0 || *options_.volts > max_volts)
       return fail(ErrorCode::bad_usage, fmt::format("no cartridge runs at {} V", *options_.volts),
                   "most want 3.3 or 5");
     millivolts = static_cast<std::uint16_t>(std::lround(*options_.volts * 1000));
@@ -117,14 +117,14 @@ std::vector<std::string> contact_faults(ByteView bytes) {
 CartVerdict verdict_of(const CartChip& chip, const CartDump& dump) {
   CartVerdict verdict;
   const Part part{{chip.kind, 0}, dump.bytes, true};
-  constexpr std::size_t most_shown = 8;
+  constexpr std::size_t max_shown = 8;
   if (dump.unstable_count > 0) {
     std::vector<std::string> at;
-    for (std::size_t i = 0; i < std::min(dump.unstable.size(), most_shown); ++i)
+    for (std::size_t i = 0; i < std::min(dump.unstable.size(), max_shown); ++i)
       at.push_back(fmt::format("{:X}", dump.unstable[i]));
     verdict.problems.push_back(fmt::format("{} differed between two readings, at {}{}",
                                            counted(dump.unstable_count, "byte"), joined(at, ", "),
-                                           dump.unstable_count > most_shown ? ", ..." : ""));
+                                           dump.unstable_count > max_shown ? ", ..." : ""));
   }
   const bool blank = is_blank(part);
   if (!blank) verdict.contacts = contact_faults(dump.bytes.view());

@@ -42,7 +42,7 @@ class Write {
   // Another cartridge of the same game has others.
   Result<void> check_torn(const Blob& now, const Blob& old, const Blob& wanted, std::int64_t id) const {
     // The unit that was being written.
-    const std::size_t most_others = std::min<std::size_t>(256, now.size() / 16);
+    const std::size_t max_others = std::min<std::size_t>(256, now.size() / 16);
     if (now.size() != old.size() || now.size() != wanted.size()) return {};
     std::size_t others = 0;
     for (std::size_t i = 0; i < now.size(); ++i) {
@@ -51,7 +51,7 @@ class Write {
       const Byte c = wanted.view()[i];
       if (b != a && b != c && b != 0xff && b != (a & c)) ++others;
     }
-    if (others <= most_others || accept_.contains(IssueCode::odd_target)) return {};
+    if (others <= max_others || accept_.contains(IssueCode::odd_target)) return {};
     return fail(
         ErrorCode::unsafe,
         fmt::format("the cartridge holds neither what it held before entry {} nor what was being written: "
@@ -174,7 +174,7 @@ class Write {
     how.hints.platform = Platform::n64;
     how.hints.chips = chips_;
     how.hints.extension = lower(extension_of(options_.input));
-    how.shown = options_.input;
+    how.display_path = options_.input;
     IssueList issues(accept_);
     BAYSWAP_TRY(const OpenedChips opened, open_chips(job_.books().catalog, bytes, how, issues));
     const auto paks =

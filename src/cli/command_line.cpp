@@ -104,6 +104,8 @@ void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* add = command(*bay, w, "add", "Add a bay, from options or from a bay file",
                           [&w] { return bay_add_command(w.globals, w.bay_add); });
   add->add_option("NAME", w.bay_add.name, "A name for the bay, or the path of a bay file")->required();
+  add->add_option("DIR", w.bay_add.folder,
+                  "The folder where everything is; it is looked at to find out the rest");
   add->add_option("--like", w.bay_add.like, "The form of bay it is; `bay list --forms` shows them")
       ->type_name("FORM");
   add->add_option("--root", w.bay_add.root, "The folder where everything is")->type_name("DIR");
@@ -113,7 +115,21 @@ void add_bay_commands(CLI::App& app, Words& w) {
   add->add_option("--layout", w.bay_add.layout, "The layout saves have there")->type_name("LAYOUT");
   add->add_option("--roms", w.bay_add.roms, "Where the ROMs are below the root")->type_name("DIR");
   add->add_option("--about", w.bay_add.about, "A line about it")->type_name("TEXT");
-  add->add_flag("--replace", w.bay_add.replace, "Write over the bay file of that name");
+  add->add_flag("--replace", w.bay_add.replace, "Take the place of the bay file of that name, which is kept");
+  command(*bay, w, "look", "Find out how a folder keeps saves; without a folder, find places with saves",
+          [&w] { return bay_look_command(w.globals, w.folder); })
+      ->add_option("DIR", w.folder, "The folder; the home folder and what is mounted where not given");
+  CLI::App* edit = command(*bay, w, "edit", "Edit a bay file; it is checked before it counts",
+                           [&w] { return bay_edit_command(w.globals, w.bay_file); });
+  edit->add_option("BAY", w.bay_file.name, "The bay")->required();
+  CLI::App* rename = command(*bay, w, "rename", "Give a bay another name",
+                             [&w] { return bay_rename_command(w.globals, w.bay_file); });
+  rename->add_option("BAY", w.bay_file.name, "The bay")->required();
+  rename->add_option("NAME", w.bay_file.to, "Its new name")->required();
+  CLI::App* remove = command(*bay, w, "remove", "Forget a bay; its saves stay where they are",
+                             [&w] { return bay_remove_command(w.globals, w.bay_file); });
+  remove->add_option("BAY", w.bay_file.name, "The bay")->required();
+  remove->add_flag("--yes", w.bay_file.yes, "Don't ask");
   CLI::App* list = command(*bay, w, "list", "List the bays", [&w] {
     return w.forms ? bay_forms_command(w.globals) : bay_list_command(w.globals);
   });
@@ -136,8 +152,15 @@ void add_carry_commands(CLI::App& app, Words& w) {
       "WHAT", w.carry.what,
       "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay, for one "
       "on a card 'CARD: ENTRY'");
-  carry->add_option("--from", w.carry.from, "The bay that has the save")->required()->type_name("BAY");
-  carry->add_option("--to", w.carry.to, "The bay that gets it")->required()->type_name("BAY");
+  carry
+      ->add_option("--from", w.carry.from,
+                   "The bay that has the save, or a folder, an archive, a card image, a file; found out "
+                   "where WHAT is a "
+                   "file")
+      ->type_name("PLACE");
+  carry->add_option("--to", w.carry.to, "The bay that gets it, or a folder, a card image, a file")
+      ->required()
+      ->type_name("PLACE");
   carry->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
       ->type_name("ROM");
   add_chips(*carry, w.carry.chips);
@@ -177,7 +200,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* adopt = command(app, w, "adopt", "Take a downloaded save into a bay",
                             [&w] { return adopt_command(w.globals, w.adopt); });
   adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
-  adopt->add_option("--to", w.adopt.to, "The bay that gets it")->required()->type_name("BAY");
+  adopt->add_option("--to", w.adopt.to, "The bay that gets it, or a folder")->required()->type_name("PLACE");
   adopt->add_option("--game", w.adopt.game, "The game, where the content does not tell: title, code or id")
       ->type_name("GAME");
   adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")

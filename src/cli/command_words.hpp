@@ -20,6 +20,8 @@ struct Words {
   SheetOptions sheet;
   std::string layout;
   BayAddOptions bay_add;
+  BayFileOptions bay_file;
+  std::string folder;
   std::string bay;
   bool forms = false;
   std::vector<std::string> bays;

@@ -170,6 +170,7 @@ int layouts_command(const Globals& globals, const std::string& id);
 
 struct BayAddOptions {
   std::string name;
+  std::string folder;  // the same as root, without its word
   std::string like;
   std::string root;
   std::string platform;
@@ -185,6 +186,16 @@ int bay_forms_command(const Globals& globals);
 int bay_scan_command(const Globals& globals, const std::string& name);
 int bay_show_command(const Globals& globals, const std::string& name);
 int bay_check_command(const Globals& globals, const std::vector<std::string>& names);
+/// Looks through the home folder and what is mounted if `folder` is empty.
+int bay_look_command(const Globals& globals, const std::string& folder);
+struct BayFileOptions {
+  std::string name;
+  std::string to;  // of rename
+  bool yes = false;
+};
+int bay_remove_command(const Globals& globals, const BayFileOptions& options);
+int bay_rename_command(const Globals& globals, const BayFileOptions& options);
+int bay_edit_command(const Globals& globals, const BayFileOptions& options);
 
 struct CarryOptions {
   std::string what;

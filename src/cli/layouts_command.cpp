@@ -129,7 +129,7 @@ Json to_json(const Layout& layout) {
                      {"at", slot.at},
                      {"file_sizes", slot.file_sizes},
                      {"chip_sizes", slot.chip_sizes},
-                     {"behind", slot.behind},
+                     {"after_variable", slot.after_variable},
                      {"order", to_text(slot.order)},
                      {"form", to_text(slot.form)},
                      {"spread", to_text(slot.spread)},

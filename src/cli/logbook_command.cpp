@@ -95,9 +95,9 @@ void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
     print_field("why", printable(entry.reason));
     for (const LoggedChange& change : entry.changes) {
       print_field("file", fmt::format("{}: {}", printable(change.path), change_of(book, catalog, change)));
-      constexpr std::size_t most_values = 6;
+      constexpr std::size_t max_values = 6;
       const auto values = sheets.of(book, entry, change);
-      if (!values.empty()) print_field("values", in_words(values, most_values));
+      if (!values.empty()) print_field("values", in_words(values, max_values));
     }
   }
 }

@@ -41,8 +41,8 @@ std::vector<SheetDifference> SheetChanges::between(const std::optional<GameId>& 
 }
 
 std::vector<SheetDifference> SheetChanges::of(Logbook& book, const Entry& entry, const LoggedChange& change) {
-  constexpr std::uint64_t most_bytes = std::uint64_t{8} << 20;
-  if (!change.before || !change.after || change.before_bytes > most_bytes || change.after_bytes > most_bytes)
+  constexpr std::uint64_t max_bytes = std::uint64_t{8} << 20;
+  if (!change.before || !change.after || change.before_bytes > max_bytes || change.after_bytes > max_bytes)
     return {};
   load();
   const auto before = book.bytes(*change.before);

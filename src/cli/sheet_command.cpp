@@ -203,7 +203,7 @@ struct Look {
       collect_fields(node, fields, copies);
       Json broken = Json::array();
       for (const SheetFinding& finding : findings) broken.push_back(to_json(finding));
-      print_json({{"save", found->place.shown},
+      print_json({{"save", found->place.display_path},
                   {"kind", to_text(found->place.kind)},
                   {"sheet", to_json(sheet)},
                   {"path", path},
@@ -213,9 +213,10 @@ struct Look {
                   {"findings", broken}});
       return exit_done;
     }
-    fmt::print("{}  {}\n", toned(Tone::bold, printable(sheet.name(job.language()))),
-               toned(Tone::dim, fmt::format("{}, {}, sheet {} revision {}", printable(found->place.shown),
-                                            to_text(found->place.kind), sheet.id(), sheet.revision())));
+    fmt::print(
+        "{}  {}\n", toned(Tone::bold, printable(sheet.name(job.language()))),
+        toned(Tone::dim, fmt::format("{}, {}, sheet {} revision {}", printable(found->place.display_path),
+                                     to_text(found->place.kind), sheet.id(), sheet.revision())));
     for (const std::string& note : found->place.notes) print_line(0, "", toned(Tone::dim, printable(note)));
     if (const auto why = sheet.misfit(found->place.game, found->place.files))
       print_line(0, "does not fit", toned(Tone::warn, printable(*why)));
@@ -237,10 +238,10 @@ struct Look {
       return reseal(*found, save);
     }
     if (const auto why = sheet.misfit(found->place.game, found->place.files))
-      return fail(
-          ErrorCode::not_recognised,
-          fmt::format("the sheet {} does not fit {}: {}", sheet.id(), printable(found->place.shown), *why),
-          "name another sheet");
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("the sheet {} does not fit {}: {}", sheet.id(),
+                              printable(found->place.display_path), *why),
+                  "name another sheet");
     const auto findings = save.findings(job.language());
     if (globals.json) {
       Json list = Json::array();
@@ -249,7 +250,7 @@ struct Look {
         list.push_back(to_json(finding));
         errors += finding.holds == false && finding.severity != SheetSeverity::note ? 1 : 0;
       }
-      print_json({{"save", found->place.shown},
+      print_json({{"save", found->place.display_path},
                   {"sheet", to_json(sheet)},
                   {"sound", errors == 0},
                   {"findings", list}});
@@ -259,12 +260,12 @@ struct Look {
     if (verdict.checked == 0) {
       say(globals.quiet,
           fmt::format("{}: the sheet has no seals and rules for this save: nothing was checked.",
-                      found->place.shown));
+                      found->place.display_path));
       return exit_done;
     }
     if (verdict.errors + verdict.warnings == 0) {
       say(globals.quiet,
-          fmt::format("{}: all {} seals and rules hold.", found->place.shown, verdict.checked));
+          fmt::format("{}: all {} seals and rules hold.", found->place.display_path, verdict.checked));
       return exit_done;
     }
     say(globals.quiet,
@@ -279,13 +280,13 @@ struct Look {
     BAYSWAP_TRY(const SheetEdit edit, save.reseal());
     std::optional<std::int64_t> id;
     if (!options.dry_run) {
-      BAYSWAP_TRY(id,
-                  job.write(found, edit.files, fmt::format("make the seals of {} right", found.place.shown)));
+      BAYSWAP_TRY(id, job.write(found, edit.files,
+                                fmt::format("make the seals of {} right", found.place.display_path)));
     }
     // What was not made right is no success.
     const int code = edit.unsealed.empty() ? exit_done : exit_problems;
     if (globals.json) {
-      print_json({{"save", found.place.shown},
+      print_json({{"save", found.place.display_path},
                   {"resealed", edit.resealed},
                   {"unsealed", edit.unsealed},
                   {"notes", edit.notes},
@@ -314,19 +315,19 @@ struct Look {
     BAYSWAP_TRY(const auto after, job.find(options.saves[1]));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*before));
     if (const auto why = sheet.misfit(after->place.game, after->place.files); why && options.sheet.empty())
-      return fail(
-          ErrorCode::not_recognised,
-          fmt::format("{} is a save of another game than {}: the sheet {} does not fit, {}",
-                      printable(after->place.shown), printable(before->place.shown), sheet.id(), *why),
-          "compare two saves of one game");
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{} is a save of another game than {}: the sheet {} does not fit, {}",
+                              printable(after->place.display_path), printable(before->place.display_path),
+                              sheet.id(), *why),
+                  "compare two saves of one game");
     const SheetSave first(sheet, before->place.files);
     const SheetSave second(sheet, after->place.files);
     const auto list = differences(first, second, job.language());
     if (globals.json) {
       Json rows = Json::array();
       for (const SheetDifference& one : list) rows.push_back(to_json(one));
-      print_json({{"before", before->place.shown},
-                  {"after", after->place.shown},
+      print_json({{"before", before->place.display_path},
+                  {"after", after->place.display_path},
                   {"sheet", to_json(sheet)},
                   {"differences", rows}});
       return exit_done;
@@ -335,7 +336,7 @@ struct Look {
       fmt::print("No value differs.\n");
       return exit_done;
     }
-    print_differences(list, printable(before->place.shown), printable(after->place.shown));
+    print_differences(list, printable(before->place.display_path), printable(after->place.display_path));
     return exit_done;
   }
 

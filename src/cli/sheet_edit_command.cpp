@@ -32,8 +32,8 @@ struct Change {
       for (const SheetDifference& one : edit.changes) changes.push_back(to_json(one));
       Json rules = Json::array();
       for (const SheetFinding& one : edit.broken_rules) rules.push_back(to_json(one));
-      json = {{"save", found.place.shown}, {"sheet", to_json(sheet)}, {"changes", changes},
-              {"resealed", edit.resealed}, {"broken_rules", rules},   {"notes", edit.notes}};
+      json = {{"save", found.place.display_path}, {"sheet", to_json(sheet)}, {"changes", changes},
+              {"resealed", edit.resealed},        {"broken_rules", rules},   {"notes", edit.notes}};
     } else if (!globals.quiet) {
       if (!edit.changes.empty()) print_differences(edit.changes, "before", "after");
       if (!edit.resealed.empty()) fmt::print("Sealed again: {}.\n", printable(joined(edit.resealed, ", ")));
@@ -88,7 +88,7 @@ struct Change {
     const SheetSave save(sheet, found->place.files);
     BAYSWAP_TRY(const SheetEdit edit, save.change(changes, accepted()));
     return done(*found, sheet, edit,
-                fmt::format("set {} in {}", joined(options.words, ", "), found->place.shown));
+                fmt::format("set {} in {}", joined(options.words, ", "), found->place.display_path));
   }
 
   Result<int> export_record() {
@@ -114,11 +114,11 @@ struct Change {
                   "name another file");
     Plan plan;
     plan.kind = EntryKind::edit;
-    plan.reason = fmt::format("export {} of {}", options.words.front(), found->place.shown);
+    plan.reason = fmt::format("export {} of {}", options.words.front(), found->place.display_path);
     plan.changes.push_back({options.out, std::nullopt, bytes});
     BAYSWAP_CHECK(run_here(globals, plan, disk));
     if (globals.json)
-      print_json({{"save", found->place.shown},
+      print_json({{"save", found->place.display_path},
                   {"record", record.record},
                   {"path", options.words.front()},
                   {"out", options.out}});
@@ -151,7 +151,8 @@ struct Change {
     }
     if (!record) return tl::unexpected(record.error());
     BAYSWAP_TRY(const SheetEdit edit, save.put(path, *record, accepted()));
-    return done(*found, sheet, edit, fmt::format("import {} as {} of {}", file, path, found->place.shown));
+    return done(*found, sheet, edit,
+                fmt::format("import {} as {} of {}", file, path, found->place.display_path));
   }
 };
 

@@ -186,7 +186,7 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string
     for (const std::string& what : tries)
       if (open_held(*found, was, what)) {
         found->bay_name.clear();
-        found->place.shown = fmt::format("{}@{}", game, version);
+        found->place.display_path = fmt::format("{}@{}", game, version);
         BAYSWAP_TRY(found->disk, taken_along(was.store(), found->place));
         found->store = found->disk.get();
         return found;
@@ -208,7 +208,7 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string
     auto place = open_save_place(books_->catalog, *maps_, *memory, path, hints);
     if (!place) continue;
     found->place = *std::move(place);
-    found->place.shown = fmt::format("{}@{}", game, version);
+    found->place.display_path = fmt::format("{}@{}", game, version);
     found->disk = std::move(memory);
     found->store = found->disk.get();
     return found;
@@ -235,7 +235,7 @@ Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
   if (said_) return *said_;
   if (auto best = sheet_if_any(found)) return *std::move(best);
   return fail(
-      ErrorCode::not_recognised, fmt::format("no sheet fits {}", printable(found.place.shown)),
+      ErrorCode::not_recognised, fmt::format("no sheet fits {}", printable(found.place.display_path)),
       fmt::format(
           "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet hunt` and "
           "`bayswap sheet draft` make one{}",
@@ -245,9 +245,10 @@ Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
 Result<void> SheetJob::check_fit(const Sheet& sheet, const FoundSavePlace& found) const {
   const auto why = sheet.misfit(found.place.game, found.place.files);
   if (!why || std::ranges::find(options_.accept, "sheet") != options_.accept.end()) return {};
-  return fail(ErrorCode::unsafe,
-              fmt::format("the sheet {} does not fit {}: {}", sheet.id(), printable(found.place.shown), *why),
-              "nothing was changed; name another sheet", {Remedy::Kind::accept, {"sheet"}});
+  return fail(
+      ErrorCode::unsafe,
+      fmt::format("the sheet {} does not fit {}: {}", sheet.id(), printable(found.place.display_path), *why),
+      "nothing was changed; name another sheet", {Remedy::Kind::accept, {"sheet"}});
 }
 
 Result<Sheet> SheetJob::sheet_said() const {
@@ -276,7 +277,7 @@ Result<std::optional<std::int64_t>> SheetJob::write(const FoundSavePlace& found,
   if (options_.out.empty()) {
     if (!found.can_write)
       return fail(ErrorCode::bad_usage,
-                  fmt::format("{} is in the logbook, which is never changed", found.place.shown),
+                  fmt::format("{} is in the logbook, which is never changed", found.place.display_path),
                   "write it to a file: --out FILE");
     plan.to_bay = found.bay_name;
     plan.place = found.place.entry;
@@ -296,7 +297,7 @@ Result<std::optional<std::int64_t>> SheetJob::write(const FoundSavePlace& found,
       files.push_back({join_path(options_.out, file.name), std::nullopt, file.bytes});
   } else {
     if (found.place.chips.size() > 1)
-      return fail(ErrorCode::unsupported, fmt::format("{} is in several files", found.place.shown),
+      return fail(ErrorCode::unsupported, fmt::format("{} is in several files", found.place.display_path),
                   "use --replace");
     BAYSWAP_TRY(
         const Blob before,

@@ -58,9 +58,10 @@ struct Job {
               ? fmt::format("{} bytes", slot.file_sizes.front())
               : fmt::format("{} to {} bytes", slot.file_sizes.front(), slot.file_sizes.back());
       print_field(first ? "battery" : "",
-                  slot.behind ? fmt::format("{}: {}, behind it where there is one", to_text(slot.role), bytes)
-                              : fmt::format("{}: {} from {} of {}", to_text(slot.role), bytes, slot.at,
-                                            to_text(map.envelope)));
+                  slot.after_variable
+                      ? fmt::format("{}: {}, behind it where there is one", to_text(slot.role), bytes)
+                      : fmt::format("{}: {} from {} of {}", to_text(slot.role), bytes, slot.at,
+                                    to_text(map.envelope)));
       first = false;
     }
     const auto sections = read_sections(map, file.bytes());

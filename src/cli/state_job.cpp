@@ -222,7 +222,7 @@ Result<Save> StateJob::save_in(const Catalog& catalog, const std::string& path, 
   OpenOptions how;
   how.hints.platform = saves_as(platform);
   how.hints.chips = what_.chips;
-  how.shown = path;
+  how.display_path = path;
   IssueList issues;
   BAYSWAP_TRY(const OpenedChips opened, open_chips(catalog, bytes, how, issues));
   for (const PlanIssue& issue : issues.all()) say(globals_.quiet, "bayswap: warning: " + issue.text);

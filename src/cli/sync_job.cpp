@@ -41,19 +41,19 @@ Result<void> SyncJob::reach() {
   BAYSWAP_TRY(const Lighthouse::About about, Lighthouse::about(*sea));
   // Who joined an encrypted one tells nothing to one that says it is open, whoever wrote that there.
   BAYSWAP_TRY(const auto kept, disk.stat(std::string(keys_name)));
-  if (kept && !about.is_sealed)
+  if (kept && !about.is_encrypted)
     return fail(ErrorCode::unsafe,
                 "the lighthouse was encrypted when this device joined it, and now says that it is not",
                 "see who has changed it; leave and join again if that was meant");
-  if (about.is_sealed) {
+  if (about.is_encrypted) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
     BAYSWAP_TRY(const std::string newest, newest_lock(*sea));
     if (newest != keys.lock)
       return fail(ErrorCode::bad_usage, "the lighthouse has another passphrase than it had",
                   "enter the new one", {Remedy::Kind::enter_passphrase, {}});
-    sealed = sealed_store(*sea, keys);
+    encrypted = encrypted_store(*sea, keys);
   }
-  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(*sea, sealed.get()));
+  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(*sea, encrypted.get()));
   lighthouse.emplace(std::move(opened));
   return {};
 }

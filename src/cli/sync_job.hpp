@@ -43,7 +43,8 @@ struct SyncJob {
   std::optional<ScratchStore> scratch;
   std::optional<Replica> replica;
   std::unique_ptr<Store> sea;
-  std::unique_ptr<Store> sealed;  // the same, as those see it who have the keys; nullptr: it is open to all
+  std::unique_ptr<Store>
+      encrypted;  // the same, as those see it who have the keys; nullptr: it is open to all
   std::optional<Lighthouse> lighthouse;
   std::optional<Error> unreachable;  // why there is none
   Clock clock;

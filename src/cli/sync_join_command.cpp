@@ -17,13 +17,13 @@ Result<std::string> ask_passphrase(bool is_new) {
 }
 
 // `phrase`: asked for before anything is made.
-Result<Lighthouse::About> sealed_or_open(Store& sea, bool encrypt, std::optional<std::string>& phrase) {
+Result<Lighthouse::About> encrypted_or_open(Store& sea, bool encrypt, std::optional<std::string>& phrase) {
   const auto there = Lighthouse::about(sea);
   if (!there && there.error().code == ErrorCode::not_found && encrypt) {
     BAYSWAP_TRY(phrase, ask_passphrase(true));
   }
   BAYSWAP_TRY(Lighthouse::About about, Lighthouse::make(sea, encrypt));
-  if (encrypt && !about.is_sealed)
+  if (encrypt && !about.is_encrypted)
     return fail(ErrorCode::bad_usage, "the lighthouse that is there is not encrypted, and can't be made so",
                 "join it without --encrypt, or name an empty folder for a new one");
   return about;
@@ -46,7 +46,7 @@ struct KeyJob {
     BAYSWAP_TRY(keys.job, SyncJob::open(globals, SyncJob::Mode::change));
     if (keys.job->sea == nullptr) return tl::unexpected(*keys.job->unreachable);
     BAYSWAP_TRY(keys.about, Lighthouse::about(*keys.job->sea));
-    if (!keys.about.is_sealed)
+    if (!keys.about.is_encrypted)
       return fail(ErrorCode::bad_usage, "this lighthouse is not encrypted: it has no passphrase",
                   "`bayswap sync join FOLDER --encrypt` founds one that is, in an empty folder");
     return keys;
@@ -111,9 +111,9 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
   }
   BAYSWAP_TRY(const auto sea, open_remote(url));
   std::optional<std::string> phrase;
-  BAYSWAP_TRY(const Lighthouse::About lighthouse, sealed_or_open(*sea, options.encrypt, phrase));
+  BAYSWAP_TRY(const Lighthouse::About lighthouse, encrypted_or_open(*sea, options.encrypt, phrase));
   std::optional<Keyring> keys;
-  if (lighthouse.is_sealed) {
+  if (lighthouse.is_encrypted) {
     BAYSWAP_TRY(keys, keys_of(*sea, lighthouse.id, phrase));
   }
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
@@ -132,12 +132,12 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
                 {"id", device.id},
                 {"url", device.url},
                 {"lighthouse", device.lighthouse},
-                {"encrypted", lighthouse.is_sealed}});
+                {"encrypted", lighthouse.is_encrypted}});
   else
     say(globals.quiet,
         fmt::format("This device is {} and exchanges versions through {}{}. `bayswap sync` makes a round.",
                     printable(device.name), printable(device.url),
-                    lighthouse.is_sealed ? ", encrypted" : ""));
+                    lighthouse.is_encrypted ? ", encrypted" : ""));
   return exit_done;
 }
 

@@ -82,7 +82,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   print_field("lighthouse",
               job->unreachable ? fmt::format("{}, which can't be reached: {}", printable(device.url),
                                              printable(job->unreachable->message))
-                               : printable(device.url) + (job->sealed != nullptr ? " (encrypted)" : ""),
+                               : printable(device.url) + (job->encrypted != nullptr ? " (encrypted)" : ""),
               job->unreachable ? Tone::warn : Tone::plain);
   print_field("known", fmt::format("{} of {}", counted(history->versions().size(), "version"),
                                    counted(history->lineages().size(), "save")));

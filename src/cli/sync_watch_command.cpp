@@ -38,22 +38,22 @@ class Teller {
                          row.outcome == Outcome::conflict || row.outcome == Outcome::failed;
       if (stays) now[key] = what;
       if (!stays || told_[key] != what)
-        tell(to_text(row.outcome), what,
-             {{"save", row.save}, {"bay", row.bay}, {"platform", tag(row.platform)}});
+        print_event(to_text(row.outcome), what,
+                    {{"save", row.save}, {"bay", row.bay}, {"platform", tag(row.platform)}});
     }
     for (const auto& [bay, why] : round.away) standing(now, bay, "away", fmt::format("{}: {}", bay, why));
     for (const auto& [bay, why] : round.busy)
       standing(now, bay + " busy", "busy", fmt::format("{}: {}", bay, why));
     if (round.unreachable) standing(now, "lighthouse", "unreachable", round.unreachable->message);
-    if (!round.unreachable && told_.contains("lighthouse")) tell("reached", round.device.url);
+    if (!round.unreachable && told_.contains("lighthouse")) print_event("reached", round.device.url);
     if (!round.stopped_by.empty())
       standing(
           now, "stopped", "stopped",
           fmt::format("{}: more than a third of its saves are gone or empty at once; `bayswap sync {}` asks",
                       round.stopped_by, round.stopped_by));
-    if (round.exchanged.sent > 0) tell("sent", bytes_in_words(round.exchanged.sent_bytes));
-    if (round.exchanged.received > 0) tell("received", counted(round.exchanged.received, "version"));
-    if (round.exchanged.rebuilt) tell("rebuilt", "the lighthouse had lost what this device told");
+    if (round.exchanged.sent > 0) print_event("sent", bytes_in_words(round.exchanged.sent_bytes));
+    if (round.exchanged.received > 0) print_event("received", counted(round.exchanged.received, "version"));
+    if (round.exchanged.rebuilt) print_event("rebuilt", "the lighthouse had lost what this device told");
     told_ = std::move(now);
   }
 
@@ -64,7 +64,7 @@ class Teller {
   }
   void went() { told_.erase("round"); }
 
-  void tell(std::string_view event, const std::string& what, const Json& more = {}) const {
+  void print_event(std::string_view event, const std::string& what, const Json& more = {}) const {
     if (globals_.quiet) return;
     const std::int64_t now = clock_of_process()();
     if (globals_.json) {
@@ -86,7 +86,7 @@ class Teller {
                 const std::string& what) {
     now[key] = what;
     const auto before = told_.find(key);
-    if (before == told_.end() || before->second != what) tell(event, what);
+    if (before == told_.end() || before->second != what) print_event(event, what);
   }
 
   const Globals& globals_;
@@ -112,7 +112,7 @@ class Watcher {
                   "end that one first");
     if (!alone) return tl::unexpected(alone.error());
     watch_everything(home);
-    teller_.tell("watching", url_);
+    teller_.print_event("watching", url_);
     round();
     for (;;) {
       const auto changed = watch_.wait(std::chrono::milliseconds(250));

@@ -24,14 +24,14 @@ class Opener {
     auto opened = open_save(*layout, bytes_, options_.hints.chips);
     if (!opened) {
       opened.error().code = ErrorCode::damaged;
-      opened.error().message = fmt::format("{}: {}", options_.shown, opened.error().message);
+      opened.error().message = fmt::format("{}: {}", options_.display_path, opened.error().message);
       return tl::unexpected(std::move(opened.error()));
     }
     if (options_.role.number > 0 && !opened->save.parts.empty())
       opened->save.parts.front().role = options_.role;
     judge_order(*layout, opened->fitted.bytes);
     if (opened->fitted.fit == Fit::trimmed) {
-      std::string text = fmt::format("{}: {}", options_.shown, opened->fitted.in_words(*layout));
+      std::string text = fmt::format("{}: {}", options_.display_path, opened->fitted.in_words(*layout));
       if (!issues_.is_accepted(IssueCode::short_file))
         return fail(ErrorCode::damaged, std::move(text),
                     "copy it again from where it came from, unless its end was blank and left out on purpose",
@@ -56,14 +56,15 @@ class Opener {
     if (options_.said != nullptr) return believed(*options_.said, told);
     if (!knows) return tl::unexpected(plain.error());
     if (told.matches.empty())
-      return fail(ErrorCode::not_recognised,
-                  fmt::format("{} ({} bytes) is no {} save that we know", options_.shown, plain->plain.size(),
-                              options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
-                  "inspect it to see what it could be");
+      return fail(
+          ErrorCode::not_recognised,
+          fmt::format("{} ({} bytes) is no {} save that we know", options_.display_path, plain->plain.size(),
+                      options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
+          "inspect it to see what it could be");
     if (told.either())
       issues_.warn(IssueCode::either_layout,
-                   fmt::format("{} could be {} as well as {}", options_.shown, told.matches[0].layout->id,
-                               told.matches[1].layout->id),
+                   fmt::format("{} could be {} as well as {}", options_.display_path,
+                               told.matches[0].layout->id, told.matches[1].layout->id),
                    "look at it in the game; undo brings the old one back");
     return told.matches.front().layout;
   }
@@ -90,7 +91,7 @@ class Opener {
                                   [&](const LayoutMatch& one) { return one.layout == &said; });
     if (best.confidence < clear || (own != told.matches.end() && own->confidence > no_more)) return &said;
     issues_.note(IssueCode::other_layout,
-                 fmt::format("{}: the bay calls it {}, but it is {}: {}", options_.shown, said.id,
+                 fmt::format("{}: the bay calls it {}, but it is {}: {}", options_.display_path, said.id,
                              best.layout->id, joined(best.evidence, "; ")),
                  options_.origin.empty()
                      ? "it is read as what it is"
@@ -111,8 +112,8 @@ class Opener {
         continue;
       issues_.unless_accepted(
           IssueCode::byte_order,
-          fmt::format("{}: the bay calls it {}, but its {} has the other byte order: {}", options_.shown,
-                      layout.id, to_text(slot.role), verdict.evidence),
+          fmt::format("{}: the bay calls it {}, but its {} has the other byte order: {}",
+                      options_.display_path, layout.id, to_text(slot.role), verdict.evidence),
           options_.origin.empty() ? "" : fmt::format("correct layout in {}", options_.origin));
     }
   }

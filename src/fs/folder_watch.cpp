@@ -16,8 +16,8 @@
 namespace bayswap {
 namespace {
 
-constexpr int deepest = 64;
-constexpr std::size_t most_watches = 50000;
+constexpr int max_depth = 64;
+constexpr std::size_t max_watches = 50000;
 constexpr std::uint32_t interest = IN_CLOSE_WRITE | IN_MODIFY | IN_MOVED_TO | IN_MOVED_FROM | IN_CREATE |
                                    IN_DELETE | IN_DELETE_SELF | IN_MOVE_SELF | IN_ONLYDIR;
 
@@ -45,7 +45,7 @@ bool FolderWatch::add(const std::string& folder) {
 }
 
 bool FolderWatch::add_below(const std::string& folder, const std::string& root, int depth) {
-  if (handle_ < 0 || depth > deepest || watched_.size() >= most_watches) return false;
+  if (handle_ < 0 || depth > max_depth || watched_.size() >= max_watches) return false;
   const int watch = inotify_add_watch(handle_, folder.c_str(), interest);
   if (watch < 0) return false;
   watched_[watch] = {folder, root, depth};

@@ -264,7 +264,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   if (const auto opened = open_save(*best.layout, plain, hints.chips))
     for (const Part& part : opened->save.parts) {
       finding.parts.push_back({part.role, part.bytes.size(), is_blank(part)});
-      for (DumpDefect& ailment : defects(part)) finding.evidence.push_back(std::move(ailment.text));
+      for (DumpDefect& defect : defects(part)) finding.evidence.push_back(std::move(defect.text));
     }
   const bool pak_alone = finding.parts.size() == 1 && finding.parts.front().role.kind == PartKind::pak;
   finding.kind = pak_alone ? FileKind::controller_pak : FileKind::battery_save;

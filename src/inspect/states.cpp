@@ -230,8 +230,8 @@ void compare_with_saves_beside(Store& store, const std::string& path, const Cata
       what.chips = hints.chips;
       what.known.push_back({opened->save, std::string(name_of(name)) + extension});
       const BatteryFinds finds = find_batteries(catalog, bytes, what);
-      const std::string known = "of " + what.known.front().shown;
-      const std::string equal = "equals " + what.known.front().shown;
+      const std::string known = "of " + what.known.front().display_path;
+      const std::string equal = "equals " + what.known.front().display_path;
       for (const BatteryCandidate& one : finds.candidates)
         for (const std::string& why : one.evidence)
           if (why.ends_with(equal) || why.find(known) != std::string::npos) {
@@ -239,7 +239,7 @@ void compare_with_saves_beside(Store& store, const std::string& path, const Cata
             return;
           }
       finding.evidence.push_back(
-          fmt::format("the battery save in it is another one than {}", what.known.front().shown));
+          fmt::format("the battery save in it is another one than {}", what.known.front().display_path));
       return;
     }
 }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <mutex>
 
 #include "base/built_in.hpp"
 #include "base/order.hpp"
@@ -11,25 +12,36 @@
 
 namespace bayswap {
 
-const Layout* Catalog::built_in(std::size_t index) const {
-  const auto rows = built_in_layouts();
-  built_in_.resize(rows.size());
-  if (!built_in_[index]) {
-    auto layout = parse_layout(rows[index].toml, "built in");
-    assert(layout && layout->id == rows[index].id);  // a test reads them all
-    built_in_[index] = std::make_shared<const Layout>(*std::move(layout));
-  }
-  return built_in_[index].get();
+namespace {
+
+// A constant table, each row read when somebody first asks for it: most commands need two or three.
+const Layout* built_in(std::size_t index) {
+  struct Row {
+    std::once_flag is_read;
+    std::optional<Layout> layout;
+  };
+  static std::vector<Row> table(built_in_layouts().size());
+  Row& row = table[index];
+  std::call_once(row.is_read, [&] {
+    const BuiltInText& text = built_in_layouts()[index];
+    auto layout = parse_layout(text.toml, "built in");
+    assert(layout && layout->id == text.id);  // a test reads them all
+    row.layout = *std::move(layout);
+  });
+  return &*row.layout;
 }
+
+}  // namespace
 
 Result<void> Catalog::add(Layout layout) {
   const auto rows = built_in_layouts();
-  const bool built_in = std::ranges::binary_search(rows, std::string_view(layout.id), {}, &BuiltInText::id);
+  const bool is_built_in =
+      std::ranges::binary_search(rows, std::string_view(layout.id), {}, &BuiltInText::id);
   const auto known = std::ranges::find_if(added_, [&](const auto& row) { return row->id == layout.id; });
-  if (built_in || known != added_.end())
+  if (is_built_in || known != added_.end())
     return fail(ErrorCode::bad_usage,
                 fmt::format("{}: the id '{}' is taken ({})", layout.origin, layout.id,
-                            built_in ? std::string("built in") : (*known)->origin),
+                            is_built_in ? std::string("built in") : (*known)->origin),
                 "give the layout another id");
   added_.push_back(std::make_shared<const Layout>(std::move(layout)));
   return {};
@@ -42,7 +54,7 @@ Result<const Layout*> Catalog::find(std::string_view id) const {
   for (const auto& layout : added_)
     if (layout->id == id) return layout.get();
   std::vector<std::string> ids;
-  for (const BuiltInText& built_in : rows) ids.emplace_back(built_in.id);
+  for (const BuiltInText& text : rows) ids.emplace_back(text.id);
   for (const auto& layout : added_) ids.push_back(layout->id);
   std::string hint = did_you_mean(id, ids);
   return fail(ErrorCode::bad_usage, fmt::format("no layout is called '{}'", printable(id)), hint,

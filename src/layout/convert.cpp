@@ -69,7 +69,7 @@ class Converter {
       if (blank && request_.base != nullptr) continue;  // never replaces what the target has
       BAYSWAP_TRY(Part fit, fit_to(*slot, part, report));
       if (!blank) file.brought.push_back(fit.role);
-      for (DumpDefect& ailment : defects(part)) report.defects.push_back(std::move(ailment));
+      for (DumpDefect& defect : defects(part)) report.defects.push_back(std::move(defect));
       fitted.parts.push_back(std::move(fit));
     }
     if (taken == 0)

@@ -194,7 +194,7 @@ class LayoutInferrer : private InferenceState {
     for (const Slot& slot : layout.slots)
       result.certain.push_back(fmt::format(
           "{} of {} bytes stands {} {}, {}", to_text(slot.role), joined(slot.part_sizes(), " or "),
-          slot.behind ? "behind that by" : "at", slot.at, in_words(slot, knows_fillers_)));
+          slot.after_variable ? "behind that by" : "at", slot.at, in_words(slot, knows_fillers_)));
     std::size_t known = 0;
     for (const Field& field : layout.fields) known += field.size_bytes() - field.unknown_bytes;
     if (outside_bytes > known + changing_bytes)

@@ -47,20 +47,23 @@ Result<std::vector<std::size_t>> sizes_from(TableReader& reader, std::string_vie
   return sizes;
 }
 
-// `at`, or `behind`: one of the two.
+// `at`, or `after_variable`: one of the two. `behind` is its name in older files.
 struct Anchor {
   std::size_t at = 0;
-  bool behind = false;
+  bool after_variable = false;
 };
 Result<Anchor> read_anchor(TableReader& reader) {
   BAYSWAP_TRY(const auto at, reader.integer("at"));
-  BAYSWAP_TRY(const auto behind, reader.integer("behind"));
-  const std::string_view key = behind ? "behind" : "at";
-  if (at && behind) return reader.error("behind", "either at (from the file's start) or behind, not both");
-  const auto& value = behind ? behind : at;
+  BAYSWAP_TRY(const auto older, reader.integer("behind"));
+  BAYSWAP_TRY(auto after_variable, reader.integer("after_variable"));
+  if (!after_variable) after_variable = older;
+  const std::string_view key = !after_variable ? "at" : older ? "behind" : "after_variable";
+  if (at && after_variable)
+    return reader.error(key, "at (from the file's start) and after_variable exclude each other");
+  const auto& value = after_variable ? after_variable : at;
   if (!value || *value < 0 || std::cmp_greater(*value, max_file_size))
     return reader.error(key, fmt::format("{} must be an offset from 0 to {}", key, max_file_size));
-  return Anchor{static_cast<std::size_t>(*value), behind.has_value()};
+  return Anchor{static_cast<std::size_t>(*value), after_variable.has_value()};
 }
 
 // The file's bytes must come out even in every step from the file to the part.
@@ -122,7 +125,7 @@ Result<Slot> read_slot(TableReader reader) {
   slot.role = *known;
   BAYSWAP_TRY(const Anchor anchor, read_anchor(reader));
   slot.at = anchor.at;
-  slot.behind = anchor.behind;
+  slot.after_variable = anchor.after_variable;
 
   BAYSWAP_TRY(const auto size, reader.integer("size"));
   BAYSWAP_TRY(const auto sizes, reader.integers("sizes"));
@@ -188,7 +191,7 @@ Result<Field> read_field(TableReader reader) {
   Field field;
   BAYSWAP_TRY(const Anchor anchor, read_anchor(reader));
   field.at = anchor.at;
-  field.behind = anchor.behind;
+  field.after_variable = anchor.after_variable;
   BAYSWAP_TRY(const auto hex, reader.text("hex"));
   BAYSWAP_TRY(const auto number, reader.integer("size_in"));
   BAYSWAP_TRY(const auto by_size, reader.texts("by_size"));
@@ -228,19 +231,20 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
   struct Row {
     Layout::Place place;
     std::string what;
-    bool behind;
+    bool after_variable;
   };
   std::vector<Row> rows;
   const Slot* variable_slot = layout.variable_slot();
   std::size_t several = 0;
   for (const Slot& slot : layout.slots) {
-    rows.push_back({layout.place(slot, 0), to_text(slot.role), slot.behind});
+    rows.push_back({layout.place(slot, 0), to_text(slot.role), slot.after_variable});
     several += slot.file_sizes.size() > 1 ? 1 : 0;
     for (const Slot* other = layout.slots.data(); other != &slot; ++other)
       if (other->role == slot.role)
         return reader.error("id", fmt::format("{} is there twice", to_text(slot.role)));
   }
-  for (const Field& field : layout.fields) rows.push_back({layout.place(field, 0), "a field", field.behind});
+  for (const Field& field : layout.fields)
+    rows.push_back({layout.place(field, 0), "a field", field.after_variable});
   if (several > 1 || (several == 1 && layout.size != 0))
     return reader.error(
         "id", fmt::format("{} has several sizes: only one part can have, and the file no size of its own",
@@ -249,24 +253,25 @@ Result<void> check_places(const TableReader& reader, const Layout& layout) {
   std::size_t end = 0;
   bool past_elastic = false;
   for (const Row& row : rows) {
-    if (row.behind && variable_slot == nullptr)
-      return reader.error("id",
-                          fmt::format("{} stands behind a part of several sizes, but none has", row.what));
+    if (row.after_variable && variable_slot == nullptr)
+      return reader.error(
+          "id", fmt::format("{} is placed after a part of several sizes, but no part has several", row.what));
     if (row.place.at < end)
       return reader.error("id", fmt::format("{} at {} overlaps the part before it, which ends at {}",
                                             row.what, row.place.at, end));
-    if (past_elastic && !row.behind)
+    if (past_elastic && !row.after_variable)
       return reader.error(
-          "id", fmt::format("{} at {} comes after the part of several sizes: say behind, not at", row.what,
-                            row.place.at));
+          "id",
+          fmt::format("{} at {} comes after the part of several sizes: write after_variable instead of at",
+                      row.what, row.place.at));
     end = row.place.at + row.place.size;
-    if (variable_slot != nullptr && row.place.at == variable_slot->at && !row.behind &&
+    if (variable_slot != nullptr && row.place.at == variable_slot->at && !row.after_variable &&
         row.what == to_text(variable_slot->role))
       past_elastic = true;
   }
   if (layout.size != 0 && end > layout.size)
     return reader.error("size",
-                        fmt::format("the parts end at {}, behind the file's end at {}", end, layout.size));
+                        fmt::format("the parts end at {}, after the file's end at {}", end, layout.size));
   if (layout.file_sizes().back() > max_file_size)
     return reader.error("id", fmt::format("the parts end at {}; a file has at most {} bytes",
                                           layout.file_sizes().back(), max_file_size));
@@ -353,8 +358,8 @@ Result<Layout> parse_layout(std::string_view toml, const std::string& origin) {
     BAYSWAP_TRY(auto field, read_field(std::move(row)));
     layout.fields.push_back(std::move(field));
   }
-  sort_by(layout.slots, [](const Slot& slot) { return std::pair(slot.behind, slot.at); });
-  sort_by(layout.fields, [](const Field& field) { return std::pair(field.behind, field.at); });
+  sort_by(layout.slots, [](const Slot& slot) { return std::pair(slot.after_variable, slot.at); });
+  sort_by(layout.fields, [](const Field& field) { return std::pair(field.after_variable, field.at); });
   BAYSWAP_TRY(auto stream, reader.table("stream"));
   if (stream) {
     BAYSWAP_TRY(layout.stream, read_stream_table(*std::move(stream)));

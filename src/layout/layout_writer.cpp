@@ -10,8 +10,8 @@
 namespace bayswap {
 namespace {
 
-std::string anchor_line(std::size_t at, bool behind) {
-  return fmt::format("{} = {}\n", behind ? "behind" : "at", at);
+std::string anchor_line(std::size_t at, bool after_variable) {
+  return fmt::format("{} = {}\n", after_variable ? "after_variable" : "at", at);
 }
 
 }  // namespace
@@ -24,7 +24,7 @@ std::string to_hex(ByteView bytes) {
 
 std::string to_toml(const Slot& slot) {
   std::string out = fmt::format("\n[[part]]\nrole = {}\n", toml_quoted(to_text(slot.role))) +
-                    anchor_line(slot.at, slot.behind);
+                    anchor_line(slot.at, slot.after_variable);
   if (slot.file_sizes.size() == 1) {
     out += fmt::format("size = {}\n", slot.file_sizes.front());
   } else {
@@ -52,7 +52,7 @@ std::string to_toml(const Stream& stream) {
 }
 
 std::string to_toml(const Field& field) {
-  std::string out = "\n[[field]]\n" + anchor_line(field.at, field.behind);
+  std::string out = "\n[[field]]\n" + anchor_line(field.at, field.after_variable);
   if (!field.bytes.empty()) return out + fmt::format("hex = \"{}\"\n", to_hex(field.bytes));
   if (field.unknown_bytes != 0) return out + fmt::format("unknown = {}\n", field.unknown_bytes);
   if (field.number_bytes != 0) return out + fmt::format("size_in = {}\n", field.number_bytes);

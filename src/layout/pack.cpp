@@ -322,14 +322,14 @@ std::size_t stretch_of(const Layout& layout, std::size_t file_size) {
 Layout::Place Layout::place(const Slot& slot, std::size_t file_size) const {
   const std::size_t stretch = stretch_of(*this, file_size);
   const Slot* several = variable_slot();
-  if (slot.behind && several != nullptr)
+  if (slot.after_variable && several != nullptr)
     return {several->at + several->file_sizes.front() + slot.at + stretch, slot.file_sizes.front()};
   return {slot.at, slot.file_sizes.front() + (slot.file_sizes.size() > 1 ? stretch : 0)};
 }
 
 Layout::Place Layout::place(const Field& field, std::size_t file_size) const {
   const Slot* several = variable_slot();
-  if (field.behind && several != nullptr)
+  if (field.after_variable && several != nullptr)
     return {several->at + several->file_sizes.front() + field.at + stretch_of(*this, file_size),
             field.size_bytes()};
   return {field.at, field.size_bytes()};

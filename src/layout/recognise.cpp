@@ -44,29 +44,29 @@ class Recogniser {
       match.evidence.push_back(fitted->in_words(layout));
       weight = match.fit == Fit::padded ? 0.2 : 0.05;
     }
-    weight *= weigh_extension(layout, match.evidence);
+    weight *= score_extension(layout, match.evidence);
     for (const Slot& slot : layout.slots) {
       const auto place = layout.place(slot, bytes.size());
       const ByteView own = bytes.view().subspan(place.at, place.size);
-      weight *= weigh_chip(slot, own.size(), match.evidence);
-      weight *= weigh_mark(layout, slot, own, match.evidence);
+      weight *= score_chip(slot, own.size(), match.evidence);
+      weight *= score_mark(layout, slot, own, match.evidence);
       if (slot.role.kind == PartKind::pak) {
-        weight *= weigh_pak(slot, own, layout.slots.size() == 1, match.evidence);
+        weight *= score_pak(slot, own, layout.slots.size() == 1, match.evidence);
       } else if (slot.role.kind == PartKind::rtc) {
-        weight *= weigh_clock(slot, own, match.evidence);
+        weight *= score_clock(slot, own, match.evidence);
       } else {
-        weight *= weigh_spread(slot, own, match.evidence) * weigh_nibbles(slot, own, match.evidence);
+        weight *= score_spread(slot, own, match.evidence) * score_nibbles(slot, own, match.evidence);
         if (slot.spread == Interleave::none && slot.form == Encoding::plain)
-          weight *= weigh_order(layout, slot, place.at, own, match.evidence);
+          weight *= score_order(layout, slot, place.at, own, match.evidence);
       }
     }
-    weight *= weigh_rest(layout, bytes.view(), match.evidence);
-    weight *= weigh_fields(layout, bytes.view(), match.evidence);
+    weight *= score_rest(layout, bytes.view(), match.evidence);
+    weight *= score_fields(layout, bytes.view(), match.evidence);
     return weight;
   }
 
  private:
-  double weigh_extension(const Layout& layout, std::vector<std::string>& evidence) const {
+  double score_extension(const Layout& layout, std::vector<std::string>& evidence) const {
     if (!owner_) return 1;  // such as .sav, which stands for anything
     if (layout.platform != *owner_) return 0.05;
     if (layout.extension != hints_.extension) return 0.5;
@@ -77,7 +77,7 @@ class Recogniser {
   }
 
   // What the ROM's header, or the user, says of the chip.
-  double weigh_chip(const Slot& slot, std::size_t file_bytes, std::vector<std::string>& evidence) const {
+  double score_chip(const Slot& slot, std::size_t file_bytes, std::vector<std::string>& evidence) const {
     const auto fact = std::ranges::find(hints_.chips, slot.role.kind, &ChipFact::kind);
     if (fact == hints_.chips.end()) return hints_.chips.empty() || slot.role.kind == PartKind::pak ? 1 : 0.2;
     if (fact->size_bytes == 0) return fair;
@@ -92,7 +92,7 @@ class Recogniser {
   }
 
   // What a formatted memory of that kind always holds. One that was never formatted has no mark.
-  static double weigh_mark(const Layout& layout, const Slot& slot, ByteView bytes,
+  static double score_mark(const Layout& layout, const Slot& slot, ByteView bytes,
                            std::vector<std::string>& evidence) {
     if (slot.mark.empty()) return 1;
     std::vector<Byte> part(slot.part_size(bytes.size()));
@@ -107,7 +107,7 @@ class Recogniser {
     return strong;
   }
 
-  static double weigh_pak(const Slot& slot, ByteView bytes, bool alone, std::vector<std::string>& evidence) {
+  static double score_pak(const Slot& slot, ByteView bytes, bool alone, std::vector<std::string>& evidence) {
     const int sound = sound_pak_ids(bytes);
     if (sound > 0) {
       evidence.push_back(
@@ -128,7 +128,7 @@ class Recogniser {
     return ByteOrder::chip;
   }
 
-  double weigh_order(const Layout& layout, const Slot& slot, std::size_t at, ByteView bytes,
+  double score_order(const Layout& layout, const Slot& slot, std::size_t at, ByteView bytes,
                      std::vector<std::string>& evidence) {
     const ByteOrder twin = order_of_twin(layout, slot);
     const ByteOrder other = slot.order != ByteOrder::chip ? slot.order : twin;
@@ -146,7 +146,7 @@ class Recogniser {
   }
 
   // Fillers that are what they ought to be, beside bytes that are not all the same.
-  static double weigh_spread(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+  static double score_spread(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
     if (slot.spread == Interleave::none) return 1;
     const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
     bool blank = true;
@@ -167,7 +167,7 @@ class Recogniser {
     return strong;
   }
 
-  static double weigh_nibbles(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+  static double score_nibbles(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
     if (slot.form != Encoding::nibbles) return 1;
     if (is_uniform(bytes)) return 0.5;
     const Byte upper = bytes.front() & 0xf0;
@@ -177,7 +177,7 @@ class Recogniser {
   }
 
   // What is outside of slots and fields should hold nothing.
-  static double weigh_rest(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
+  static double score_rest(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
     if (layout.size == 0 || !layout.fields.empty()) return 1;
     std::size_t end = 0;
     for (const Slot& slot : layout.slots) end = std::max(end, slot.at + slot.file_sizes.back());
@@ -190,7 +190,7 @@ class Recogniser {
     return 0.001;
   }
 
-  static double weigh_clock(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
+  static double score_clock(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
     const bool plausible = slot.form == Encoding::clock_start ? is_recent(le64(bytes, 0))
                            : bytes.size() == 16               ? is_calendar(bytes)
                                                               : is_clock(bytes);
@@ -219,7 +219,7 @@ class Recogniser {
 
   // The known bytes of header and trailer. All of them together count once: a form learned from a single
   // example may have taken bytes of that save for its own.
-  static double weigh_fields(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
+  static double score_fields(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
     if (layout.fields.empty()) return 1;
     constexpr std::size_t telling = 4;
     const Slot* variable_slot = layout.variable_slot();

@@ -136,12 +136,12 @@ class Surroundings {
         slot.chip_sizes = slot.part_sizes();
       } else if (slot.at >= lesson_.elastic_end) {
         slot.at -= lesson_.elastic_end;
-        slot.behind = true;
+        slot.after_variable = true;
       }
     for (Field& field : layout.fields)
       if (field.at >= lesson_.elastic_end) {
         field.at -= lesson_.elastic_end;
-        field.behind = true;
+        field.after_variable = true;
       }
   }
 

@@ -38,7 +38,7 @@ void read_pages(ByteView in, std::span<Byte> part) {
     const ByteView raw = in.subspan(i * raw_page_bytes, raw_page_bytes);
     const std::span<Byte> page = part.subspan(i * ecc_page_bytes, ecc_page_bytes);
     std::memcpy(page.data(), raw.data(), ecc_page_bytes);
-    (void)mend_page(page, raw.subspan(ecc_page_bytes));
+    (void)repair_page(page, raw.subspan(ecc_page_bytes));
   }
 }
 // A page that says what the shell's says keeps the shell's bytes, spare ones and all.

@@ -44,6 +44,12 @@ std::optional<Platform> platform_from_tag(std::string_view text) {
   return found->first;
 }
 
+std::vector<std::string> platform_tag_list() {
+  std::vector<std::string> tags;
+  for (const auto& [platform, text] : platform_tags) tags.emplace_back(text);
+  return tags;
+}
+
 Platform saves_as(Platform platform) {
   return platform == Platform::gbc ? Platform::gb : platform;
 }
@@ -88,9 +94,34 @@ std::string_view name(Region region) {
   return "unknown";
 }
 
+namespace {
+
+// What people type.
+constexpr std::array<std::pair<std::string_view, Region>, 28> short_regions{{
+    {"jp", Region::japan},          {"jpn", Region::japan},
+    {"j", Region::japan},           {"us", Region::north_america},
+    {"usa", Region::north_america}, {"na", Region::north_america},
+    {"u", Region::north_america},   {"america", Region::north_america},
+    {"eu", Region::europe},         {"eur", Region::europe},
+    {"pal", Region::europe},        {"e", Region::europe},
+    {"de", Region::germany},        {"ger", Region::germany},
+    {"fr", Region::france},         {"fra", Region::france},
+    {"it", Region::italy},          {"es", Region::spain},
+    {"nl", Region::netherlands},    {"uk", Region::europe},
+    {"au", Region::australia},      {"aus", Region::australia},
+    {"br", Region::brazil},         {"ca", Region::canada},
+    {"cn", Region::china},          {"kr", Region::korea},
+    {"kor", Region::korea},         {"w", Region::world},
+}};
+
+}  // namespace
+
 std::optional<Region> region_from_text(std::string_view text) {
   std::string wanted = lower(text);
   std::ranges::replace(wanted, '-', ' ');
+  const auto* const shorter =
+      std::ranges::find(short_regions, wanted, &std::pair<std::string_view, Region>::first);
+  if (shorter != short_regions.end()) return shorter->second;
   for (int i = static_cast<int>(Region::world); i <= static_cast<int>(Region::asia); ++i)
     if (lower(name(static_cast<Region>(i))) == wanted) return static_cast<Region>(i);
   return std::nullopt;

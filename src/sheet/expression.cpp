@@ -234,7 +234,7 @@ class Evaluator {
       if (!number) return {};
       numbers.push_back(*number);
     }
-    constexpr SheetNumber most_bits = 64;
+    constexpr SheetNumber max_bits = 64;
     switch (node.function) {
       case Function::min:
         return *std::ranges::min_element(numbers);
@@ -245,7 +245,7 @@ class Evaluator {
       case Function::ones:
         return static_cast<SheetNumber>(std::popcount(low_bits(numbers[0])));
       case Function::bits:
-        if (numbers[1] < 0 || numbers[1] >= most_bits || numbers[2] < 1 || numbers[2] >= most_bits) return {};
+        if (numbers[1] < 0 || numbers[1] >= max_bits || numbers[2] < 1 || numbers[2] >= max_bits) return {};
         return (numbers[0] >> static_cast<int>(numbers[1])) &
                ((SheetNumber{1} << static_cast<int>(numbers[2])) - 1);
       default:

@@ -194,18 +194,18 @@ class NumberHunt {
 
   // stored = value * k, for a k that no game is known to use.
   bool any_factor(const HuntFind& plain, const std::vector<std::uint64_t>& stored, std::uint64_t mask) {
-    constexpr std::int64_t most_factor = 0xffff;
+    constexpr std::int64_t max_factor = 0xffff;
     if (has_negatives() || values_[0] == 0 || mask == ~std::uint64_t{0} || !changes_) return false;
     const auto first = static_cast<std::int64_t>(stored[0] & mask);
     const std::int64_t k = first / values_[0];
-    if (k < 2 || k > most_factor || first % values_[0] != 0) return false;
+    if (k < 2 || k > max_factor || first % values_[0] != 0) return false;
     for (std::size_t v = 1; v < values_.size(); ++v)
       if (values_[v] > static_cast<std::int64_t>(mask) / k ||
           static_cast<std::int64_t>(stored[v] & mask) != values_[v] * k)
         return false;
     HuntFind find = plain;
     find.per = k;
-    add(find, evidence_, 10.0 * most_factor);
+    add(find, evidence_, 10.0 * max_factor);
     return true;
   }
 
@@ -287,13 +287,13 @@ class NumberHunt {
         return;
       }
     // A factor that the first two versions give, and a third one proves.
-    constexpr std::int64_t most_factor = 1000;
+    constexpr std::int64_t max_factor = 1000;
     for (std::size_t v = 1; v < values_.size(); ++v) {
       const std::int64_t step = values_[v] - values_[0];
       if (step == 0) continue;
       const std::int64_t stored_step = to_signed(stored[v] - stored[0]);
       const std::int64_t k = stored_step / step;
-      if (stored_step % step != 0 || std::abs(k) < 2 || std::abs(k) > most_factor) return;
+      if (stored_step % step != 0 || std::abs(k) < 2 || std::abs(k) > max_factor) return;
       if (static_cast<std::uint64_t>(apart * std::abs(k)) > mask) return;
       if (!all([&](std::size_t u) {
             return ((stored[u] - stored[0] - static_cast<std::uint64_t>(k * (values_[u] - values_[0]))) &
@@ -305,7 +305,7 @@ class NumberHunt {
       if (k < 0) find.times = -1;
       find.plus = k < 0 ? to_signed(stored[0] - static_cast<std::uint64_t>(k * values_[0]))
                         : -to_signed(stored[0] - static_cast<std::uint64_t>(k * values_[0]));
-      add(find, step_evidence_ - significant(step), forms * static_cast<double>(most_factor));
+      add(find, step_evidence_ - significant(step), forms * static_cast<double>(max_factor));
       return;
     }
   }

@@ -54,12 +54,12 @@ SealAt Tree::place_seal(const SealDef& seal, Node& record) {
     }
     out.ranges.push_back({space, begin + *first, begin + *last});
   }
-  constexpr std::size_t most_sealed = std::size_t{1} << 30;
+  constexpr std::size_t max_sealed = std::size_t{1} << 30;
   for (const SealAt::Range& range : out.ranges) {
     if (range.to > range.space->bytes.size()) outside();
     sealed_bytes_ += range.to - std::min(range.from, range.to);
   }
-  if (sealed_bytes_ > most_sealed) out.problem = "the sheet's seals are over too many bytes";
+  if (sealed_bytes_ > max_sealed) out.problem = "the sheet's seals are over too many bytes";
   return out;
 }
 

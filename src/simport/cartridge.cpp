@@ -57,7 +57,7 @@ void write_into(const std::string& path, std::size_t at, ByteView bytes) {
 }
 
 constexpr std::int64_t day_seconds = 86400;
-constexpr std::int64_t most_days = 512;
+constexpr std::int64_t max_days = 512;
 constexpr Byte is_halted = 0x40;
 constexpr Byte is_over = 0x80;
 
@@ -106,14 +106,14 @@ std::array<Byte, RunningClock::bytes> RunningClock::registers(std::int64_t now) 
   if (halted_) return *halted_;
   const std::int64_t seconds = std::max<std::int64_t>(now - start_, 0);
   const std::int64_t days = seconds / day_seconds;
-  const auto high = static_cast<Byte>((days % most_days) / 256 + (days >= most_days ? is_over : 0));
+  const auto high = static_cast<Byte>((days % max_days) / 256 + (days >= max_days ? is_over : 0));
   return {static_cast<Byte>(seconds % 60), static_cast<Byte>(seconds / 60 % 60),
           static_cast<Byte>(seconds / 3600 % 24), static_cast<Byte>(days % 256), high};
 }
 
 void RunningClock::set(const std::array<Byte, bytes>& registers, std::int64_t now) {
   const std::int64_t days =
-      registers[3] + 256 * (registers[4] & 1) + ((registers[4] & is_over) != 0 ? most_days : 0);
+      registers[3] + 256 * (registers[4] & 1) + ((registers[4] & is_over) != 0 ? max_days : 0);
   start_ = now - (registers[0] + 60 * registers[1] + 3600 * registers[2] + day_seconds * days);
   halted_ = (registers[4] & is_halted) != 0 ? std::optional(registers) : std::nullopt;
   if (changed_) changed_(start_);

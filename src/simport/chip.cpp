@@ -92,7 +92,7 @@ bool Chip::ignores() {
 }
 
 // All that lies between the first and the last byte that was touched.
-void Chip::tell(std::size_t at, std::size_t bytes) const {
+void Chip::notify(std::size_t at, std::size_t bytes) const {
   std::size_t first = image_.size();
   std::size_t end = 0;
   for (std::size_t i = at; i < at + bytes; ++i) {
@@ -110,14 +110,14 @@ void Chip::write(std::size_t at, ByteView bytes) {
     const Byte own = image_[wired(at + i)];
     put(at + i, build_.kind == ChipKind::flash ? static_cast<Byte>(own & bytes[i]) : bytes[i]);
   }
-  tell(at, bytes.size());
+  notify(at, bytes.size());
 }
 
 void Chip::erase(std::size_t at, std::size_t bytes) {
   busy_ms_ += build_.erase_ms * static_cast<int>(bytes / build_.sector_bytes);
   if (ignores()) return;
   for (std::size_t i = 0; i < bytes; ++i) put(at + i, 0xff);
-  tell(at, bytes);
+  notify(at, bytes);
 }
 
 int Chip::take_busy_ms() {

@@ -60,7 +60,7 @@ class Chip {
   [[nodiscard]] std::size_t wired(std::size_t at) const;
   void put(std::size_t at, Byte value);
   [[nodiscard]] bool ignores();
-  void tell(std::size_t at, std::size_t bytes) const;
+  void notify(std::size_t at, std::size_t bytes) const;
 
   ChipBuild build_;
   std::vector<Byte> image_;

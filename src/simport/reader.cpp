@@ -24,19 +24,19 @@ void Reader::take(ByteView bytes) {
   while (const auto frame = frames_.next()) answer_to(*frame);
 }
 
-void Reader::tell(Byte kind, Byte number, std::vector<Byte> body) {
+void Reader::send(Byte kind, Byte number, std::vector<Byte> body) {
   send_(cart::encoded({kind, number, std::move(body)}));
 }
 
 void Reader::still_at_it() {
-  if (last_question_) tell(cart::tell_busy, last_question_->number, {});
+  if (last_question_) send(cart::tell_busy, last_question_->number, {});
 }
 
 void Reader::answer_to(const cart::Frame& question) {
   if (question.kind >= cart::answer) return;  // an echo
   // The same question again: the answer did not arrive. Nothing is done twice.
   if (last_question_ && *last_question_ == question && question.kind != cart::ask_read) {
-    tell(last_answer_.kind, last_answer_.number, last_answer_.body);
+    send(last_answer_.kind, last_answer_.number, last_answer_.body);
     return;
   }
   if (question.kind == cart::ask_hello) {
@@ -56,7 +56,7 @@ void Reader::answer_to(const cart::Frame& question) {
   last_answer_ = refused ? cart::Frame{cart::tell_error, question.number, cart::body_of(*refused)}
                          : cart::Frame{static_cast<Byte>(question.kind | cart::answer), question.number,
                                        std::move(body)};
-  tell(last_answer_.kind, last_answer_.number, last_answer_.body);
+  send(last_answer_.kind, last_answer_.number, last_answer_.body);
 }
 
 Refused Reader::same_cartridge(std::uint32_t counter) {
@@ -157,15 +157,15 @@ bool Reader::go_on() {
   if (!refused) refused = slot_->read(left.at, bytes);
   if (refused) {
     reading_.reset();
-    tell(cart::tell_error, number, cart::body_of(*refused));
+    send(cart::tell_error, number, cart::body_of(*refused));
     return false;
   }
-  tell(cart::tell_data, number, cart::body_of_data(left.at, bytes));
+  send(cart::tell_data, number, cart::body_of_data(left.at, bytes));
   left.at += static_cast<std::uint32_t>(count);
   left.bytes -= static_cast<std::uint32_t>(count);
   if (left.bytes > 0) return true;
   reading_.reset();
-  tell(cart::ask_read | cart::answer, number, {});
+  send(cart::ask_read | cart::answer, number, {});
   return false;
 }
 

@@ -47,7 +47,7 @@ class Reader {
   void answer_to(const cart::Frame& question);
   [[nodiscard]] std::vector<Byte> act(const cart::Frame& question, Refused& refused);
   [[nodiscard]] Refused same_cartridge(std::uint32_t counter);
-  void tell(Byte kind, Byte number, std::vector<Byte> body);
+  void send(Byte kind, Byte number, std::vector<Byte> body);
 
   Slot* slot_;
   std::string name_;

@@ -43,7 +43,7 @@ struct Choice {
 std::size_t bytes_behind(const StateMap& map) {
   std::size_t bytes = 0;
   for (const Slot& slot : map.batteries)
-    if (slot.behind) bytes = std::max(bytes, slot.at + slot.file_sizes.back());
+    if (slot.after_variable) bytes = std::max(bytes, slot.at + slot.file_sizes.back());
   return bytes;
 }
 
@@ -53,7 +53,7 @@ std::optional<std::size_t> end_of_memory(const StateMap& map, const Blob& layer,
   if (map.items != StateMap::Items::table || map.body != map.envelope) return layer.size();
   std::size_t largest = 0;
   for (const Slot& slot : map.batteries)
-    if (!slot.behind) largest = std::max(largest, slot.file_sizes.back());
+    if (!slot.after_variable) largest = std::max(largest, slot.file_sizes.back());
   const auto items = items_of_table(map, layer);
   for (const StateItem& item : items ? *items : std::vector<StateItem>{})
     if (item.bytes.size() > 0 && item.bytes.data() == layer.data() + at)
@@ -63,9 +63,9 @@ std::optional<std::size_t> end_of_memory(const StateMap& map, const Blob& layer,
 
 std::vector<Choice> choices_of(const StateMap& map, const Blob& layer, const std::vector<ChipFact>& chips) {
   std::vector<Choice> choices;
-  const std::size_t behind = bytes_behind(map);
+  const std::size_t after_variable = bytes_behind(map);
   for (const Slot& slot : map.batteries) {
-    if (slot.behind) continue;
+    if (slot.after_variable) continue;
     auto choice = std::find_if(choices.begin(), choices.end(),
                                [&](const Choice& one) { return one.role == slot.role; });
     if (choice == choices.end()) choice = choices.insert(choices.end(), Choice{slot.role, {}, {}});
@@ -78,7 +78,7 @@ std::vector<Choice> choices_of(const StateMap& map, const Blob& layer, const std
       if (end > layer.size()) continue;
       if (fact != chips.end() && slot.part_size(bytes) != fact->size_bytes) continue;
       choice->fitting.push_back({&slot, slot.at, bytes});
-      if (end == memory_end || (behind > 0 && end + behind == memory_end))
+      if (end == memory_end || (after_variable > 0 && end + after_variable == memory_end))
         choice->to_the_end.push_back(choice->fitting.back());
     }
   }
@@ -130,11 +130,12 @@ Result<std::vector<Placed>> placed_parts(const StateMap& map, const Blob& layer,
     chosen.push_back(fitting.front());
   }
   // If the layer is longer than the memory by the size of a clock, the clock follows the memory.
-  const std::size_t behind = bytes_behind(map);
+  const std::size_t after_variable = bytes_behind(map);
   if (const std::size_t end = chosen.front().at + chosen.front().file_bytes;
-      chosen.size() == 1 && behind > 0 && end_of_memory(map, layer, chosen.front().at) == end + behind)
+      chosen.size() == 1 && after_variable > 0 &&
+      end_of_memory(map, layer, chosen.front().at) == end + after_variable)
     for (const Slot& slot : map.batteries)
-      if (slot.behind) chosen.push_back({&slot, end + slot.at, slot.file_sizes.back()});
+      if (slot.after_variable) chosen.push_back({&slot, end + slot.at, slot.file_sizes.back()});
   return chosen;
 }
 

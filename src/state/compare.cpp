@@ -9,7 +9,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t largest_gap = 16;
-constexpr std::size_t most_stretches = 64;
+constexpr std::size_t max_stretches = 64;
 
 // Layers that no other one is the inside of.
 std::vector<Layer> innermost(const Blob& state) {
@@ -27,7 +27,8 @@ std::vector<Layer> innermost(const Blob& state) {
 std::string place_of(const StateMap* map, const Envelope& envelope, std::size_t at) {
   if (map == nullptr || envelope != map->envelope) return {};
   for (const Slot& slot : map->batteries)
-    if (!slot.behind && at >= slot.at && at - slot.at < slot.file_sizes.back()) return to_text(slot.role);
+    if (!slot.after_variable && at >= slot.at && at - slot.at < slot.file_sizes.back())
+      return to_text(slot.role);
   return {};
 }
 
@@ -45,7 +46,7 @@ void compare(const Layer& a, const Layer& b, const StateMap* map, LayerChange& c
       list.push_back({at, 1, place_of(map, a.envelope, at)});
   }
   sort_by_descending(change.stretches, &LayerChange::Stretch::bytes);
-  if (change.stretches.size() > most_stretches) change.stretches.resize(most_stretches);
+  if (change.stretches.size() > max_stretches) change.stretches.resize(max_stretches);
 }
 
 }  // namespace

@@ -46,10 +46,10 @@ StateLook look_at_state(const StateMaps& maps, const StateFile& state, std::opti
 }
 
 std::vector<std::string> names_beside_state(const std::string& path) {
-  constexpr int most_extensions = 3;  // ".state.auto", a digest
+  constexpr int max_extensions = 3;  // ".state.auto", a digest
   std::vector<std::string> names;
   std::string name = path;
-  for (int i = 0; i < most_extensions; ++i) {
+  for (int i = 0; i < max_extensions; ++i) {
     const std::size_t extension = extension_of(name).size();
     if (extension == 0) break;
     name.resize(name.size() - extension);

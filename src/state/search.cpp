@@ -23,7 +23,7 @@ constexpr double is_named = 0.85;
 constexpr double stands_out = 0.15;  // from the next one of other content
 constexpr double worth_saying = 0.4;
 constexpr double labelled_points = 0.55;
-constexpr std::size_t most_candidates = 16;
+constexpr std::size_t max_candidates = 16;
 constexpr std::size_t least_bordered = 512;  // smaller stretches have borders by chance
 
 bool is_filler(ByteView bytes) {
@@ -49,10 +49,10 @@ class Searcher {
     prefer_labelled();
     doubt_numbers();
     weigh_the_only_one();
-    weigh_others();
+    score_others();
     std::erase_if(finds_.candidates, [](const BatteryCandidate& one) { return one.score < worth_saying; });
     sort_by_descending(finds_.candidates, [](const BatteryCandidate& one) { return one.score; });
-    if (finds_.candidates.size() > most_candidates) finds_.candidates.resize(most_candidates);
+    if (finds_.candidates.size() > max_candidates) finds_.candidates.resize(max_candidates);
     for (std::size_t i = 0; i < finds_.candidates.size(); ++i) {
       BatteryCandidate& one = finds_.candidates[i];
       // Where the memory that is named after it is blank, what else is alive is other memory.
@@ -80,15 +80,15 @@ class Searcher {
       Sighting whole{says > 0 ? Sighting::By::name : Sighting::By::label, 0, layer.bytes.size(),
                      says > 0 ? 0.85 : 0.5, "it is the whole content of the layer"};
       if (says > 0) whole.evidence = fmt::format("the name '{}' says so", printable(name));
-      weigh(layer, whole);
+      score_layer(layer, whole);
     }
     const Sightings sightings(layer.bytes.view());
-    for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept())) weigh(layer, item);
+    for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept())) score_layer(layer, item);
     if (says < 0) return;
     std::set<std::size_t> done;
     for (const Shape& shape : shapes_) {
       if (shape.stored() < least_bordered || !done.insert(shape.stored()).second) continue;
-      for (const Sighting& place : sightings.bordered(shape.stored())) weigh(layer, place);
+      for (const Sighting& place : sightings.bordered(shape.stored())) score_layer(layer, place);
     }
   }
 
@@ -102,7 +102,7 @@ class Searcher {
   }
 
   // The memory is the item, or its beginning where the rest is filler, or a clock.
-  void weigh(const Layer& layer, const Sighting& item) {
+  void score_layer(const Layer& layer, const Sighting& item) {
     const Shape* shorter = nullptr;
     bool exact = false;
     const bool has_clock = std::any_of(what_.chips.begin(), what_.chips.end(),
@@ -203,10 +203,10 @@ class Searcher {
         for (const Slot& slot : find_part(part, layer.bytes.view())) {
           equal = true;
           add(layer.envelope, slot, part, layer.bytes.size(), 0.95,
-              fmt::format("in {} at {}: it equals {}", to_text(layer.envelope), slot.at, known.shown));
+              fmt::format("in {} at {}: it equals {}", to_text(layer.envelope), slot.at, known.display_path));
           break;
         }
-        if (!equal) look_for_like(layer, part, known.shown);
+        if (!equal) look_for_like(layer, part, known.display_path);
       }
   }
 
@@ -321,7 +321,7 @@ class Searcher {
     only->evidence.emplace_back("nothing else in the state is as large as the game's chip and set apart");
   }
 
-  void weigh_others() {
+  void score_others() {
     if (what_.others.empty()) return;
     BatterySearch alone = what_;
     alone.others.clear();

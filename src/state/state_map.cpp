@@ -234,8 +234,8 @@ Result<StateMap> parse_state_map(std::string_view toml, const std::string& origi
   }
   for (TableReader& part : parts) {
     BAYSWAP_TRY(auto one, read_slot(part));
-    if (one.behind && one.file_sizes.size() != 1)
-      return part.error("behind", "a part behind another has one size", "write size = ...");
+    if (one.after_variable && one.file_sizes.size() != 1)
+      return part.error("after_variable", "a part after another has one size", "write size = ...");
     map.batteries.push_back(std::move(one));
   }
   for (TableReader& field : fields) {

@@ -79,8 +79,8 @@ Result<void> Replica::give_everything(Lighthouse& lighthouse, Exchanged& done) {
   return {};
 }
 
-Result<void> Replica::tell(Lighthouse& lighthouse, const DeviceReport& report, const std::set<Digest>& known,
-                           Exchanged& done) {
+Result<void> Replica::publish(Lighthouse& lighthouse, const DeviceReport& report,
+                              const std::set<Digest>& known, Exchanged& done) {
   for (const Digest& digest : unsent_) {
     const auto put = lighthouse.objects().put_from(objects_, digest);
     if (!put && is_missing(put.error())) continue;  // asked for by whoever needs it
@@ -158,7 +158,7 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
                        !is_own_there || report.behind != reported_.behind ||
                        report.conflicts != reported_.conflicts ||
                        report.seen - reported_.seen >= still_here_seconds || report.seen < reported_.seen;
-  if (is_news) BAYSWAP_CHECK(tell(lighthouse, report, known, done));
+  if (is_news) BAYSWAP_CHECK(publish(lighthouse, report, known, done));
   return done;
 }
 

@@ -16,7 +16,7 @@ namespace {
 
 constexpr std::string_view folder = "keys";
 constexpr std::array<Byte, 4> mark{'B', 'S', 'K', 1};
-constexpr std::size_t most_keys = 1000;
+constexpr std::size_t max_keys = 1000;
 constexpr std::size_t key_size = std::tuple_size_v<Keyring::Key>;
 static_assert(key_size == crypto_aead_xchacha20poly1305_ietf_KEYBYTES);
 constexpr std::size_t nonce_size = crypto_aead_xchacha20poly1305_ietf_NPUBBYTES;
@@ -24,10 +24,10 @@ constexpr std::size_t seal_size = crypto_aead_xchacha20poly1305_ietf_ABYTES;
 
 // Argon2id: what one guess of a passphrase costs. A file may ask for less or more, within bounds.
 constexpr std::int64_t usual_passes = 6;
-constexpr std::int64_t most_passes = 30;
+constexpr std::int64_t max_passes = 30;
 constexpr std::int64_t usual_memory = std::int64_t{64} << 20;
 constexpr std::int64_t least_memory = std::int64_t{8} << 20;
-constexpr std::int64_t most_memory = std::int64_t{256} << 20;
+constexpr std::int64_t max_memory = std::int64_t{256} << 20;
 
 bool start_sodium() {
   static const bool works = sodium_init() >= 0;
@@ -134,7 +134,7 @@ Result<Keyring> Keyring::from_bytes(ByteView bytes) {
   Keyring ring;
   ring.lock.assign(reinterpret_cast<const char*>(rest.data()), lock_size);
   rest = rest.subspan(lock_size);
-  if (rest.size() % key_size != 0 || rest.size() < 2 * key_size || rest.size() > most_keys * key_size)
+  if (rest.size() % key_size != 0 || rest.size() < 2 * key_size || rest.size() > max_keys * key_size)
     return odd;
   std::ranges::copy(rest.first(key_size), ring.names_.begin());
   for (std::size_t at = key_size; at < rest.size(); at += key_size) {
@@ -185,8 +185,8 @@ Result<Keyring> Keyring::unlocked(std::string_view toml, const std::string& pass
   const auto nonce = from_hex(nonce_text);
   const auto box = from_hex(box_text);
   if (!salt || salt->size() != crypto_pwhash_SALTBYTES || !nonce || nonce->size() != nonce_size || !box ||
-      box->size() < seal_size || !passes || *passes < 1 || *passes > most_passes || !memory ||
-      *memory < least_memory || *memory > most_memory)
+      box->size() < seal_size || !passes || *passes < 1 || *passes > max_passes || !memory ||
+      *memory < least_memory || *memory > max_memory)
     return damaged_lock(origin);
   BAYSWAP_TRY(const Key key, stretched(passphrase, *salt, *passes, *memory));
   std::vector<Byte> plain(box->size() - seal_size);
@@ -266,7 +266,7 @@ class SealedStore final : public Store {
   }
 
   Result<std::optional<FileInfo>> stat(const std::string& path) override {
-    BAYSWAP_TRY(auto info, below_->stat(sealed_path(path)));
+    BAYSWAP_TRY(auto info, below_->stat(encrypted_path(path)));
     if (info) info->name = name_of(path);
     return info;
   }
@@ -289,9 +289,9 @@ class SealedStore final : public Store {
 
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
     if (is_open(path)) return below_->read_range(path, at, count);
-    const std::string sealed = sealed_path(path);
-    BAYSWAP_TRY(const Blob file, below_->read(sealed, largest_file));
-    const auto plain = opened(file.view(), name_of(sealed));
+    const std::string encrypted = encrypted_path(path);
+    BAYSWAP_TRY(const Blob file, below_->read(encrypted, largest_file));
+    const auto plain = opened(file.view(), name_of(encrypted));
     if (!plain)
       return fail(ErrorCode::damaged,
                   fmt::format("{} is damaged, or was sealed with another key", display_path(path)),
@@ -302,22 +302,22 @@ class SealedStore final : public Store {
 
   Result<void> replace(const std::string& path, ByteView bytes) override {
     return is_open(path) ? below_->replace(path, bytes)
-                         : below_->replace(sealed_path(path), sealed(path, bytes).view());
+                         : below_->replace(encrypted_path(path), encrypted(path, bytes).view());
   }
   Result<void> create(const std::string& path, ByteView bytes) override {
     return is_open(path) ? below_->create(path, bytes)
-                         : below_->create(sealed_path(path), sealed(path, bytes).view());
+                         : below_->create(encrypted_path(path), encrypted(path, bytes).view());
   }
   Result<void> add(const std::string& path, ByteView bytes) override {
     return is_open(path) ? below_->add(path, bytes)
-                         : below_->add(sealed_path(path), sealed(path, bytes).view());
+                         : below_->add(encrypted_path(path), encrypted(path, bytes).view());
   }
   Result<void> settle() override { return below_->settle(); }
-  Result<void> remove(const std::string& path) override { return below_->remove(sealed_path(path)); }
+  Result<void> remove(const std::string& path) override { return below_->remove(encrypted_path(path)); }
   bool may_write(const std::string& path) override { return below_->may_write(path); }
   StoreTraits traits() const override { return {below_->traits().writable, false, below_->traits().slow}; }
   std::string display_path(const std::string& path) const override {
-    return below_->display_path(sealed_path(path));
+    return below_->display_path(encrypted_path(path));
   }
 
  private:
@@ -352,7 +352,7 @@ class SealedStore final : public Store {
     crypto_generichash(digest.data(), digest.size(), name.data(), name.size(), mark_.data(), mark_.size());
     return digest;
   }
-  [[nodiscard]] std::string sealed_path(const std::string& path) const {
+  [[nodiscard]] std::string encrypted_path(const std::string& path) const {
     if (is_open(path) || path == ".") return path;
     const std::string_view plain = name_of(path);
     std::vector<Byte> name(plain.begin(), plain.end());
@@ -360,8 +360,8 @@ class SealedStore final : public Store {
     hide(name, digest);
     return join_path(folder_of(path), to_hex(digest) + to_hex(name));
   }
-  [[nodiscard]] std::optional<std::string> open_name(std::string_view sealed) const {
-    const auto bytes = from_hex(sealed);
+  [[nodiscard]] std::optional<std::string> open_name(std::string_view encrypted) const {
+    const auto bytes = from_hex(encrypted);
     if (!bytes || bytes->size() <= digest_size) return std::nullopt;
     const auto digest = std::span(*bytes).first<digest_size>();
     std::vector<Byte> name(bytes->begin() + digest_size, bytes->end());
@@ -370,8 +370,8 @@ class SealedStore final : public Store {
     return std::string(name.begin(), name.end());
   }
 
-  [[nodiscard]] Blob sealed(const std::string& path, ByteView bytes) const {
-    const std::string path_there = sealed_path(path);
+  [[nodiscard]] Blob encrypted(const std::string& path, ByteView bytes) const {
+    const std::string path_there = encrypted_path(path);
     const std::string_view name = name_of(path_there);
     std::vector<Byte> plain(padded(length_size + bytes.size()));
     put_le(plain, 0, length_size, bytes.size());
@@ -420,7 +420,7 @@ class SealedStore final : public Store {
 
 }  // namespace
 
-std::unique_ptr<Store> sealed_store(Store& below, Keyring keys) {
+std::unique_ptr<Store> encrypted_store(Store& below, Keyring keys) {
   return std::make_unique<SealedStore>(below, std::move(keys));
 }
 

@@ -204,21 +204,21 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
         "update this Bay Swap, if a newer one made it");
   About about;
   BAYSWAP_TRY(about.id, reader.needed_text("id"));
-  BAYSWAP_TRY(const auto sealed, reader.truth("sealed"));
-  about.is_sealed = sealed.value_or(false);
+  BAYSWAP_TRY(const auto encrypted, reader.truth("encrypted"));
+  about.is_encrypted = encrypted.value_or(false);
   return about;
 }
 
-Result<Lighthouse> Lighthouse::open(Store& store, Store* sealed) {
+Result<Lighthouse> Lighthouse::open(Store& store, Store* encrypted) {
   BAYSWAP_TRY(About known, about(store));
   // Nothing goes into a sealed one open.
-  if (known.is_sealed && sealed == nullptr)
+  if (known.is_encrypted && encrypted == nullptr)
     return fail(ErrorCode::bad_usage, fmt::format("{} is encrypted", folder_in_words(store)),
                 "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
-  return Lighthouse(known.is_sealed ? *sealed : store, std::move(known.id));
+  return Lighthouse(known.is_encrypted ? *encrypted : store, std::move(known.id));
 }
 
-Result<Lighthouse::About> Lighthouse::make(Store& store, bool sealed) {
+Result<Lighthouse::About> Lighthouse::make(Store& store, bool encrypted) {
   auto known = about(store);
   if (known || known.error().code != ErrorCode::not_found) return known;
   const auto there = store.list(".");
@@ -230,7 +230,7 @@ Result<Lighthouse::About> Lighthouse::make(Store& store, bool sealed) {
                 fmt::format("{} holds other things, and no lighthouse", folder_in_words(store)),
                 "name an empty folder");
   const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n{}", *lighthouse_form, random_id(),
-                                       sealed ? "sealed = true\n" : "");
+                                       encrypted ? "encrypted = true\n" : "");
   const auto made = store.create(std::string(about_name),
                                  ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
   if (!made && made.error().code == ErrorCode::not_found)

@@ -91,7 +91,7 @@ bool BayLook::takes_part(const HeldSave& save) const {
   const auto matches = [&](const std::string& pattern) {
     return fnmatch(pattern.c_str(), save.path.c_str(), 0) == 0;
   };
-  return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= sync.most_bytes &&
+  return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= sync.max_bytes &&
          (is_plain(save.kind) || std::ranges::find(sync.kinds, to_text(kind_of(save))) != sync.kinds.end()) &&
          std::ranges::none_of(sync.leave, matches);
 }

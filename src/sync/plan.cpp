@@ -33,7 +33,7 @@ bool means_no_place(IssueCode code) {
 bool is_let_in(const BaySync& sync, const Version& version) {
   const std::string_view kind =
       version.kind == Version::Kind::state ? std::string_view("states") : to_text(version.kind);
-  return version.size_bytes <= sync.most_bytes && std::ranges::find(sync.kinds, kind) != sync.kinds.end();
+  return version.size_bytes <= sync.max_bytes && std::ranges::find(sync.kinds, kind) != sync.kinds.end();
 }
 
 bool is_left_out(const BaySync& sync, const std::string& path) {
@@ -219,8 +219,8 @@ class BayPlanner {
     SourceSave source;
     source.facts = head.save.facts;
     source.place = head.save.place;
-    source.shown = fmt::format("'{}' of {}", head.label, head.device_name);
-    source.files.push_back(source.shown);
+    source.display_path = fmt::format("'{}' of {}", head.label, head.device_name);
+    source.files.push_back(source.display_path);
     source.modified = head.modified;
     if (head.save.has_rom) {
       source.rom.emplace();

@@ -56,7 +56,7 @@ Result<Pruned> Replica::prune(Lighthouse& lighthouse, std::size_t keep) {
   BAYSWAP_CHECK(save());
   if (done.versions > 0) {
     Exchanged exchanged;
-    BAYSWAP_CHECK(tell(lighthouse, reported_, {}, exchanged));
+    BAYSWAP_CHECK(publish(lighthouse, reported_, {}, exchanged));
     BAYSWAP_TRY(told, manifests(lighthouse));
   }
   BAYSWAP_CHECK(sweep(lighthouse, told, done));

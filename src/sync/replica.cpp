@@ -333,7 +333,7 @@ Result<VersionId> Replica::note(Version version) {
   BAYSWAP_CHECK(load_history());
   version.device = device_.id;
   version.device_name = device_.name;
-  version = sealed(std::move(version));
+  version = with_id(std::move(version));
   const VersionId id = version.id;
   const std::size_t page = page_of(version);
   if (held_.erase(version.bundle) > 0) unsent_.insert(version.bundle);

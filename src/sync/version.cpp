@@ -150,7 +150,7 @@ Blob record_of(const Version& version) {
   return out.blob();
 }
 
-Version sealed(Version version) {
+Version with_id(Version version) {
   cut_texts(version);
   std::ranges::sort(version.parents);
   version.parents.erase(std::unique(version.parents.begin(), version.parents.end()), version.parents.end());
@@ -199,7 +199,7 @@ Result<Version> version_from_record(ByteView record) {
   const std::int64_t modified = in.i64();
   if (has_modified) version.modified = modified;
   if (!in.at_end()) return fail(ErrorCode::damaged, "a version's record is damaged");
-  version = sealed(std::move(version));
+  version = with_id(std::move(version));
   // What does not come out the same again was not written by us.
   const Blob again = record_of(version);
   if (!std::ranges::equal(again.view(), record)) return fail(ErrorCode::damaged, "a version's record is odd");

@@ -34,8 +34,8 @@ struct MemoryBay {
 };
 
 inline const PlanIssue* issue_of(const Plan& plan, IssueCode code) {
-  for (const PlanIssue& danger : plan.issues)
-    if (danger.code == code) return &danger;
+  for (const PlanIssue& issue : plan.issues)
+    if (issue.code == code) return &issue;
   return nullptr;
 }
 

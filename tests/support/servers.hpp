@@ -62,11 +62,11 @@ inline bool answers(int port) {
 /// Children that start meanwhile can't write files over a size.
 class SizeLimit {
  public:
-  explicit SizeLimit(rlim_t most_bytes) : is_set_(most_bytes != 0) {
+  explicit SizeLimit(rlim_t max_bytes) : is_set_(max_bytes != 0) {
     if (!is_set_) return;
     getrlimit(RLIMIT_FSIZE, &old_);
     rlimit now = old_;
-    now.rlim_cur = most_bytes;
+    now.rlim_cur = max_bytes;
     setrlimit(RLIMIT_FSIZE, &now);
     signal(SIGXFSZ, SIG_IGN);
   }
@@ -92,8 +92,8 @@ class Child {
   ~Child() { stop(); }
   /// `most_bytes`: of a file that it writes; as on a full disk, more is refused. 0: no limit.
   /// `out`: a file that gets what it prints.
-  void start(std::vector<std::string> words, rlim_t most_bytes = 0, const std::string& out = {}) {
-    const SizeLimit limit(most_bytes);
+  void start(std::vector<std::string> words, rlim_t max_bytes = 0, const std::string& out = {}) {
+    const SizeLimit limit(max_bytes);
     std::vector<char*> arguments;
     arguments.reserve(words.size() + 1);
     for (std::string& word : words) arguments.push_back(word.data());
@@ -202,7 +202,7 @@ class FileServer {
 /// WebDAV, by apache.
 class DavServer : public FileServer {
  public:
-  explicit DavServer(bool with_password = false, bool with_tls = false, rlim_t most_bytes = 0)
+  explicit DavServer(bool with_password = false, bool with_tls = false, rlim_t max_bytes = 0)
       : is_secure_(with_tls) {
     const std::string modules = "/usr/lib/apache2/modules/mod_";
     std::string text = "ServerRoot " + folder_.path() + "\nServerName localhost\nPidFile " +
@@ -229,7 +229,7 @@ class DavServer : public FileServer {
     chmod((folder_ / "locks").c_str(), 0777);
     write("conf", text);
     write("users", "gull:{SHA}ydJKX/XhtWiPg8GudzXU5TSlnSs=\n");  // the password's SHA-1
-    child_.start({"/usr/sbin/apache2", "-f", folder_ / "conf", "-DFOREGROUND"}, most_bytes);
+    child_.start({"/usr/sbin/apache2", "-f", folder_ / "conf", "-DFOREGROUND"}, max_bytes);
   }
   [[nodiscard]] static bool is_installed() { return access("/usr/sbin/apache2", X_OK) == 0; }
   [[nodiscard]] std::string url() const {
@@ -244,7 +244,7 @@ class DavServer : public FileServer {
 /// SFTP, by OpenSSH, for the user who runs the test; `home` has a key of theirs and knows the server's.
 class SshServer : public FileServer {
  public:
-  explicit SshServer(rlim_t most_bytes = 0) {
+  explicit SshServer(rlim_t max_bytes = 0) {
     const std::string ssh = home() + "/.ssh";
     mkdir(home().c_str(), 0700);
     mkdir(ssh.c_str(), 0700);
@@ -256,7 +256,7 @@ class SshServer : public FileServer {
                       "/id_ed25519.pub\nStrictModes no\nUsePAM no\n" +
                       "PermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n");
     know_host("host_key");
-    child_.start({"/usr/sbin/sshd", "-D", "-f", folder_ / "conf", "-E", folder_ / "log"}, most_bytes);
+    child_.start({"/usr/sbin/sshd", "-D", "-f", folder_ / "conf", "-E", folder_ / "log"}, max_bytes);
   }
   [[nodiscard]] static bool is_installed() { return access("/usr/sbin/sshd", X_OK) == 0; }
   [[nodiscard]] std::string home() const { return folder_ / "home"; }
@@ -281,7 +281,7 @@ class SshServer : public FileServer {
 class FtpServer : public FileServer {
  public:
   enum class Kind { plain, tls, sftp };
-  explicit FtpServer(Kind kind = Kind::plain, rlim_t most_bytes = 0, bool renames_over = true) : kind_(kind) {
+  explicit FtpServer(Kind kind = Kind::plain, rlim_t max_bytes = 0, bool renames_over = true) : kind_(kind) {
     const OwnAuthority authority(folder_.path());
     std::string text = "ServerName bay\nServerType standalone\nDefaultAddress 127.0.0.1\nPort " +
                        std::to_string(port_) + "\nUseIPv6 off\nPidFile " + (folder_ / "pid") +
@@ -309,7 +309,7 @@ class FtpServer : public FileServer {
     write("groups", "bay:x:" + std::to_string(getgid()) + ":\n");
     chmod((folder_ / "users").c_str(), 0600);
     chmod((folder_ / "groups").c_str(), 0600);
-    child_.start({"/usr/sbin/proftpd", "-n", "-q", "-c", folder_ / "conf"}, most_bytes);
+    child_.start({"/usr/sbin/proftpd", "-n", "-q", "-c", folder_ / "conf"}, max_bytes);
   }
   [[nodiscard]] static bool is_installed() { return access("/usr/sbin/proftpd", X_OK) == 0; }
   [[nodiscard]] std::string url() const {

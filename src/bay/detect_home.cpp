@@ -1,0 +1,170 @@
+// Places with saves in a home folder, or on a disk.
+#include <algorithm>
+#include <array>
+#include <map>
+
+#include "base/order.hpp"
+#include "base/text.hpp"
+#include "base/try.hpp"
+#include "bay/detect_survey.hpp"
+#include "bay/places.hpp"
+#include "fs/path.hpp"
+#include "fs/sub_store.hpp"
+
+namespace bayswap {
+namespace {
+
+// Folders in which programs keep their saves go by such names; the folder above is the program's own.
+bool is_general_name(std::string_view name) {
+  static constexpr std::array<std::string_view, 24> names{
+      "save",  "saves",    "sav",     "savedata", "saved", "states", "savestates", "cards",
+      "card",  "memcards", "memcard", "battery",  "sram",  "srm",    "roms",       "rom",
+      "games", "game",     "title",   "content",  "usr",   "psp",    "private",    "data"};
+  const std::string low = lower(name);
+  return std::find(names.begin(), names.end(), low) != names.end() || platform_from_tag(low).has_value();
+}
+
+// What systems and work keep in a home folder.
+bool is_system_folder(const std::string& path) {
+  static constexpr std::array<std::string_view, 16> names{"proc", "sys",   "dev", "run", "boot", "etc",
+                                                          "lib",  "lib64", "usr", "bin", "sbin", "var",
+                                                          "snap", "tmp",   "opt", "srv"};
+  return folder_of(path) == "." && std::find(names.begin(), names.end(), path) != names.end();
+}
+
+class PlaceSearch {
+ public:
+  PlaceSearch(const Catalog& catalog, Store& store, bool is_medium, const DetectOptions& options)
+      : catalog_(catalog), store_(store), is_medium_(is_medium), options_(options) {}
+
+  Result<std::vector<DetectedPlace>> run() {
+    BAYSWAP_CHECK(walk(".", 0));
+    std::vector<DetectedPlace> places;
+    for (const std::string& root : roots()) {
+      if (is_stopped_) break;
+      SubStore below(store_, root);
+      auto detection = detect_place(catalog_, below, options_);
+      if (!detection || detection->saves() == 0) continue;
+      places.push_back({root, name_for(root), *std::move(detection)});
+    }
+    return places;
+  }
+
+ private:
+  Result<void> walk(const std::string& folder, int depth) {
+    const auto entries = store_.list(folder);
+    if (!entries) return depth == 0 ? Result<void>(tl::unexpected(entries.error())) : Result<void>{};
+    names_ += entries->size();
+    if (names_ > options_.max_names || is_stopped_) return {};
+    if (options_.on_progress && !options_.on_progress(names_, folder)) {
+      is_stopped_ = true;
+      return {};
+    }
+    const auto join = [&](const std::string& name) { return folder == "." ? name : join_path(folder, name); };
+    bool is_candidate = false;
+    for (const FileInfo& entry : *entries)
+      is_candidate = is_candidate || (entry.kind == FileInfo::Kind::file && may_be_save(entry));
+    for (const FileInfo& entry : *entries) {
+      if (entry.kind != FileInfo::Kind::folder || entry.link || is_os_metadata(entry.name) ||
+          is_left_out(entry.name))
+        continue;
+      const std::string path = join(entry.name);
+      if (!is_medium_ && is_system_folder(path) && depth == 0) continue;
+      is_candidate = is_candidate || is_tree_begin(path, entry.name);
+      if (depth < options_.max_depth) BAYSWAP_CHECK(walk(path, depth + 1));
+    }
+    if (is_candidate) candidates_.insert(folder);
+    return {};
+  }
+
+  [[nodiscard]] bool may_be_save(const FileInfo& entry) const {
+    if (entry.size_bytes < 16 || entry.size_bytes > (std::uint64_t{72} << 20)) return false;
+    const std::string_view extension = extension_of(entry.name);
+    if (is_save_extension(extension, catalog_)) return true;
+    static constexpr std::array<std::string_view, 10> cards{".mcr", ".mcd", ".ps2", ".raw", ".gci",
+                                                            ".gcs", ".mpk", ".bkr", ".vmu", ".parcel"};
+    return std::find(cards.begin(), cards.end(), lower(extension)) != cards.end() ||
+           lower(entry.name) == "param.sfo";
+  }
+
+  // The first folders of trees by ids.
+  [[nodiscard]] bool is_tree_begin(const std::string& path, const std::string& name) {
+    const std::string low = lower(name);
+    const auto has = [&](const std::string& below) {
+      const auto info = store_.stat(in_case_of_disk(store_, path + "/" + below));
+      return info && *info;
+    };
+    if (low == "psp") return has("SAVEDATA");
+    if (low == "private") return has("wii/title");
+    if (low == "usr") return has("save");
+    if (low == "title") {
+      for (const char* high : {"00040000", "00010000", "00010001", "00010004", "00050000"})
+        if (has(high)) return true;
+      return false;
+    }
+    if (low != "content") return false;
+    const auto entries = store_.list(path);  // of profiles
+    return entries && std::any_of(entries->begin(), entries->end(), [](const FileInfo& entry) {
+             return entry.kind == FileInfo::Kind::folder && entry.name.size() == 16;
+           });
+  }
+
+  [[nodiscard]] std::vector<std::string> roots() const {
+    std::set<std::string> roots;
+    for (const std::string& folder : candidates_) {
+      if (folder == "." && !is_medium_) continue;
+      roots.insert(program_folder(folder, is_medium_ ? "" : "."));  // all of a home folder is not a place
+    }
+    std::vector<std::string> outermost;
+    for (const std::string& root : roots) {
+      const bool is_inner = std::any_of(roots.begin(), roots.end(), [&](const std::string& other) {
+        return other != root && (other == "." || root.starts_with(other + "/"));
+      });
+      if (!is_inner) outermost.push_back(root);
+    }
+    return outermost;
+  }
+
+  std::string name_for(const std::string& root) {
+    std::string name;
+    for (const char c : lower(root == "." ? name_of(store_.absolute_path(".")) : name_of(root))) {
+      const bool is_kept = (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9');
+      if (is_kept)
+        name += c;
+      else if (!name.empty() && name.back() != '-')
+        name += '-';
+    }
+    while (name.ends_with('-')) name.pop_back();
+    if (name.empty()) name = "place";
+    name.resize(std::min<std::size_t>(name.size(), 40));
+    const int number = ++names_given_[name];
+    return number == 1 ? name : name + "-" + std::to_string(number);
+  }
+
+  const Catalog& catalog_;
+  Store& store_;
+  bool is_medium_;
+  const DetectOptions& options_;
+  std::set<std::string> candidates_;
+  std::map<std::string, int> names_given_;
+  std::size_t names_ = 0;
+  bool is_stopped_ = false;
+};
+
+}  // namespace
+
+std::string program_folder(std::string folder, const std::string& top) {
+  while (folder != "." && folder != "/" && folder != top && is_general_name(name_of(folder))) {
+    std::string above = folder_of(folder);
+    if (above == top || above == "/") break;
+    folder = std::move(above);
+  }
+  return folder;
+}
+
+Result<std::vector<DetectedPlace>> find_places_with_saves(const Catalog& catalog, Store& store,
+                                                          bool is_medium, const DetectOptions& options) {
+  return PlaceSearch(catalog, store, is_medium, options).run();
+}
+
+}  // namespace bayswap

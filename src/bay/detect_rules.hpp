@@ -1,0 +1,29 @@
+// From files to the rules that find them: the second step of detection.
+#pragma once
+
+#include "bay/detect_survey.hpp"
+
+namespace bayswap {
+
+/// Rules for trees of ids and packages, as the forms that ship have them, wherever in the place they begin.
+/// `root`: where the place is, as names outside of it may be the beginning of such a tree.
+[[nodiscard]] std::vector<PlatformRule> find_tree_rules(Store& store, const Survey& survey,
+                                                        const std::string& root);
+/// Rules for card images, single saves and packages; claims the files.
+[[nodiscard]] std::vector<PlatformRule> find_card_rules(const Survey& survey,
+                                                        std::vector<SurveyedFile>& files);
+/// Rules for battery saves; claims the files. What no one platform can be said of goes to `unsettled`.
+[[nodiscard]] std::vector<PlatformRule> find_file_rules(const Catalog& catalog, Store& store,
+                                                        const Survey& survey,
+                                                        std::vector<SurveyedFile>& files,
+                                                        const DetectOptions& options, Detection& detection);
+/// Adds to each rule how its platform's save states are called.
+void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
+                     std::vector<PlatformRule>& rules);
+
+/// `folder` as the beginning of a path rule; nothing if a rule can't have such a name.
+[[nodiscard]] std::optional<std::string> rule_prefix(const std::string& folder);
+/// Where the ROMs of a platform are; nothing if there are none.
+[[nodiscard]] std::optional<std::string> rom_folder(const Survey& survey, Platform platform);
+
+}  // namespace bayswap
