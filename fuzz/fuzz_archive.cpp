@@ -6,8 +6,8 @@
 
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 #include "fuzz.hpp"
 
 using namespace bayswap;

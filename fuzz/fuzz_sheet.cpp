@@ -1,7 +1,7 @@
 // Sheets of discs' track files: whatever they say, nothing outside of their folder is named.
 #include <bayswap/fs.hpp>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "fuzz.hpp"
 #include "inspect/disc_sheet.hpp"
 

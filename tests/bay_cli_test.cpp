@@ -107,7 +107,7 @@ TEST_F(BayCli, VersionsAreShownRestoredExportedAndPruned) {
   write("ferry-sd/title/00040000/0ff99200/data/00000001/harbour.bin", noise(6000, 9));
   ASSERT_EQ(bayswap(carry).code, 0);
   const Outcome versions = bayswap({"logbook", "Brine"});
-  EXPECT_TRUE(has(versions.out, "version 2"));
+  EXPECT_TRUE(has(versions.out, "entry 2"));
   EXPECT_TRUE(has(versions.out, "% differ"));
   ASSERT_EQ(bayswap({"restore", "Brine", "--version", "1", "--yes"}).code, 0);
   EXPECT_EQ(read(save), second);
@@ -115,12 +115,16 @@ TEST_F(BayCli, VersionsAreShownRestoredExportedAndPruned) {
   EXPECT_EQ(read(save), first);
   ASSERT_EQ(bayswap({"restore", "Brine", "--version", "2", "--to", "locker-sd", "--yes"}).code, 0);
   EXPECT_EQ(read("locker-sd/backups/3ds/0ff99200/slot-1/harbour.bin"), noise(6000, 9));
-  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "99", "--yes"}).code, 2);
+  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "99", "--yes"}).code, 4);
   ASSERT_EQ(bayswap({"logbook", "export", folder_ / "disk"}).code, 0);
-  const auto pruned = json({"logbook", "prune", "--keep", "1", "--per-save"});
+  EXPECT_EQ(bayswap({"logbook", "prune", "--keep", "1", "--per-save"}).code, 3) << "nobody was asked";
+  const auto would = json({"logbook", "prune", "--keep", "1", "--per-save", "--dry-run"});
+  const auto pruned = json({"logbook", "prune", "--keep", "1", "--per-save", "--yes"});
+  EXPECT_EQ(would["entries"], pruned["entries"]);
+  EXPECT_EQ(would["bytes"], pruned["bytes"]);
   EXPECT_GE(pruned["entries"], 2);
   EXPECT_EQ(json({"logbook", "check"})["problems"].size(), 0U);
-  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "2", "--yes"}).code, 2) << "it is gone";
+  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "2", "--yes"}).code, 4) << "it is gone";
   ASSERT_EQ(bayswap({"logbook", "import", folder_ / "disk"}).code, 0);
   EXPECT_EQ(json({"logbook", "Brine"}).size(), 5U) << "and back from the other disk";
   // The index lost, then broken.

@@ -1,7 +1,7 @@
 #include <gtest/gtest.h>
 #include <bayswap/bay.hpp>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "support/builders.hpp"
 #include "support/folder.hpp"
 #include "support/property.hpp"

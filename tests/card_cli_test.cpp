@@ -153,7 +153,7 @@ TEST_F(CardCli, RegionsAreStampedAndWatched) {
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "europe"}).code, 3);
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "japan"}).code, 0);
   EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "atlantis"}).code, 2);
-  EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 4);
 }
 
 TEST_F(CardCli, DeletedSavesComeBack) {
@@ -164,12 +164,12 @@ TEST_F(CardCli, DeletedSavesComeBack) {
     if (save["state"] == "deleted") gone = save["name"];
   ASSERT_FALSE(gone.empty());
   const Outcome refused = bayswap({"card", "take", card, gone, "--out", path("x")});
-  EXPECT_EQ(refused.code, 2);
+  EXPECT_EQ(refused.code, 4);
   EXPECT_TRUE(has(refused.err, "card undelete")) << refused.err;
   EXPECT_EQ(bayswap({"card", "undelete", card, gone}).code, 0);
   EXPECT_EQ(bayswap({"card", "take", card, gone, "--out", path("x")}).code, 0);
   EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
-  EXPECT_EQ(bayswap({"card", "undelete", card, "NOBODY"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "undelete", card, "NOBODY"}).code, 4);
   EXPECT_EQ(bayswap({"undo", "--yes"}).code, 0);
 }
 

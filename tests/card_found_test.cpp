@@ -111,8 +111,8 @@ TEST(Undelete, BringsBackWhatIsStillThere) {
     EXPECT_TRUE((*again)->read(kept.name)->same_content(kept));
     EXPECT_TRUE((*again)->check().empty());
     EXPECT_EQ((*again)->undelete(gone.name).error().code,
-              kind == CardKind::ps1 ? ErrorCode::bad_usage : (*again)->undelete(gone.name).error().code);
-    EXPECT_EQ((*again)->undelete("NOBODY").error().code, ErrorCode::bad_usage);
+              kind == CardKind::ps1 ? ErrorCode::not_found : (*again)->undelete(gone.name).error().code);
+    EXPECT_EQ((*again)->undelete("NOBODY").error().code, ErrorCode::not_found);
     // Over it once another save has its blocks.
     const CardSave other = made_save(kind, 3, card->free_blocks(), 3);
     if (card->put(other)) {

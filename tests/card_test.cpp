@@ -338,7 +338,7 @@ TEST_P(EveryCard, NamesThatAreNotThereAndNamesThatAre) {
   EXPECT_EQ(card->put(save).error().code, ErrorCode::unsafe);
   const auto near = card->read(save.name + "X");
   ASSERT_FALSE(near);
-  EXPECT_EQ(near.error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(near.error().code, ErrorCode::not_found);
   EXPECT_NE(near.error().hint.find(save.name), std::string::npos);
   for (const CardKind kind : writable_kinds())
     EXPECT_EQ(card->put(made_save(kind, 2, least_blocks(kind), 1)).has_value(), kind == GetParam())

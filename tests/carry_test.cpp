@@ -355,7 +355,7 @@ TEST_F(Arcade, UndoOfAnOlderEntryKeepsWhatCameSince) {
   EXPECT_EQ(*book_.bytes(*book_.entry(*id)->changes[0].before), combined(noise(32768, 77)));
   EXPECT_EQ(book_.entry(*id)->undoes, first.value());
   EXPECT_TRUE(plan_undo(book_, *first, tv_)->changes.empty()) << "already as it was";
-  EXPECT_EQ(plan_undo(book_, 99, tv_).error().code, ErrorCode::bad_usage);
+  EXPECT_EQ(plan_undo(book_, 99, tv_).error().code, ErrorCode::not_found);
 }
 
 TEST_F(Arcade, AFileThatChangedSinceThePlanIsLeftAlone) {

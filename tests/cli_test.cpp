@@ -6,6 +6,9 @@
 
 #include <filesystem>
 
+#include <bayswap/card.hpp>
+
+#include "support/archives.hpp"
 #include "support/demo_arcade.hpp"
 
 namespace bayswap::test {
@@ -220,7 +223,9 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
   mistake({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--accept", "anything"},
           "wrong-region");
   mistake({"undo"}, "nothing to undo");
-  mistake({"undo", "7"}, "no entry 7");
+  const Outcome no_entry = bayswap({"undo", "7"});
+  EXPECT_EQ(no_entry.code, 4);
+  EXPECT_TRUE(has(no_entry.err, "no entry 7"));
   EXPECT_EQ(bayswap({}).code, 2);
   EXPECT_EQ(bayswap({"--json", "--home", path("home"), "bay", "list"}).out.front(), '[')
       << "before the command too";
@@ -230,6 +235,73 @@ TEST_F(Cli, UsageMistakesNameTheNearestWord) {
     EXPECT_TRUE(has(help.out, "--"));
   }
   EXPECT_EQ(bayswap({"--version"}).out, "bayswap " + std::string(version()) + "\n");
+}
+
+TEST_F(Cli, TheManualPageIsWhatTheProgramSays) {
+  const auto page = LocalStore().read(std::string(BAYSWAP_SOURCE_DIR) + "/docs/bayswap.1");
+  ASSERT_TRUE(page);
+  EXPECT_EQ(bayswap({"__man"}).out, text_of(*page)) << "run scripts/man";
+}
+
+TEST_F(Cli, TheShortWordsDoWhatTheLongOnesDo) {
+  EXPECT_EQ(bayswap({"-V"}).out, bayswap({"--version"}).out);
+  EXPECT_EQ(bayswap({"carry", "-h"}).out, bayswap({"carry", "--help"}).out);
+  EXPECT_EQ(bayswap({"help", "carry"}).out, bayswap({"carry", "--help"}).out);
+  EXPECT_EQ(bayswap({"help", "bay", "add"}).out, bayswap({"bay", "add", "--help"}).out);
+  EXPECT_TRUE(has(bayswap({"help", "exit-codes"}).out, "130"));
+  EXPECT_TRUE(has(bayswap({"help", "exit-cods"}).err, "did you mean 'exit-codes'?"));
+  EXPECT_EQ(bayswap({"carry", "-n", "Lantern Skiff", "--from", "bench", "--to", "quay-tv"}).code, 0);
+  EXPECT_FALSE(has(bayswap({"logbook"}).out, "carry")) << "a dry run";
+  EXPECT_EQ(bayswap({"carry", "-y", "Lantern Skiff", "--from", "bench", "--to", "quay-tv"}).code, 0);
+  // An option that does not exist is said before what is missing.
+  const Outcome wrong = bayswap({"carry", "--tto", "x"});
+  EXPECT_EQ(wrong.code, 2);
+  EXPECT_TRUE(has(wrong.err, "no option --tto"));
+  EXPECT_TRUE(has(wrong.err, "did you mean '--to'?"));
+  // What was made is gone again, and so are its folders.
+  EXPECT_EQ(
+      bayswap({"carry", "Brine and Bellows", "--from", "ferry-sd", "--to", "locker-sd", "--slot", "9", "-y"})
+          .code,
+      0);
+  EXPECT_TRUE(exists("locker-sd/backups/3ds/0ff99200/slot-9"));
+  EXPECT_EQ(bayswap({"undo", "--last", "2", "-y"}).code, 0);
+  EXPECT_FALSE(exists("locker-sd/backups/3ds/0ff99200/slot-9"));
+  EXPECT_EQ(bayswap({"undo", "--last", "9", "-y"}).code, 2);
+}
+
+TEST_F(Cli, PipesAndFoldersOfSaves) {
+  const Blob save = read(tv_save);
+  const std::string text = text_of(save);
+  const Outcome told = bayswap({"inspect", "-"}, {}, text);
+  EXPECT_EQ(told.code, 0) << told.err;
+  EXPECT_TRUE(has(told.out, "n64.combined"));
+  const Outcome piped =
+      bayswap({"convert", "-", "--from", "n64.combined", "--to", "n64.combined-be", "--out", "-"}, {}, text);
+  EXPECT_EQ(piped.code, 0) << piped.err;
+  EXPECT_EQ(piped.out.size(), text.size());
+  const Outcome back = bayswap(
+      {"convert", "-", "--from", "n64.combined-be", "--to", "n64.combined", "--out", "-"}, {}, piped.out);
+  EXPECT_EQ(back.out, text) << "there and back";
+  EXPECT_EQ(bayswap({"convert", "-", "--to", "n64.combined", "--out", "-", "--json"}, {}, text).code, 2);
+  const std::string card = text_of(read("clubroom/cards/saltglass.card"));
+  const Outcome taken = bayswap({"card", "take", "-", "BESLPS-99001IDA", "--out", "-"}, {}, card);
+  EXPECT_EQ(taken.code, 0) << taken.err;
+  EXPECT_TRUE(single_save_from(text_blob(taken.out)).has_value());
+
+  const auto batch =
+      json({"convert", path("bench/dumps"), "--to", "n64.combined", "--out", path("converted")});
+  EXPECT_EQ(batch["converted"], 1);
+  EXPECT_TRUE(exists("converted/N99P.srm"));
+  EXPECT_EQ(json({"convert", path("bench/dumps"), "--to", "n64.combined", "--out", path("converted")},
+                 1)["refused"],
+            1)
+      << "nothing is written over unasked";
+  // What is in an archive is told without unpacking it.
+  const auto listed = json({"inspect", path("download.zip")}, 4);
+  write("download.zip", zipped("deep/N99P.sra", read(dump)));
+  const auto inside = json({"inspect", path("download.zip")});
+  ASSERT_EQ(inside.size(), 1U);
+  EXPECT_EQ(inside[0]["layout"], "n64.sram");
 }
 
 TEST_F(Cli, HelpNamesTheWholeCommand) {

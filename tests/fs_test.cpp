@@ -9,7 +9,7 @@
 #include <fstream>
 #include <thread>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "support/builders.hpp"
 #include "support/folder.hpp"
 #include "support/property.hpp"

@@ -2,7 +2,7 @@
 #include <bayswap/keyring.hpp>
 #include <bayswap/replica.hpp>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "support/builders.hpp"
 #include "support/property.hpp"
 

@@ -183,7 +183,7 @@ INSTANTIATE_TEST_SUITE_P(
                          {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
                           "home-trees", "--yes"}},
                     Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
-                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save"}},
+                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save", "--yes"}},
                     Deed{"keep", {"keep", "home-trees"}},
                     Deed{"card",
                          {"card", "copy", "@clubroom/cards/saltglass.card", "--all",

@@ -4,7 +4,7 @@
 #include <filesystem>
 #include <map>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "save/pak.hpp"
 #include "support/builders.hpp"
 #include "support/core_files.hpp"
@@ -233,6 +233,53 @@ TEST(Scan, FoldersFilePerFileWithTheRomsBeside) {
   EXPECT_EQ(found["saves/notes.txt"].kind, FileKind::unknown);
   EXPECT_EQ(inspect_folder(catalog, store, "none", {}, [](const auto&, const auto&) {}).error().code,
             ErrorCode::not_found);
+}
+
+// Layouts that somebody learned, of the very sizes that the built-in ones have: nothing is told otherwise for
+// them, but files that have a header only they know.
+TEST(Recognition, LearnedLayoutsDisturbNothing) {
+  const Catalog plain;
+  Catalog learned;
+  int number = 0;
+  for (const char* platform : {"gb", "gba", "n64", "nes", "snes"})
+    for (const char* rest : {"size = 32768\norder = \"swap32\"\n", "size = 8192\n",
+                             "size = 131072\norder = \"swap16\"\n", "size = 2048\nspread = \"ff\"\n"}) {
+      const std::string text =
+          "id = \"" + std::string(platform) + ".learned" + std::to_string(++number) + "\"\nplatform = \"" +
+          platform + "\"\nname = \"learned\"\nextension = \".eep\"\n[[part]]\nrole = \"sram\"\nat = 0\n" +
+          rest;
+      const auto layout = parse_layout(text, "learned.toml");
+      ASSERT_TRUE(layout) << layout.error().message << text;
+      ASSERT_TRUE(learned.add(*layout));
+    }
+  const auto headed = parse_layout(
+      "id = \"gba.headed\"\nplatform = \"gba\"\nname = \"headed\"\n[[part]]\nrole = \"sram\"\nat = 16\nsize "
+      "= 32752\n"
+      "chip_sizes = [32752]\n[[field]]\nat = 0\nbytes = \"4b49544553415645\"\n",
+      "headed.toml");
+  ASSERT_TRUE(headed) << headed.error().message;
+  ASSERT_TRUE(learned.add(*headed));
+  for (const std::size_t size : {512U, 2048U, 8192U, 32768U, 131072U, 262144U, 40000U})
+    for (const std::uint32_t seed : {1U, 2U, 3U})
+      for (const char* extension : {"", ".sav", ".eep", ".srm"})
+        for (const auto platform :
+             {std::optional<Platform>(), std::optional(Platform::gba), std::optional(Platform::gb)}) {
+          const Blob file =
+              seed == 3 ? game_like(seed).slice(0, std::min<std::size_t>(size, game_like(seed).size()))
+                        : noise(size, seed);
+          Hints hints;
+          hints.extension = extension;
+          hints.platform = platform;
+          const Recognition with = recognise(learned, file, hints);
+          const Recognition without = recognise(plain, file, hints);
+          EXPECT_EQ(with.alike, without.alike);
+          if (without.matches.empty()) continue;
+          ASSERT_EQ(with.matches.size(), without.matches.size()) << size << extension;
+          for (std::size_t i = 0; i < with.matches.size(); ++i) {
+            EXPECT_EQ(with.matches[i].layout->id, without.matches[i].layout->id);
+            EXPECT_EQ(with.matches[i].evidence, without.matches[i].evidence);
+          }
+        }
 }
 
 }  // namespace

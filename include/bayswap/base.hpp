@@ -1,6 +1,8 @@
 // Bytes, errors and digests: what every other room is made of.
 #pragma once
 
+#include <bayswap/export.hpp>
+
 #include <array>
 #include <compare>
 #include <cstddef>
@@ -12,21 +14,22 @@
 #include <tl/expected.hpp>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 // ---- Errors -------------------------------------------------------------------------------------
 
 enum class ErrorCode {
-  not_recognised,  // the input is none of the things we know
-  damaged,         // it is one of them, but broken
-  does_not_fit,    // sound, but there is no room or no place for it in the target
-  wrong_region,    // the two games are not the same one
-  unsafe,          // could lose a save; needs the user's word
-  busy,            // somebody else is at it
-  not_found,       // a file or folder is not there
-  io,              // the disk or the wire said no
-  bad_usage,       // the caller's words are off
-  unsupported,     // known, and not possible
+  not_recognised,  // the input is of no known format
+  damaged,         // the format is known, but the content is broken
+  does_not_fit,    // the input is sound, but the target has no room or no place for it
+  wrong_region,    // source and target belong to different games or regions
+  unsafe,          // a save could be lost; the user has to confirm
+  busy,            // another process is using it
+  not_found,       // the file, folder, save or entry does not exist
+  io,              // the disk or the network reported an error
+  bad_usage,       // invalid arguments
+  unsupported,     // known, but not possible
 };
 
 /// The stable spelling used in JSON output, e.g. "wrong_region".
@@ -165,3 +168,4 @@ struct Digest {
 [[nodiscard]] std::string_view version();
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

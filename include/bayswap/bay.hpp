@@ -1,6 +1,7 @@
 // Bays: places where saves live, each described by a small TOML file (docs/bays.md).
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 #include <bayswap/layout.hpp>
 #include <bayswap/sheet.hpp>
@@ -10,6 +11,7 @@
 #include <map>
 #include <utility>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// What a naming rule can draw on.
@@ -218,3 +220,4 @@ struct BayProblem {
 [[nodiscard]] Result<void> check_root(const Bay& bay, Store& store);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -3,10 +3,12 @@
 
 #include <bayswap/bay.hpp>
 #include <bayswap/content.hpp>
+#include <bayswap/export.hpp>
 
 #include <unordered_map>
 #include <unordered_set>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 class PairBook;
@@ -121,6 +123,8 @@ class ScanMemory {
   [[nodiscard]] Result<void> save(Store& store, const std::string& path) const;
   [[nodiscard]] const Row* find(const std::string& key) const;
   void add(const std::string& key, Row row);
+  /// What the saves were called, each once, in order.
+  [[nodiscard]] std::vector<std::string> labels() const;
   [[nodiscard]] bool changed() const { return changed_; }
 
  private:
@@ -177,3 +181,4 @@ struct ScanOptions {
 [[nodiscard]] std::vector<std::string> accounts_of(const std::vector<HeldSave>& saves);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

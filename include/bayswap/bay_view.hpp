@@ -2,10 +2,12 @@
 #pragma once
 
 #include <bayswap/bay_saves.hpp>
+#include <bayswap/export.hpp>
 
 #include <map>
 #include <memory>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A save and the ROM it belongs to, as a user said, where their names do not tell.
@@ -111,3 +113,4 @@ void find_resemblances(BayView& view, std::vector<HeldSave>& saves, std::span<Ba
                                         IssueList& issues);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,10 +1,12 @@
 // Memory cards: many games' saves in one file, each kind with a file system of its own.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/save.hpp>
 
 #include <memory>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 enum class CardKind { ps1, ps2, gc, n64, dc, sat, pce, scd };
@@ -112,14 +114,15 @@ class Card {
   [[nodiscard]] virtual std::size_t blocks_for(const CardSave& save) const = 0;
   /// In the directory's order; deleted ones that can still be read among them.
   [[nodiscard]] virtual std::vector<CardEntry> entries() const = 0;
-  /// `bad_usage` with the nearest name where it is not there; `damaged` where its blocks can't all be told.
+  /// Fails with `not_found`, and the nearest name, if there is no such save; `damaged` if its blocks can't
+  /// all be told.
   [[nodiscard]] virtual Result<CardSave> read(const std::string& name) const = 0;
   /// `does_not_fit` where there is no room, with how many blocks are missing; `bad_usage` for a save of
   /// another kind; `unsafe` where the name is taken.
   [[nodiscard]] virtual Result<void> put(const CardSave& save) = 0;
   /// As the console deletes it.
   [[nodiscard]] virtual Result<void> drop(const std::string& name) = 0;
-  /// Brings a deleted save back. Fails with `bad_usage` if no deleted save has that name, `unsafe` if another
+  /// Brings a deleted save back. Fails with `not_found` if no deleted save has that name, `unsafe` if another
   /// save has it now, `damaged` if its blocks are no longer all its own, `unsupported` if the kind keeps no
   /// trace of what was deleted.
   [[nodiscard]] virtual Result<void> undelete(const std::string& name);
@@ -242,3 +245,4 @@ struct SaveIcon {
 [[nodiscard]] SaveIcon icon_of(const CardSave& save);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

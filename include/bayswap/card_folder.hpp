@@ -2,8 +2,10 @@
 #pragma once
 
 #include <bayswap/card.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/logbook.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A name for a save's file: characters that file systems refuse become '_'.
@@ -59,3 +61,4 @@ class CardFolder final : public Card {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,11 +2,13 @@
 #pragma once
 
 #include <bayswap/bay_view.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/logbook.hpp>
 
 #include <set>
 #include <span>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// Where a bay has several accounts, and nothing says which is meant.
@@ -27,6 +29,8 @@ struct Plan {
   std::optional<std::int64_t> undoes;
   std::string root;  // absolute path of the folder the changes stay in; empty: the target store's root
   std::vector<FileChange> changes;  // paths as the target's store knows them; empty: all is as it should be
+  std::vector<std::string>
+      folders_to_remove;  // after the changes, those that are empty then; the deepest first
   std::vector<Step> steps;
   std::vector<PlanIssue> issues;
   std::vector<ChipFact> learned;  // about the game's chips, worth keeping in the ChipBook once it has run
@@ -192,13 +196,15 @@ struct CompanionRule {
 void note_hard_links(Plan& plan, Store& target);
 
 /// Takes entry `id` of the logbook back, the newest one of this machine if none is named, and with it every
-/// other entry of its batch; if `id` is named, only with `whole_batch`. `files` is where
+/// other entry of its batch; if `id` is named, only with `whole_batch`. `last`: without `id`, so many of the
+/// newest entries, a batch counting as one. Folders that were made for what is removed go too, if they are
+/// empty. `files` is where
 /// the entry's paths lead. `bay_roots` are the absolute roots of this device's bays: the plan is refused if a
 /// foreign entry (see is_foreign) names a file outside them. Fails with `not_found` if the entry's medium is
 /// away, `damaged` if one of its paths is not absolute.
 [[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
-                                     const std::vector<std::string>& bay_roots = {},
-                                     bool whole_batch = false);
+                                     const std::vector<std::string>& bay_roots = {}, bool whole_batch = false,
+                                     std::size_t last = 1);
 
 /// Puts the files of entry `version` back as it left them, or as they were before it. The rest as for
 /// plan_undo.
@@ -242,3 +248,4 @@ void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlanRunner& 
                                        std::optional<std::int64_t> batch = std::nullopt);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,12 +2,14 @@
 // save chip read and written. Nothing here is for several threads at once.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/title.hpp>
 
 #include <functional>
 #include <memory>
 #include <utility>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 struct CartLook {
@@ -137,3 +139,4 @@ class CartPort {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,10 +2,12 @@
 #pragma once
 
 #include <bayswap/cart.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 
 #include <map>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// "cart:/dev/ttyACM0": the cartridge in the reader on that line.
@@ -95,6 +97,7 @@ class AnyStore final : public Store {
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
+  Result<bool> remove_empty_folder(const std::string& path) override;
   /// All on the disk, on one server or on one cartridge; otherwise one file after the other.
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
@@ -116,3 +119,4 @@ class AnyStore final : public Store {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

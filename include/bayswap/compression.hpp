@@ -2,9 +2,11 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <optional>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 enum class Compression {
@@ -41,3 +43,4 @@ struct Compressed {
 [[nodiscard]] Blob wrap(Compression kind, const Blob& plain);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

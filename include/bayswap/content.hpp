@@ -3,11 +3,13 @@
 #pragma once
 
 #include <bayswap/card.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 #include <bayswap/issue.hpp>
 #include <bayswap/layout.hpp>
 #include <bayswap/package.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A file of a folder.
@@ -91,3 +93,4 @@ struct OpenedChips {
 [[nodiscard]] Result<std::vector<TreeFile>> files_of(const BlockPackage& package);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

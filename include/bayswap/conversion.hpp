@@ -2,7 +2,9 @@
 #pragma once
 
 #include <bayswap/carry.hpp>
+#include <bayswap/export.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 struct ConversionRequest {
@@ -71,3 +73,4 @@ struct CardChange {
                                                   const std::function<Result<void>(Card&)>& change);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <bayswap/bay_view.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/inspect.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 struct DetectOptions {
@@ -91,3 +93,4 @@ struct DetectedPlace {
                                        const DetectOptions& options = {});
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

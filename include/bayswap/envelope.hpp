@@ -3,9 +3,11 @@
 #pragma once
 
 #include <bayswap/compression.hpp>
+#include <bayswap/export.hpp>
 
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// How chunks stand one behind the other: each a name and the length of its data, then the data.
@@ -79,3 +81,4 @@ struct ContainerItem {
 [[nodiscard]] std::vector<ContainerItem> container_items(const Blob& bytes);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <atomic>
 #include <functional>
@@ -10,6 +11,7 @@
 #include <string>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 struct FileInfo {
@@ -80,6 +82,12 @@ class Store {
   [[nodiscard]] virtual Result<void> settle() { return {}; }
   /// Removes a file, durably.
   [[nodiscard]] virtual Result<void> remove(const std::string& path) = 0;
+  /// Removes a folder if it is empty; the root never. Returns whether it is gone. The base version removes
+  /// nothing.
+  [[nodiscard]] virtual Result<bool> remove_empty_folder(const std::string& path) {
+    (void)path;
+    return false;
+  }
   /// Makes each file that holds its `before` hold its `after`, in order, durably. Everything is written and
   /// compared before the first file changes. Fails with `busy` at the first file that holds something else
   /// at that moment, and leaves that file as it is. `placed` gets one flag per change: the file was changed.
@@ -136,6 +144,7 @@ class LocalStore final : public Store {
   Result<void> add(const std::string& path, ByteView bytes) override;
   Result<void> settle() override;
   Result<void> remove(const std::string& path) override;
+  Result<bool> remove_empty_folder(const std::string& path) override;
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
   StoreTraits traits() const override { return {true, true}; }
@@ -212,3 +221,4 @@ struct Home {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <bayswap/bay.hpp>
+#include <bayswap/export.hpp>
 
 #include <compare>
 #include <map>
@@ -11,6 +12,7 @@
 #include <unordered_map>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// The first 16 bytes of the SHA-256 of a version's record.
@@ -111,3 +113,4 @@ class History {
 [[nodiscard]] std::vector<const Version*> differing_heads(const Lineage& lineage);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

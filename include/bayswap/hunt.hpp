@@ -2,11 +2,13 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <optional>
 #include <string>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// How a value goes on from one version to the next.
@@ -47,3 +49,4 @@ struct HuntFind {
 [[nodiscard]] Result<std::vector<HuntFind>> hunt(std::span<const Blob> versions, const HuntRequest& request);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,8 +1,10 @@
 // Learning a layout from files that hold the same save in two forms.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/layout.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// The same save twice: taken apart, and as a file in the form to be learned.
@@ -25,3 +27,4 @@ struct Inferred {
 [[nodiscard]] Result<Inferred> infer(const std::vector<Example>& examples, const std::string& id);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

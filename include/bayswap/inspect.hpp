@@ -1,10 +1,12 @@
 // What is this file? Asks every room that knows formats and answers with reasons.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 #include <bayswap/layout.hpp>
 #include <bayswap/title.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 enum class FileKind {
@@ -73,3 +75,4 @@ using ScanReport = std::function<void(const std::string& path, const Result<Find
                                                                          const std::string& save_path);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

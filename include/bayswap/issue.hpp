@@ -2,11 +2,13 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <optional>
 #include <set>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// What can be wrong. The words (see to_text) are stable: users pass them on, and JSON has them.
@@ -107,3 +109,4 @@ class IssueList {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,12 +1,14 @@
 // The keys of a lighthouse whose names and contents only its own devices can read (docs/sync.md, Encryption).
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 
 #include <memory>
 #include <string>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// The keys: one for names, and one for contents for each time they were changed, the newest last. What is
@@ -66,3 +68,4 @@ class Keyring {
 [[nodiscard]] std::unique_ptr<Store> encrypted_store(Store& below, Keyring keys);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

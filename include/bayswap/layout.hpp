@@ -2,10 +2,12 @@
 #pragma once
 
 #include <bayswap/compression.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/save.hpp>
 
 #include <utility>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// How a slot's bytes stand in the file against hardware order.
@@ -277,3 +279,4 @@ struct DetectedLayout {
 [[nodiscard]] int pak_number_in_name(std::string_view file_name);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

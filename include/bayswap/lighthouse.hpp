@@ -1,6 +1,7 @@
 // A lighthouse: a folder on any dumb store through which devices exchange versions (docs/sync.md).
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 
 #include <optional>
@@ -8,6 +9,7 @@
 #include <string>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// An object as it is stored, ready to be written.
@@ -96,3 +98,4 @@ class Lighthouse {
 [[nodiscard]] std::string random_id();
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,15 +1,18 @@
 // The logbook: every version ever replaced or written, with when, where from and why.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 #include <bayswap/save.hpp>
 
 #include <functional>
 #include <map>
 #include <memory>
+#include <set>
 
 struct sqlite3;
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// Seconds since 1970, UTC.
@@ -62,6 +65,9 @@ struct Entry {
   std::optional<std::int64_t> undoes;  // id of the entry that this one takes back
   std::optional<std::int64_t> batch;   // id of the first entry of the batch it belongs to
   std::vector<LoggedChange> changes;
+  /// Absolute paths of the folders that were made for the changes, the outermost first. Taken back with them,
+  /// if they are empty then.
+  std::vector<std::string> made_folders;
 };
 
 /// What one entry did to one file.
@@ -150,7 +156,8 @@ class Logbook {
     std::size_t blobs = 0;
     std::uint64_t bytes = 0;
   };
-  [[nodiscard]] Result<Pruned> prune(std::size_t keep, bool per_save);
+  /// `dry_run`: says what would go, and removes nothing.
+  [[nodiscard]] Result<Pruned> prune(std::size_t keep, bool per_save, bool dry_run = false);
   /// Takes over every entry of another logbook that is not here yet, marked as imported, each blob verified
   /// by its digest. Returns how many.
   [[nodiscard]] Result<std::size_t> merge(Logbook& other);
@@ -170,6 +177,8 @@ class Logbook {
   [[nodiscard]] Result<std::vector<Recovered>> recover(Store& files);
 
  private:
+  [[nodiscard]] Result<Pruned> would_prune(const std::vector<Entry>& entries,
+                                           const std::set<std::int64_t>& going);
   struct Closer {
     void operator()(sqlite3* db) const;
   };
@@ -201,3 +210,4 @@ class Catalog;
                                           const std::optional<Blob>& after);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

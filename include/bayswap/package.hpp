@@ -2,6 +2,7 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <map>
 #include <optional>
@@ -11,6 +12,7 @@
 #include <variant>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A psp parameter file (PARAM.SFO), as docs/formats/psp.md has it: keys with values, each in room of a fixed
@@ -140,3 +142,4 @@ class BlockPackage {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

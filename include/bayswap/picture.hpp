@@ -2,7 +2,9 @@
 #pragma once
 
 #include <bayswap/card.hpp>
+#include <bayswap/export.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// 1280 pixels wide: a tile for each save with its icon (all its frames side by side) or banner, title, size
@@ -33,3 +35,4 @@ struct StateGroup {
 [[nodiscard]] Result<Blob> to_png(const Picture& picture);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,10 +1,12 @@
 // Folders that a URL names.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/fs.hpp>
 
 #include <memory>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// Opens a folder of the local disk by its path or a file:// URL, or one on a server:
@@ -30,3 +32,4 @@ struct RemotePath {
 [[nodiscard]] std::string path_of_url(const std::string& url);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

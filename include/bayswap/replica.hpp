@@ -1,6 +1,7 @@
 // What one device knows of all versions, and how it tells others (docs/sync.md).
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/history.hpp>
 #include <bayswap/lighthouse.hpp>
 
@@ -8,6 +9,7 @@
 #include <map>
 #include <set>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// What a device is called, and where it exchanges versions.
@@ -167,3 +169,4 @@ class Replica {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,11 +2,13 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 #include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 enum class Platform {
@@ -172,3 +174,4 @@ struct Save {
 };
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

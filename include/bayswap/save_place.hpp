@@ -2,10 +2,12 @@
 #pragma once
 
 #include <bayswap/bay_view.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/logbook.hpp>
 #include <bayswap/sheet.hpp>
 #include <bayswap/state.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A save with its files, wherever they are: chips in a file of some layout or in a save state, an entry of a
@@ -53,3 +55,4 @@ struct SavePlace {
                                                          const std::vector<SheetFile>& now);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <bayswap/base.hpp>
+#include <bayswap/export.hpp>
 
 #include <optional>
 #include <string>
@@ -9,6 +10,7 @@
 #include <utility>
 #include <vector>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A cyclic redundancy check of 8, 16 or 32 bits.
@@ -69,3 +71,4 @@ struct Seal {
 [[nodiscard]] Result<std::vector<std::size_t>> reseal(const std::vector<Seal>& seals, std::span<Byte> save);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -1,8 +1,10 @@
 // Finding the checksums of a save from versions of it alone.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/seal.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A seal that all versions agree with.
@@ -49,3 +51,4 @@ struct SealSearch {
                                             const SealSearchOptions& options = {});
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,6 +2,7 @@
 // changed and sealed again, value by value.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/save.hpp>
 #include <bayswap/seal.hpp>
 
@@ -9,6 +10,7 @@
 #include <memory>
 #include <set>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 namespace sheets {
@@ -216,3 +218,4 @@ class SheetSave {
                                                        std::string_view language = {});
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

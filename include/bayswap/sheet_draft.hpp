@@ -1,10 +1,12 @@
 // A first sheet out of what was found in a save's versions.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/hunt.hpp>
 #include <bayswap/seal_search.hpp>
 #include <bayswap/sheet.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 struct SheetDraft {
@@ -27,3 +29,4 @@ struct SheetDraft {
                                              const std::string& name, const HuntFind& find);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -3,8 +3,10 @@
 #pragma once
 
 #include <bayswap/envelope.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/layout.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 constexpr std::size_t max_state_bytes = std::size_t{128} << 20;  // no larger file is looked at as a state
@@ -225,3 +227,4 @@ struct LearnedState {
 [[nodiscard]] Result<LearnedState> learn_state(const std::vector<StatePair>& pairs, const std::string& id);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <bayswap/carry.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/state_slots.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// Plans to copy a state to another slot of the same game, or to move it there. Fails with `unsafe` if there
@@ -27,3 +29,4 @@ struct StateSource {
 [[nodiscard]] Result<StateSource> source_of_state(BayView& from, const HeldState& state, const Save& battery);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <bayswap/bay_view.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/state.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// A slot: its number, or the one that a program fills by itself.
@@ -46,3 +48,4 @@ struct HeldState {
 [[nodiscard]] Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot slot);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

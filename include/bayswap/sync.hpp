@@ -3,8 +3,10 @@
 #pragma once
 
 #include <bayswap/carry.hpp>
+#include <bayswap/export.hpp>
 #include <bayswap/replica.hpp>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// What can have happened to a save that was there: asked about, and never followed unasked.
@@ -147,3 +149,4 @@ struct BayStatus {
                                                  const Version& keep, std::int64_t now);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

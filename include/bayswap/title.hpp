@@ -1,10 +1,12 @@
 // Who is this game, and which chip does it carry: ROM headers.
 #pragma once
 
+#include <bayswap/export.hpp>
 #include <bayswap/save.hpp>
 
 #include <functional>
 
+BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
 /// How the bytes of a ROM file stand against the cartridge's own order.
@@ -69,3 +71,4 @@ struct RomDigests {
 [[nodiscard]] Result<RomDigests> digest_rom(const RomSource& rom, std::size_t skip = 0);
 
 }  // namespace bayswap
+BAYSWAP_EXPORT_END

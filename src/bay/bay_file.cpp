@@ -9,10 +9,11 @@
 #include <functional>
 
 #include "base/built_in.hpp"
+#include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -337,6 +338,7 @@ Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& h
     }
     bays.emplace_back(name, find_bay(home, name));
   }
+  sort_by(bays, [](const auto& bay) { return std::string_view(bay.first); });
   return bays;
 }
 

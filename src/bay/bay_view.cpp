@@ -9,12 +9,12 @@
 #include <set>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
 #include "bay/rom_list.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 #include "fs/read_errors.hpp"
 
 namespace bayswap {

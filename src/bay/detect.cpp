@@ -6,11 +6,11 @@
 #include <map>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/detect_rules.hpp"
 #include "bay/places.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

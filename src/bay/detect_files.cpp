@@ -6,9 +6,9 @@
 #include <map>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/detect_rules.hpp"
-#include "fs/path.hpp"
 #include "inspect/look.hpp"
 
 namespace bayswap {

@@ -4,11 +4,11 @@
 #include <map>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/detect_survey.hpp"
 #include "bay/places.hpp"
-#include "fs/path.hpp"
 #include "fs/sub_store.hpp"
 
 namespace bayswap {

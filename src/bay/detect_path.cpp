@@ -7,11 +7,11 @@
 #include <algorithm>
 #include <cstdlib>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/detect_rules.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -2,9 +2,9 @@
 #include <algorithm>
 #include <map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/detect_rules.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -5,9 +5,9 @@
 #include <bit>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "inspect/disc_sheet.hpp"
 #include "inspect/look.hpp"
 #include "inspect/packed_rom.hpp"
@@ -16,7 +16,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_file_bytes = std::size_t{72} << 20;  // the largest card
-constexpr std::size_t min_file_bytes = 8;  // a clock
+constexpr std::size_t min_file_bytes = 8;                      // a clock
 
 bool is_one_of(std::string_view text, std::span<const std::string_view> list) {
   return std::find(list.begin(), list.end(), text) != list.end();

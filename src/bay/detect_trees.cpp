@@ -4,10 +4,10 @@
 #include <algorithm>
 
 #include "base/built_in.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/detect_rules.hpp"
 #include "bay/places.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -10,12 +10,12 @@
 #include <unordered_map>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
 #include "bay/rom_list.hpp"
 #include "bay/save_owner.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

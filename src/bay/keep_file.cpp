@@ -3,11 +3,11 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/file_saves.hpp"
 #include "bay/keeper.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

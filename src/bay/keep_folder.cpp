@@ -4,11 +4,11 @@
 #include <algorithm>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/file_matcher.hpp"
 #include "bay/keeper.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

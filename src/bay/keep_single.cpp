@@ -1,9 +1,9 @@
 // Saves off a memory card, each in a file of its own.
 #include <fmt/format.h>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -6,9 +6,9 @@
 #include <algorithm>
 
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/places.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

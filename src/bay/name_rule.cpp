@@ -6,9 +6,9 @@
 #include <array>
 #include <charconv>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

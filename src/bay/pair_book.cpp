@@ -4,10 +4,10 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
 #include "bay/book_file.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 

@@ -7,10 +7,10 @@
 #include <algorithm>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
-#include "fs/path.hpp"
 #include "inspect/disc_sheet.hpp"
 
 namespace bayswap {

@@ -1,13 +1,16 @@
 #include <bayswap/bay.hpp>
+#include <bayswap/bay_view.hpp>
+#include <bayswap/detect.hpp>
 #include <bayswap/inspect.hpp>
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <map>
+#include <set>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -75,6 +78,49 @@ Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule&
   return files;
 }
 
+namespace {
+
+// Saves in the bay that no rule of it finds.
+void report_unruled(const Bay& bay, const Catalog& catalog, Store& store, std::vector<BayProblem>& problems) {
+  BayView view(catalog, bay, store);
+  const auto saves = view.saves();
+  const auto detection = detect_place(catalog, store);
+  if (!saves || !detection) return;
+  std::set<std::string> known;
+  std::vector<std::string> folders;  // saves that are folders: what is in them is theirs
+  for (const HeldSave& save : **saves) {
+    known.insert(save.path);
+    folders.push_back(save.path + "/");
+    for (const HeldFile& file : save.held) known.insert(file.path);
+  }
+  const auto is_known = [&](const std::string& path) {
+    return known.contains(path) ||
+           std::any_of(folders.begin(), folders.end(),
+                       [&](const std::string& folder) { return path.starts_with(folder); });
+  };
+  for (const DetectedRule& rule : detection->rules) {
+    std::vector<std::string> missed;
+    for (const DetectedSave& save : rule.saves)
+      if (!is_known(save.path) && known.insert(save.path).second) missed.push_back(save.path);
+    if (missed.empty()) continue;
+    const bool is_one = missed.size() == 1;
+    problems.push_back(
+        {false,
+         fmt::format("{}{}: {} of {}, and no rule of the bay finds {}", missed.front(),
+                     is_one ? "" : fmt::format(" and {} more", missed.size() - 1),
+                     is_one ? "a save" : "saves", tag(rule.rule.platform), is_one ? "it" : "them"),
+         fmt::format("a rule that does: [platform.{}] path = \"{}\"", tag(rule.rule.platform),
+                     rule.rule.path.text())});
+  }
+  for (const UnsettledFiles& files : detection->unsettled)
+    for (const std::string& path : files.paths)
+      if (!is_known(path))
+        problems.push_back(
+            {false, fmt::format("{}: named as a save is, but {}", path, files.reason), "inspect it"});
+}
+
+}  // namespace
+
 std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store& store) {
   std::vector<BayProblem> problems;
   const auto report = [&](bool is_error, std::string text, std::string hint) {
@@ -93,11 +139,17 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
     report(false,
            fmt::format("{} can't be written to: saves can be carried from here, not to here", bay.root),
            "change its permissions, or unlock the card");
+  BayView view(catalog, bay, store);
+  const auto saves = view.saves(BayView::Depth::names);
+  const auto has_saves = [&](const PlatformRule& rule) {
+    return saves && std::any_of((*saves)->begin(), (*saves)->end(),
+                                [&](const HeldSave& save) { return save.rule == &rule; });
+  };
   for (const PlatformRule& rule : bay.rules) {
     if (rule.keeping != Keeping::file) {
       if (!rule.roms.empty() && !list_roms(store, rule))
         report(true, fmt::format("{}: the ROMs in {} can't be listed", tag(rule.platform), rule.roms),
-               "mend roms in " + bay.origin);
+               "correct roms in " + bay.origin);
       continue;
     }
     const auto layout = catalog.find(rule.layout);
@@ -122,10 +174,10 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
              roms.error().hint);
       continue;
     }
-    // A reader holds one cartridge at a time.
-    if (roms->empty() && !store.traits().slow)
+    // A reader holds one cartridge at a time. A console that nobody has here is not worth a word.
+    if (roms->empty() && !store.traits().slow && (has_saves(rule) || bay.rules.size() == 1))
       report(false, fmt::format("{}: no ROM found in {}", tag(rule.platform), store.display_path(rule.roms)),
-             "put the ROMs there, or mend roms in " + bay.origin);
+             "put the ROMs there, or correct roms in " + bay.origin);
     std::map<std::string, std::string> owners;
     for (const RomFile& rom : *roms) {
       const auto files = places(catalog, rule, {rom.path, rom.facts.game, 1, {}});
@@ -141,6 +193,7 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
                "rename one of the ROMs, or use a rule that tells them apart");
     }
   }
+  if (!store.traits().slow) report_unruled(bay, catalog, store, problems);
   return problems;
 }
 

@@ -1,6 +1,7 @@
 // The file that spares a second scan the reading: rows of texts, each behind its length, and a digest over
 // all.
 #include <bayswap/bay_saves.hpp>
+#include <set>
 
 #include "base/endian.hpp"
 #include "base/try.hpp"
@@ -78,6 +79,13 @@ Result<void> ScanMemory::save(Store& store, const std::string& path) const {
 const ScanMemory::Row* ScanMemory::find(const std::string& key) const {
   const auto row = rows_.find(key);
   return row == rows_.end() ? nullptr : &row->second;
+}
+
+std::vector<std::string> ScanMemory::labels() const {
+  std::set<std::string> labels;
+  for (const auto& [key, row] : rows_)
+    if (!row.label.empty()) labels.insert(row.label);
+  return {labels.begin(), labels.end()};
 }
 
 void ScanMemory::add(const std::string& key, Row row) {

@@ -84,7 +84,7 @@ Result<const BlockCard::Held*> BlockCard::find(const std::string& name) const {
       return fail(ErrorCode::bad_usage, fmt::format("{} is deleted", printable(name)), "",
                   {Remedy::Kind::undelete, {}});
   const std::string hint = did_you_mean(name, names());
-  return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is on the card", printable(name)), hint,
+  return fail(ErrorCode::not_found, fmt::format("no save called '{}' is on the card", printable(name)), hint,
               {Remedy::Kind::list_card, {}});
 }
 
@@ -117,8 +117,8 @@ Result<void> BlockCard::put(const CardSave& save) {
   const std::size_t free = free_blocks();
   if (wanted > free)
     return fail(ErrorCode::does_not_fit,
-                fmt::format("{} takes {} {}s, and {} are free: {} are missing", name, wanted, unit(), free,
-                            wanted - free),
+                fmt::format("{} takes {}, and the card has {} free: {} missing", name,
+                            counted(wanted, unit()), free, wanted - free),
                 "drop another save, or use another card");
   auto placed = place(save);
   changed();
@@ -154,7 +154,7 @@ Result<void> BlockCard::undelete(const std::string& name) {
     std::set<std::string> deleted;
     for (const Held& row : listing().rows)
       if (row.slot.deleted) deleted.insert(row.entry.name);
-    return fail(ErrorCode::bad_usage,
+    return fail(ErrorCode::not_found,
                 fmt::format("no deleted save called '{}' is on the card", printable(name)),
                 did_you_mean(name, deleted), {Remedy::Kind::list_card, {}});
   }
@@ -180,10 +180,10 @@ Result<void> BlockCard::undelete(const std::string& name) {
                   fmt::format("{}: its entry and its content do not agree", printable(name)),
                   "it can't be brought back whole", {Remedy::Kind::rescue_card, {}});
     if (const std::size_t wanted = blocks_for(save); wanted > free_blocks())
-      return fail(
-          ErrorCode::does_not_fit,
-          fmt::format("{} takes {} {}s, and {} are free", printable(name), wanted, unit(), free_blocks()),
-          "drop another save first");
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("{} takes {}, and the card has {} free", printable(name),
+                              counted(wanted, unit()), free_blocks()),
+                  "drop another save first");
     BAYSWAP_CHECK(place(save));
   }
   seal();

@@ -7,6 +7,7 @@
 #include "card/gc.hpp"
 #include "card/kinds.hpp"
 #include "card/letter_region.hpp"
+#include "card/tiled_picture.hpp"
 
 namespace bayswap {
 namespace {
@@ -49,37 +50,10 @@ bool is_gc_save(const CardSave& save) {
          plausible_gc(entry) && be16(entry, blocks_at) == save.payload.size() / block_size;
 }
 
-// ---- Pictures: tiles of 8 by 4 (256 colours) or 4 by 4 (16 bits) pixels --------------------------------
+// ---- Pictures --------------------------------------------------------------------------------------------
 
 constexpr std::size_t palette_bytes = 512;
 enum Form { none = 0, shared_palette = 1, direct = 2, own_palette = 3 };
-
-// Bit 15: five bits each; otherwise three bits of opacity and four each.
-std::uint32_t colour(std::uint16_t value) {
-  const auto five = [&](unsigned shift) {
-    const std::uint32_t v = (value >> shift) & 31U;
-    return (v << 3) | (v >> 2);
-  };
-  const auto four = [&](unsigned shift) { return ((value >> shift) & 15U) * 17U; };
-  if ((value & 0x8000U) != 0) return five(10) << 24 | five(5) << 16 | five(0) << 8 | 0xff;
-  const std::uint32_t opacity = (value >> 12) & 7U;
-  return four(8) << 24 | four(4) << 16 | four(0) << 8 | ((opacity << 5) | (opacity << 2) | (opacity >> 1));
-}
-
-// `palette` is empty for pictures of 16 bits.
-Picture untile(ByteView pixels, ByteView palette, std::size_t width, std::size_t height) {
-  Picture picture{width, height, std::vector<std::uint32_t>(width * height)};
-  const std::size_t tile_width = palette.empty() ? 4 : 8;
-  constexpr std::size_t tile_height = 4;
-  std::size_t at = 0;
-  for (std::size_t top = 0; top < height; top += tile_height)
-    for (std::size_t left = 0; left < width; left += tile_width)
-      for (std::size_t y = top; y < top + tile_height; ++y)
-        for (std::size_t x = left; x < left + tile_width; ++x, ++at)
-          picture.pixels[y * width + x] =
-              colour(palette.empty() ? be16(pixels, 2 * at) : be16(palette, std::size_t{2} * pixels[at]));
-  return picture;
-}
 
 SaveIcon icon_gc(const CardSave& save) {
   constexpr std::size_t banner_width = 96;

@@ -4,10 +4,10 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/planner.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

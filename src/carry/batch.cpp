@@ -14,8 +14,17 @@ namespace {
 
 using Outcome = BatchRow::Outcome;
 
+// With what tells it from others of the same title. A folder's number says nothing: its id, or its path.
 std::string label_of(const HeldSave& save) {
-  return save.label.empty() ? save.name() : save.label;
+  std::string label = save.label;
+  const bool is_number =
+      std::all_of(save.name().begin(), save.name().end(), [](char c) { return c >= '0' && c <= '9'; });
+  if (label.empty() && !is_number) label = save.name();
+  if (label.empty()) label = title_id_text(save.facts.game);
+  if (label.empty()) label = save.path;
+  if (!save.facts.account.empty()) label += fmt::format(" ({})", save.facts.account);
+  if (!save.place.empty()) label += fmt::format(" ({})", save.place);
+  return label;
 }
 
 class BatchPlanner {

@@ -14,7 +14,7 @@
 #include <memory>
 #include <set>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 namespace {

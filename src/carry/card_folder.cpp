@@ -4,9 +4,9 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -91,7 +91,7 @@ tl::unexpected<Error> CardFolder::not_there(const std::string& name) const {
   std::vector<std::string> names;
   for (const Held& held : saves_) names.push_back(held.save.name);
   const std::string hint = did_you_mean(name, names);
-  return fail(ErrorCode::bad_usage, fmt::format("no save called '{}' is in the folder", printable(name)),
+  return fail(ErrorCode::not_found, fmt::format("no save called '{}' is in the folder", printable(name)),
               hint, {Remedy::Kind::list_card, {}});
 }
 Result<CardSave> CardFolder::read(const std::string& name) const {

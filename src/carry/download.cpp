@@ -7,10 +7,10 @@
 #include <array>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -8,12 +8,12 @@
 #include <set>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
 #include "carry/download.hpp"
 #include "carry/planner.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -211,7 +211,7 @@ class Finder {
     if (!tells) return;
     one.facts = facts_of_words(words, one.rule->platform);
     one.score += for_name;
-    one.reasons.push_back(fmt::format("its path is as the bay has them ({} names)", matched));
+    one.reasons.push_back(fmt::format("its path is as the bay has them ({})", counted(matched, "name")));
   }
 
   // ---- Files --------------------------------------------------------------------------------------

@@ -7,11 +7,11 @@
 #include <algorithm>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/keep_one.hpp"
 #include "carry/select.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

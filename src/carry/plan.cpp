@@ -4,11 +4,11 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/planner.hpp"
 #include "carry/select.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

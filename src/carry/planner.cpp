@@ -5,11 +5,11 @@
 #include <algorithm>
 
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/companion_plan.hpp"
 #include "carry/select.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 
@@ -189,6 +189,10 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     Arrival& arrival = *passage->arrival;
     if (!plan.game) {
       plan.game = passage->source_facts.game;
+      // What the save calls itself, where nothing else has a title.
+      if (plan.game->title.empty() && passage->held != nullptr &&
+          passage->held->label != passage->held->name())
+        plan.game->title = passage->held->label;
       plan.account = arrival.path_rule->uses("account") ? arrival.facts.account : "";
       plan.slot = has_slots(*arrival.path_rule) ? arrival.facts.slot : 0;
       if (!arrival.spots.empty()) plan.place = arrival.spots.front().entry;

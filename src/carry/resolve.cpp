@@ -5,11 +5,11 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/rom_list.hpp"
 #include "carry/companion_plan.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -131,6 +131,15 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
     if (!from.empty() && !own.empty() && lower(from) != lower(own)) continue;
     if (to.empty() && !own.empty()) continue;
     arrival.facts.account = to.empty() ? from : to;
+    const std::vector<std::string>& there = accounts_there(arrival.rule->platform);
+    const bool is_there = std::any_of(there.begin(), there.end(), [&](const std::string& one) {
+      return lower(one) == lower(arrival.facts.account);
+    });
+    if (!is_there && !there.empty())
+      arrival.issues.warn(IssueCode::which_account,
+                          fmt::format("{} has no account {} yet: a folder is made for it", to_.bay().name,
+                                      arrival.facts.account),
+                          fmt::format("it has {}", joined(there, ", ")));
     return true;
   }
   const std::vector<std::string>& theirs = accounts_there(arrival.rule->platform);

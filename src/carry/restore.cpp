@@ -3,10 +3,10 @@
 
 #include <fmt/format.h>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "carry/origin.hpp"
 #include "carry/version_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 

@@ -4,9 +4,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -55,6 +56,24 @@ std::string root_of(const Plan& plan, Store& target) {
     folder = folder_of(folder);
   }
   return {};
+}
+
+// The folders that have to be made for new files, the outermost first; as absolute paths.
+Result<std::vector<std::string>> missing_folders(const std::vector<FileChange>& changes, Store& target) {
+  std::set<std::string> known;
+  std::vector<std::string> missing;
+  for (const FileChange& change : changes) {
+    if (change.before || !change.after) continue;
+    std::vector<std::string> own;
+    for (std::string folder = folder_of(change.path);
+         folder != "." && folder != "/" && known.insert(folder).second; folder = folder_of(folder)) {
+      BAYSWAP_TRY(const auto info, target.stat(folder));
+      if (info) break;
+      own.push_back(target.absolute_path(folder));
+    }
+    missing.insert(missing.end(), own.rbegin(), own.rend());
+  }
+  return missing;
 }
 
 // Writes that were cut off, and that this one has mended: the bytes of all of them are in the logbook.
@@ -119,6 +138,7 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
     if (info && info->modified != 0) change.before_modified = info->modified;
     change.path = target.absolute_path(change.path);
   }
+  BAYSWAP_TRY(entry.made_folders, missing_folders(plan.changes, target));
   BAYSWAP_TRY(const std::int64_t id, logbook.begin(std::move(entry), logged));
   std::vector<bool> placed;
   if (auto applied = target.apply(plan.changes, placed); !applied)
@@ -128,6 +148,7 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
     closed.error().hint = fmt::format("the files are in place; the next command will complete entry {}", id);
     return tl::unexpected(std::move(closed.error()));
   }
+  for (const std::string& folder : plan.folders_to_remove) (void)target.remove_empty_folder(folder);
   if (std::ranges::any_of(plan.changes,
                           [&](const FileChange& one) { return target.file_traits(one.path).may_tear; }))
     BAYSWAP_CHECK(close_unfinished(logbook, id, logged));

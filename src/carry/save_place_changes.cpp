@@ -6,8 +6,8 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -6,10 +6,10 @@
 #include <algorithm>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/select.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

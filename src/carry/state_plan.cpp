@@ -5,11 +5,11 @@
 
 #include <map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/rom_list.hpp"
 #include "carry/version_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 

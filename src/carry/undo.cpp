@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -52,7 +53,29 @@ Result<void> check_origin(const Entry& entry, Store& files, const std::vector<st
 namespace {
 
 // What is taken back: the entry, or all of its batch, the newest first.
-Result<std::vector<Entry>> meant(Logbook& logbook, std::optional<std::int64_t> id, bool whole_batch) {
+Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
+  BAYSWAP_TRY(const auto all, logbook.entries());
+  std::vector<Entry> entries;
+  std::set<std::int64_t> batches;
+  for (const Entry& entry : all) {
+    if (entry.state == EntryState::cancelled || entry.kind == EntryKind::keep || is_foreign(entry)) continue;
+    const std::int64_t batch = entry.batch.value_or(entry.id);
+    if (!batches.contains(batch) && batches.size() == last) break;
+    batches.insert(batch);
+    entries.push_back(entry);
+  }
+  if (batches.size() < last)
+    return fail(
+        ErrorCode::bad_usage,
+        fmt::format("the logbook has {} of this device to take back, not {}",
+                    batches.size() == 1 ? "1 change" : fmt::format("{} changes", batches.size()), last),
+        "look at the logbook for what was done");
+  return entries;
+}
+
+Result<std::vector<Entry>> meant(Logbook& logbook, std::optional<std::int64_t> id, bool whole_batch,
+                                 std::size_t last) {
+  if (!id && last > 1) return newest_entries(logbook, last);
   std::vector<Entry> entries;
   if (!id) {
     BAYSWAP_TRY(const auto newest, logbook.newest());
@@ -124,8 +147,8 @@ Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Pl
 }  // namespace
 
 Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
-                       const std::vector<std::string>& bay_roots, bool whole_batch) {
-  BAYSWAP_TRY(const auto entries, meant(logbook, id, whole_batch));
+                       const std::vector<std::string>& bay_roots, bool whole_batch, std::size_t last) {
+  BAYSWAP_TRY(const auto entries, meant(logbook, id, whole_batch, last));
   const Entry& newest = entries.front();
   const Entry& oldest = entries.back();
   Plan plan;
@@ -141,6 +164,9 @@ Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& 
   std::map<std::string, TakenBack> taken;
   for (const Entry& entry : entries) {
     BAYSWAP_CHECK(check_origin(entry, files, bay_roots, plan));
+    if (!is_foreign(entry))
+      plan.folders_to_remove.insert(plan.folders_to_remove.end(), entry.made_folders.rbegin(),
+                                    entry.made_folders.rend());
     for (const LoggedChange& logged : entry.changes) {
       auto [one, is_new] = taken.try_emplace(logged.path, TakenBack{logged, &entry, {}, {}, nullptr});
       if (is_new) order.push_back(logged.path);

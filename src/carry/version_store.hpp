@@ -5,7 +5,7 @@
 
 #include <algorithm>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 #include "base/order.hpp"
 

@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -73,6 +73,10 @@ Result<void> AnyStore::replace(const std::string& path, ByteView bytes) {
 Result<void> AnyStore::create(const std::string& path, ByteView bytes) {
   const auto [store, inside] = of(path);
   return store->create(inside, bytes);
+}
+Result<bool> AnyStore::remove_empty_folder(const std::string& path) {
+  const auto [store, inside] = of(path);
+  return store->remove_empty_folder(inside);
 }
 Result<void> AnyStore::remove(const std::string& path) {
   const auto [store, inside] = of(path);

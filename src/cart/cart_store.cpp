@@ -8,9 +8,9 @@
 
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

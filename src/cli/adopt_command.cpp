@@ -38,7 +38,7 @@ void show_ranking(const std::vector<Candidate>& found) {
     rows.push_back({std::to_string(i + 1), fmt::format("{:.0f} %", found[i].score * 100),
                     std::string(tag(found[i].rule->platform)), printable(described(found[i])),
                     printable(found[i].where), joined(found[i].reasons, "; ")});
-  print_table({"", "likely", "for", "game", "where", "because"}, rows, {0, 1});
+  print_table({"", "likely", "platform", "game", "where", "because"}, rows, {0, 1});
   if (found.size() > max_shown) fmt::print("... and {} less likely ones.\n", found.size() - max_shown);
 }
 

@@ -63,7 +63,8 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
                     newer_side(row), row.modified ? local_time(*row.modified) : "",
                     printable(why_in_words(row))});
   if (!globals.quiet)
-    print_table({"save", "for", as_plan ? "plan" : "outcome", "newer", "saved", "where, or why not"}, rows);
+    print_table({"save", "platform", as_plan ? "plan" : "outcome", "newer", "saved", "where, or why not"},
+                rows);
   fmt::print("{}: {} {}, {} the same already, {} refused, {} failed, {} left.\n",
              counted(batch.rows.size(), "save"), batch.count(Outcome::carried),
              as_plan ? "to carry" : "carried", batch.count(Outcome::same), batch.count(Outcome::refused),

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/bay_files.hpp"
@@ -12,7 +13,6 @@
 #include "cli/look_view.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -306,9 +306,10 @@ int bay_list_command(const Globals& globals) {
     print_json(list);
   } else if (rows.empty()) {
     fmt::print(
-        "No bays yet. `bayswap bay add NAME --root DIR ...` makes one; see `bayswap bay add --help`.\n");
+        "No bays yet. `bayswap bay look` finds places with saves, `bayswap bay add NAME DIR` makes a bay of "
+        "one.\n");
   } else {
-    print_table({"bay", "platforms", "root is", "root"}, rows);
+    print_table({"bay", "platforms", "state", "folder"}, rows);
   }
   return worst;
 }
@@ -393,7 +394,7 @@ int bay_check_command(const Globals& globals, const std::vector<std::string>& na
           problems.empty() ? toned(Tone::good, "good") : fmt::format("{} to look at", problems.size()));
     for (const BayProblem& problem : problems) {
       errors = errors || problem.is_error;
-      found.push_back({{"error", problem.is_error}, {"text", problem.text}, {"hint", problem.hint}});
+      found.push_back({{"is_error", problem.is_error}, {"text", problem.text}, {"remedy", problem.hint}});
       if (!globals.json)
         print_field(problem.is_error ? "wrong" : "note",
                     problem.text + (problem.hint.empty() ? "" : "; " + problem.hint));
@@ -402,7 +403,9 @@ int bay_check_command(const Globals& globals, const std::vector<std::string>& na
   }
   if (globals.json) print_json(list);
   if (bays.empty() && !globals.json)
-    fmt::print("No bays yet. `bayswap bay add NAME --root DIR ...` makes one.\n");
+    fmt::print(
+        "No bays yet. `bayswap bay look` finds places with saves, `bayswap bay add NAME DIR` makes a bay of "
+        "one.\n");
   return errors ? exit_problems : exit_done;
 }
 

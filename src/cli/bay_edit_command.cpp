@@ -8,13 +8,13 @@
 #include <cstdlib>
 #include <cstring>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/bay_files.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

@@ -3,12 +3,12 @@
 #include <algorithm>
 #include <cstdlib>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/look_view.hpp"
 #include "cli/output.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

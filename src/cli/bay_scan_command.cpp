@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/books.hpp"
@@ -11,7 +12,6 @@
 #include "cli/last_answer.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -93,8 +93,9 @@ std::string in_words(const std::vector<HeldSave>& saves, const Bay& bay) {
   std::vector<std::vector<std::string>> rows;
   rows.reserve(saves.size());
   for (const HeldSave& save : saves) rows.push_back(row_of(save));
-  std::string text = table_text(
-      {"for", "save", "id", "region", "slot", "bytes", "changed", "health", "on the disk"}, rows, {4, 5});
+  std::string text =
+      table_text({"platform", "save", "id", "region", "slot", "bytes", "changed", "health", "on the disk"},
+                 rows, {4, 5});
   const std::vector<std::string> accounts = accounts_of(saves);
   if (!accounts.empty()) text += fmt::format("\nAccounts here: {}\n", joined(accounts, ", "));
   return text;
@@ -120,7 +121,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const auto place, open_place(bay));
   LastAnswer last(globals, home, bay, "scan", titles.to_toml() + pairs.to_toml());
   if (const auto text = last.still_right()) {
-    fmt::print("{}", *text);
+    print_document(*text);
     return exit_done;
   }
   BAYSWAP_TRY(const auto books, Books::load(globals));
@@ -140,7 +141,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   compare_with_others(*books, view, saves, watched);
   if (memory.changed()) (void)memory.save(disk, memory_path);
   const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
-  fmt::print("{}", text);
+  print_document(text);
   for (const Error& error : unread)
     say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
   watched.push_back({bay.root, store.trace()});

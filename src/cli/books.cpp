@@ -2,12 +2,12 @@
 
 #include <bayswap/inspect.hpp>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/select.hpp"
 #include "cli/look_view.hpp"
 #include "cli/output.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 

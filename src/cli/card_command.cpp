@@ -2,11 +2,12 @@
 #include <ctime>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/books.hpp"
 #include "cli/card_job.hpp"
-#include "fs/path.hpp"
+#include "cli/pipes.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -53,7 +54,7 @@ Result<int> list(CardJob& job) {
     fmt::print("\n");
   }
   if (opened.folder != nullptr)
-    fmt::print("A folder of {} {} saves.\n", entries.size(), to_text(card.kind()));
+    fmt::print("A folder with {} of {} cards.\n", counted(entries.size(), "save"), to_text(card.kind()));
   else if (card.block_bytes() == 1)
     fmt::print("{} card: {} of {} bytes free.\n", to_text(card.kind()), card.free_blocks(),
                card.capacity_blocks());
@@ -68,9 +69,8 @@ Result<int> list(CardJob& job) {
         "bayswap: note: the directory of an scd memory can't be read; docs/formats/scd.md says why");
   for (const std::string& note : card.notes()) say(job.globals.quiet, "bayswap: note: " + note);
   if (!problems.empty())
-    say(job.globals.quiet,
-        fmt::format("bayswap: warning: the card has {} problem{}; `bayswap card check` names them",
-                    problems.size(), problems.size() == 1 ? "" : "s"));
+    say(job.globals.quiet, fmt::format("bayswap: warning: the card has {}; `bayswap card check` names them",
+                                       counted(problems.size(), "problem")));
   return exit_done;
 }
 
@@ -107,10 +107,30 @@ std::vector<NewFile> files_for(const CardSave& save, const CardOptions& options,
   return files;
 }
 
+// One save, to stdout.
+Result<int> take_to_stdout(const CardJob& job, const Card& card, const std::vector<std::string>& names) {
+  if (job.globals.json)
+    return fail(ErrorCode::bad_usage, "the save and a JSON document can't both go to stdout",
+                "name a file with --out");
+  if (names.size() != 1)
+    return fail(ErrorCode::bad_usage, "several saves can't go to stdout", "name one, or a folder with --out");
+  BAYSWAP_TRY(const CardSave save, card.read(names.front()));
+  const auto files = files_for(save, job.options, false);
+  if (files.size() != 1)
+    return fail(ErrorCode::unsupported, fmt::format("{} is several files", names.front()),
+                "say --parcel, or name a folder");
+  const ByteView bytes = files.front().bytes.view();
+  print_document({reinterpret_cast<const char*>(bytes.data()), bytes.size()});
+  return exit_done;
+}
+
 Result<int> take(CardJob& job) {
   const CardOptions& options = job.options;
-  BAYSWAP_TRY(const auto opened, job.open(options.image));
+  Pipes pipes;
+  BAYSWAP_TRY(const std::string image, pipes.input(options.image));
+  BAYSWAP_TRY(const auto opened, job.open(image));
   BAYSWAP_TRY(const auto names, wanted_saves(options, *opened.card));
+  if (options.out == "-") return take_to_stdout(job, *opened.card, names);
   BAYSWAP_TRY(const auto there, job.disk.stat(options.out));
   const bool folder = names.size() > 1 || options.all || options.out.ends_with('/') ||
                       (there && there->kind == FileInfo::Kind::folder);
@@ -283,7 +303,7 @@ Result<int> rename(CardJob& job) {
     return fail(ErrorCode::bad_usage, "to which region?", "--region japan, north-america or europe");
   if (job.options.names.empty())
     return fail(ErrorCode::bad_usage, "which save?", "name one or more; `bayswap card list` shows them");
-  BAYSWAP_TRY(const int code, job.change(job.options.image, "card rename", [&](Card& card) -> Result<void> {
+  BAYSWAP_TRY(const int code, job.change(job.options.image, "card restamp", [&](Card& card) -> Result<void> {
     for (const std::string& name : job.options.names) {
       BAYSWAP_TRY(const CardSave save, card.read(name));
       BAYSWAP_TRY(const std::string code, code_there(job, card, save, *region));

@@ -1,11 +1,11 @@
 // Cards that are not well: check, repair, rescue.
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/card_job.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -14,6 +14,24 @@ void print_problems(const std::vector<CardProblem>& problems) {
   for (const CardProblem& problem : problems)
     fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), printable(problem.text),
                problem.repairable ? toned(Tone::dim, "  (can be repaired)") : "");
+}
+
+// What became of each problem.
+void print_repaired(const std::vector<CardProblem>& before, const std::vector<CardProblem>& after) {
+  std::size_t repaired = 0;
+  for (const CardProblem& problem : before) {
+    const bool remains = std::ranges::any_of(
+        after, [&](const CardProblem& one) { return one.at == problem.at && one.text == problem.text; });
+    repaired += remains ? 0 : 1;
+    if (!remains)
+      fmt::print("{:>8}  {}{}\n", fmt::format("{:#x}", problem.at), printable(problem.text),
+                 toned(Tone::good, "  (repaired)"));
+  }
+  print_problems(after);
+  fmt::print("{} repaired, {}\n", repaired,
+             after.empty()       ? "none remain"
+             : after.size() == 1 ? "1 remains"
+                                 : fmt::format("{} remain", after.size()));
 }
 
 Result<int> check(CardJob& job) {
@@ -25,7 +43,7 @@ Result<int> check(CardJob& job) {
   if (job.globals.json && !repair)
     print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
   if (!job.globals.json) {
-    print_problems(problems);
+    if (!repair) print_problems(problems);
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
     for (const std::string& note : opened.card->notes()) say(job.globals.quiet, "bayswap: note: " + note);
   }
@@ -38,12 +56,7 @@ Result<int> check(CardJob& job) {
     if (code != exit_done) return code;
     BAYSWAP_TRY(const auto repaired, job.open(job.options.image));
     const auto remaining = repaired.card->check();
-    if (!job.globals.json) {
-      const std::size_t count = problems.size() - std::min(problems.size(), remaining.size());
-      fmt::print("{} repaired, {}\n", count,
-                 remaining.empty() ? "none remain" : fmt::format("{} remain:", remaining.size()));
-      print_problems(remaining);
-    }
+    if (!job.globals.json) print_repaired(problems, remaining);
     return remaining.empty() ? exit_done : exit_problems;
   }
   if (!problems.empty() && !job.options.repair)

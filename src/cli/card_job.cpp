@@ -2,11 +2,11 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "card/file_order.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 
@@ -45,7 +45,7 @@ Result<void> CardJob::put(Card& card, const CardSave& given) {
   if (wanted && own.region != *wanted)
     return fail(ErrorCode::wrong_region,
                 fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
-                "`bayswap card rename --region` restamps one on its card");
+                "`bayswap card restamp --region` restamps one on its card");
   if (const auto there = card.read(save.name); there && options.replace) {
     // The same save again changes nothing, or each time would move it to other blocks.
     if (there->same_content(save) && there->title == save.title && describe(*there).modified == own.modified)
@@ -86,10 +86,10 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
                 {"problems", to_json(card.check())},
                 {"entry", entry ? Json(*entry) : Json(nullptr)}});
   } else if (!globals.quiet) {
-    print_field(entry ? "wrote" : "same", changed.is_folder
-                                              ? fmt::format("{}: {} saves", path, card.entries().size())
-                                              : fmt::format("{}: {} of {} blocks free", path,
-                                                            card.free_blocks(), card.capacity_blocks()));
+    print_field(entry ? "wrote" : "same",
+                changed.is_folder ? fmt::format("{}: {}", path, counted(card.entries().size(), "save"))
+                                  : fmt::format("{}: {} of {} blocks free", path, card.free_blocks(),
+                                                card.capacity_blocks()));
     if (entry)
       print_field(
           "kept",

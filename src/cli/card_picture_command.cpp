@@ -1,9 +1,9 @@
 #include <bayswap/picture.hpp>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/card_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

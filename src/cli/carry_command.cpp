@@ -338,13 +338,7 @@ class CarryJob {
   }
 
   void progress(std::size_t done, std::size_t all, const std::string& label) const {
-    if (globals_.quiet || globals_.json || !has_terminal() || all == 0) return;
-    constexpr std::size_t cells = 30;
-    const std::size_t full = done * cells / all;
-    fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'),
-               done, all, printable(label.substr(0, 40)));
-    if (done == all) fmt::print(stderr, "\r\x1b[2K");
-    std::fflush(stderr);
+    print_progress(globals_, done, all, label);
   }
 
   const Globals& globals_;

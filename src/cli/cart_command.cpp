@@ -4,10 +4,10 @@
 #include <algorithm>
 #include <array>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/cart_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -36,7 +36,7 @@ Result<int> ports(const Globals& globals) {
     rows.push_back({name, printable(about)});
   }
   if (globals.json) {
-    print_event({{"event", "done"}, {"ports", std::move(list)}});
+    print_json({{"done", true}, {"ports", std::move(list)}});
   } else if (rows.empty()) {
     fmt::print(
         "No serial line is there: plug the reader in. A pseudo-terminal is not listed; name it with "
@@ -96,16 +96,16 @@ Result<int> look(const Globals& globals, const CartOptions& options) {
   if (globals.json) {
     Json ids = Json::array();
     for (const Entry& entry : unfinished) ids.push_back(entry.id);
-    print_event({{"event", "done"},
-                 {"reader", port->reader_name()},
-                 {"port", job.device()},
-                 {"game", cli::to_json(job.game().rom.game)},
-                 {"rom_bytes", job.game().rom_bytes},
-                 {"wanted_millivolts", seen.wanted},
-                 {"millivolts", seen.millivolts},
-                 {"clock_start", clock ? Json(utc_time(*clock)) : Json(nullptr)},
-                 {"chips", std::move(list)},
-                 {"unfinished", std::move(ids)}});
+    print_json({{"done", true},
+                {"reader", port->reader_name()},
+                {"port", job.device()},
+                {"game", cli::to_json(job.game().rom.game)},
+                {"rom_bytes", job.game().rom_bytes},
+                {"wanted_millivolts", seen.wanted},
+                {"millivolts", seen.millivolts},
+                {"clock_start", clock ? Json(utc_time(*clock)) : Json(nullptr)},
+                {"chips", std::move(list)},
+                {"unfinished", std::move(ids)}});
     return troubled || !unfinished.empty() ? exit_problems : exit_done;
   }
   print_field("reader", fmt::format("{} on {}", printable(port->reader_name()), job.device()));
@@ -226,7 +226,7 @@ class Dump {
     if (!plan.changes.empty()) {
       BAYSWAP_TRY(id, run_whole(plan, *to->store, *logbook));
     }
-    print_event({{"event", "done"}, {"entry", id ? Json(*id) : Json(nullptr)}});
+    print_json({{"done", true}, {"entry", id ? Json(*id) : Json(nullptr)}});
     return exit_done;
   }
 
@@ -275,10 +275,10 @@ class Dump {
         BAYSWAP_CHECK(disk.create(change.path, change.after->view()));
     }
     if (globals_.json)
-      print_event({{"event", "done"},
-                   {"files", std::move(list)},
-                   {"problems", problems_},
-                   {"entry", entry ? Json(*entry) : Json(nullptr)}});
+      print_json({{"done", true},
+                  {"files", std::move(list)},
+                  {"problems", problems_},
+                  {"entry", entry ? Json(*entry) : Json(nullptr)}});
     else if (!globals_.quiet)
       for (const std::string& line : lines)
         print_field(plan.changes.empty() ? "same" : "wrote", line, Tone::good);
@@ -292,22 +292,21 @@ class Dump {
   std::vector<std::string> problems_;
 };
 
-int ended(const Globals& globals, const Result<int>& code) {
+int ended(const Result<int>& code) {
   if (code) return *code;
-  if (globals.json) print_event({{"event", "failed"}, {"error", cli::to_json(code.error())}});
   return report(code.error());
 }
 
 }  // namespace
 
 int cart_ports_command(const Globals& globals, const CartOptions& /*options*/) {
-  return ended(globals, ports(globals));
+  return ended(ports(globals));
 }
 int cart_look_command(const Globals& globals, const CartOptions& options) {
-  return ended(globals, look(globals, options));
+  return ended(look(globals, options));
 }
 int cart_dump_command(const Globals& globals, const CartOptions& options) {
-  return ended(globals, Dump(globals, options).chips());
+  return ended(Dump(globals, options).chips());
 }
 
 }  // namespace bayswap::cli

@@ -65,9 +65,7 @@ Result<bool> CartJob::refuse_or_show(const Plan& plan) const {
   }
   if (!options_.dry_run) return false;
   if (globals_.json) {
-    Json event = {{"event", "plan"}};
-    event.update(to_json(plan));
-    print_event(event);
+    print_json(to_json(plan));
   } else {
     print_plan(plan, false);
     say(globals_.quiet, "A dry run: nothing was changed.");

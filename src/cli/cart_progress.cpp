@@ -35,8 +35,8 @@ std::string time_words(double seconds) {
 }  // namespace
 
 void print_event(const cli::Json& event) {
-  fmt::print("{}\n", event.line());
-  std::fflush(stdout);
+  fmt::print(stderr, "{}\n", event.line());
+  std::fflush(stderr);
 }
 
 void CartProgressView::watch(CartStore& store) {

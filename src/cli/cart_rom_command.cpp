@@ -7,10 +7,10 @@
 #include <cerrno>
 #include <cstring>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/cart_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -135,11 +135,11 @@ class RomDump {
       BAYSWAP_CHECK(file.place());
     }
     if (globals_.json)
-      print_event({{"event", "done"},
-                   {"path", path},
-                   {"size_bytes", source.size_bytes},
-                   {"same", same},
-                   {"problems", problems_}});
+      print_json({{"done", true},
+                  {"path", path},
+                  {"size_bytes", source.size_bytes},
+                  {"same", same},
+                  {"problems", problems_}});
     else if (!globals_.quiet)
       print_field(same ? "same" : "wrote", fmt::format("{} ({} bytes)", printable(path), source.size_bytes),
                   Tone::good);
@@ -197,7 +197,6 @@ class RomDump {
 int cart_rom_command(const Globals& globals, const CartOptions& options) {
   const auto code = RomDump(globals, options).run();
   if (code) return *code;
-  if (globals.json) print_event({{"event", "failed"}, {"error", to_json(code.error())}});
   return report(code.error());
 }
 

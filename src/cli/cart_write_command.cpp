@@ -4,10 +4,10 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/cart_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -276,7 +276,7 @@ class Write {
     if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
     if (plan_.changes.empty()) {
       if (globals_.json)
-        print_event({{"event", "done"}, {"entry", nullptr}, {"equal", true}});
+        print_json({{"done", true}, {"entry", nullptr}, {"equal", true}});
       else
         say(globals_.quiet, "Nothing to do: the cartridge holds these very bytes.");
       return exit_done;
@@ -296,7 +296,7 @@ class Write {
     held_->keep();  // it ends by itself, and what it says of the chip is the last word
     BAYSWAP_TRY(const std::int64_t id, bayswap::run(plan_, job_.store(), logbook_->book()));
     if (globals_.json)
-      print_event({{"event", "done"}, {"entry", id}, {"equal", true}});
+      print_json({{"done", true}, {"entry", id}, {"equal", true}});
     else if (!globals_.quiet)
       fmt::print(
           "{}\n",
@@ -324,7 +324,6 @@ int cart_write_command(const Globals& globals, const CartOptions& options) {
   Write write(globals, options);  // holds Ctrl-C back until all is said
   const auto code = write.run();
   if (code) return *code;
-  if (globals.json) print_event({{"event", "failed"}, {"error", to_json(code.error())}});
   return report(code.error());
 }
 

@@ -54,7 +54,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   copy->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
 
   CLI::App* rename =
-      action("rename", "Stamp another region into a save's code and name", card_rename_command);
+      action("restamp", "Stamp another region into a save's code and name", card_rename_command);
   names(*rename, "NAME", "Saves, as `card list` names them")->required();
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
@@ -91,7 +91,7 @@ void add_card_commands(CLI::App& app, Words& w) {
       ->type_name("OUT");
   rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");
   rescue->add_flag("--doubtful", w.card.doubtful, "Put what is doubtful onto the fresh card as well");
-  rescue->add_flag("--yes", w.card.yes, "Don't ask");
+  rescue->add_flag("-y,--yes", w.card.yes, "Don't ask");
 
   CLI::App* picture = action("picture", "Draw the saves' icons and the card's blocks", card_picture_command);
   picture->add_option("--out", w.card.out, "The PNG file to write")->required()->type_name("PNG");
@@ -126,7 +126,7 @@ void add_state_commands(CLI::App& app, Words& w) {
         ->type_name("N");
     change->add_option("--to-slot", w.state.to_slot, "The slot it goes to")->required()->type_name("N");
     change->add_flag("--replace", w.state.replace, "Replace the state that is there");
-    change->add_flag("--dry-run", w.state.dry_run, "Print the plan and stop");
+    change->add_flag("-n,--dry-run", w.state.dry_run, "Print the plan and stop");
   }
 
   const auto of_game = [&](CLI::App& made) {
@@ -232,8 +232,8 @@ void add_cart_commands(CLI::App& app, Words& w) {
         made->add_option("--accept", w.cart.accept, "Go on in spite of it; may be given several times");
     accept->type_name("ISSUE")->expected(1)->take_all();
     if (made == dump) accept->needs(to);
-    made->add_flag("--yes", w.cart.yes, "Don't ask");
-    made->add_flag("--dry-run", w.cart.dry_run, "Show what would be done, and change nothing");
+    made->add_flag("-y,--yes", w.cart.yes, "Don't ask");
+    made->add_flag("-n,--dry-run", w.cart.dry_run, "Show what would be done, and change nothing");
   }
   dump->add_flag("--replace", w.cart.replace,
                  "Write over a file that exists; the old one is kept in the logbook")

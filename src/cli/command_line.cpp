@@ -3,13 +3,16 @@
 
 #include "base/text.hpp"
 #include "cli/command_words.hpp"
+#include "cli/completion.hpp"
+#include "cli/help.hpp"
+#include "cli/man_page.hpp"
 #include "cli/output.hpp"
 
 namespace bayswap::cli {
 
 void add_globals(CLI::App& app, Words& words) {
   app.add_flag("--json", words.globals.json, "Print one JSON document instead of text");
-  app.add_flag("--quiet", words.globals.quiet, "No messages, only results and errors");
+  app.add_flag("-q,--quiet", words.globals.quiet, "No messages, only results and errors");
   app.add_option("--home", words.globals.home, "Keep bays, layouts and the logbook under this folder")
       ->type_name("DIR");
 }
@@ -129,7 +132,7 @@ void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* remove = command(*bay, w, "remove", "Forget a bay; its saves stay where they are",
                              [&w] { return bay_remove_command(w.globals, w.bay_file); });
   remove->add_option("BAY", w.bay_file.name, "The bay")->required();
-  remove->add_flag("--yes", w.bay_file.yes, "Don't ask");
+  remove->add_flag("-y,--yes", w.bay_file.yes, "Don't ask");
   CLI::App* list = command(*bay, w, "list", "List the bays", [&w] {
     return w.forms ? bay_forms_command(w.globals) : bay_list_command(w.globals);
   });
@@ -140,6 +143,11 @@ void add_bay_commands(CLI::App& app, Words& w) {
   CLI::App* show = command(*bay, w, "show", "Show a bay, its ROMs and their saves",
                            [&w] { return bay_show_command(w.globals, w.bay); });
   show->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
+  CLI::App* picture = command(*bay, w, "picture", "Draw a sheet of a bay's saves, with their icons",
+                              [&w] { return bay_picture_command(w.globals, w.bay_picture); });
+  picture->add_option("BAY", w.bay_picture.bay, "A bay, or a folder")->required()->type_name("PLACE");
+  picture->add_option("--out", w.bay_picture.out, "The PNG file to write")->required()->type_name("PNG");
+  picture->add_flag("--replace", w.bay_picture.replace, "Write over the file if it exists");
   CLI::App* check = command(*bay, w, "check", "Look whether bays are as their files say",
                             [&w] { return bay_check_command(w.globals, w.bays); });
   check->add_option("BAY", w.bays, "Bays to check; all where none is named");
@@ -188,9 +196,9 @@ void add_carry_commands(CLI::App& app, Words& w) {
                   "Remove files that only the target's save has; by default they stay");
   carry->add_flag("--companions", w.carry.companions, "Replace the target's own companion data, too");
   carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
-  carry->add_flag("--dry-run", w.carry.dry_run, "Print the plan and stop");
+  carry->add_flag("-n,--dry-run", w.carry.dry_run, "Print the plan and stop");
   carry->add_flag("--explain", w.carry.explain, "Print every step of the plan with its reason");
-  carry->add_flag("--yes", w.carry.yes, "Don't ask");
+  carry->add_flag("-y,--yes", w.carry.yes, "Don't ask");
 
   CLI::App* keep = command(app, w, "keep", "Put a bay's saves into the logbook as they are",
                            [&w] { return keep_command(w.globals, w.keep); });
@@ -218,9 +226,9 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->take_all();
   adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
   adopt->add_flag("--wait", w.adopt.wait, "Wait until nobody uses the files any more");
-  adopt->add_flag("--dry-run", w.adopt.dry_run, "Print the plan and stop");
+  adopt->add_flag("-n,--dry-run", w.adopt.dry_run, "Print the plan and stop");
   adopt->add_flag("--explain", w.adopt.explain, "Print every step of the plan with its reason");
-  adopt->add_flag("--yes", w.adopt.yes, "Don't ask");
+  adopt->add_flag("-y,--yes", w.adopt.yes, "Don't ask");
 
   CLI::App* chips = command(app, w, "chips", "List what is known of games' save chips",
                             [&w] { return chips_command(w.globals); });
@@ -244,10 +252,12 @@ void add_carry_commands(CLI::App& app, Words& w) {
   };
   CLI::App* prune =
       upkeep("prune", "Remove old versions; the newest of every save always stays", logbook_prune_command);
-  prune->add_option("--keep", w.logbook.keep, "How many versions stay")
+  prune->add_option("--keep", w.logbook.keep, "How many entries stay; 32 where not said")
       ->type_name("N")
       ->check(CLI::Range(1, 1000000));
   prune->add_flag("--per-save", w.logbook.per_save, "So many of each save, not of all together");
+  prune->add_flag("-n,--dry-run", w.logbook.dry_run, "Say what would be removed and stop");
+  prune->add_flag("-y,--yes", w.logbook.yes, "Don't ask");
   upkeep("export", "Copy the logbook into a folder, for another disk", logbook_export_command)
       ->add_option("DIR", w.logbook.folder, "The folder")
       ->required();
@@ -260,7 +270,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* restore = command(app, w, "restore", "Bring a version of a save back",
                               [&w] { return restore_command(w.globals, w.restore); });
   restore->add_option("WHAT", w.restore.what, "The save, as `bayswap logbook WHAT` finds it")->required();
-  restore->add_option("--version", w.restore.version, "Which version, by its number")
+  restore->add_option("--entry,--version", w.restore.version, "Which entry of the logbook, by its number")
       ->required()
       ->type_name("N");
   restore->add_flag("--all", w.restore.all, "Every save that was kept or carried together with that version");
@@ -273,24 +283,119 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->expected(1)
       ->take_all();
   restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");
-  restore->add_flag("--dry-run", w.restore.dry_run, "Print the plan and stop");
+  restore->add_flag("-n,--dry-run", w.restore.dry_run, "Print the plan and stop");
   restore->add_flag("--explain", w.restore.explain, "Print every step of the plan with its reason");
-  restore->add_flag("--yes", w.restore.yes, "Don't ask");
+  restore->add_flag("-y,--yes", w.restore.yes, "Don't ask");
 
   CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
                            [&w] { return undo_command(w.globals, w.undo); });
   undo->add_option("ID", w.undo.id,
                    "The entry's number; the newest where not given (an undo is an entry too)");
+  undo->add_option("--last", w.undo.last, "So many of the newest entries; a batch counts as one")
+      ->type_name("N")
+      ->check(CLI::Range(1, 1000));
   undo->add_flag("--batch", w.undo.batch,
                  "With every other entry of its batch; without ID that is always so");
   undo->add_flag("--wait", w.undo.wait, "Wait until nobody uses the files any more");
-  undo->add_flag("--dry-run", w.undo.dry_run, "Print the plan and stop");
+  undo->add_flag("-n,--dry-run", w.undo.dry_run, "Print the plan and stop");
   undo->add_flag("--explain", w.undo.explain, "Print every step of the plan with its reason");
-  undo->add_flag("--yes", w.undo.yes, "Don't ask, even if the file has changed since");
+  undo->add_flag("-y,--yes", w.undo.yes, "Don't ask, even if the file has changed since");
 
   CLI::App* demo = command(app, w, "demo", "Make a small world of bays, ROMs and saves to try things on",
                            [&w] { return demo_command(w.globals, w.demo_out); });
   demo->add_option("--out", w.demo_out, "An empty or new folder")->required()->type_name("DIR");
+}
+
+// The command that the words name: as far as they do.
+const CLI::App* named_command(const CLI::App& app, const std::vector<std::string>& args, std::string& path,
+                              std::size_t* consumed = nullptr) {
+  const CLI::App* level = &app;
+  for (std::size_t i = 0; i < args.size(); ++i) {
+    if (args[i] == "--home") ++i;  // and its folder
+    if (i >= args.size() || args[i].starts_with('-')) continue;
+    const CLI::App* next = nullptr;
+    for (const CLI::App* sub : level->get_subcommands([](const CLI::App*) { return true; }))
+      if (sub->get_name() == args[i]) next = sub;
+    if (next == nullptr) break;
+    level = next;
+    path += (path.empty() ? "" : " ") + args[i];
+    if (consumed != nullptr) *consumed = i + 1;
+  }
+  return level;
+}
+
+std::vector<std::string> options_of(const CLI::App& level) {
+  std::vector<std::string> names;
+  for (const CLI::Option* option : level.get_options()) {
+    for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+    for (const std::string& name : option->get_snames()) names.push_back("-" + name);
+  }
+  return names;
+}
+
+// An option that the command does not have, before anything else is complained about.
+bool report_unknown_option(const CLI::App& app, const std::vector<std::string>& args) {
+  std::string path;
+  const CLI::App* level = named_command(app, args, path);
+  const std::vector<std::string> names = options_of(*level);
+  for (std::size_t i = 0; i < args.size(); ++i) {
+    if (args[i] == "--") return false;
+    const std::string word = args[i].substr(0, args[i].find('='));
+    if (word.size() < 2 || word.front() != '-' || (word[1] >= '0' && word[1] <= '9')) continue;
+    if (std::find(names.begin(), names.end(), word) != names.end()) {
+      const CLI::Option* option = level->get_option_no_throw(word);
+      // What comes after it is its value.
+      if (option != nullptr && option->get_items_expected_max() > 0 && args[i].find('=') == std::string::npos)
+        ++i;
+      continue;
+    }
+    // Letters can stand together, and have their value behind them.
+    if (word[1] != '-' && std::find(names.begin(), names.end(), word.substr(0, 2)) != names.end()) continue;
+    std::vector<std::string> near_names;
+    for (const std::string& name : names)
+      if (name.starts_with("--")) near_names.push_back(name);
+    const std::string near = did_you_mean(word, near_names);
+    const std::string whole = path.empty() ? "bayswap" : "bayswap " + path;
+    report({ErrorCode::bad_usage, fmt::format("{}: there is no option {}", whole, printable(word)),
+            fmt::format("{}{}`{} --help` lists them", near, near.empty() ? "" : " ", whole)});
+    return true;
+  }
+  return false;
+}
+
+// `help`, `help COMMAND`, `help TOPIC`.
+int print_help(const CLI::App& app, const std::vector<std::string>& words) {
+  if (words.empty()) {
+    fmt::print("{}\nTopics, with `bayswap help TOPIC`: {}\n", app.help(), joined(help_topics(), ", "));
+    return exit_done;
+  }
+  std::string path;
+  std::size_t consumed = 0;
+  const CLI::App* level = named_command(app, words, path, &consumed);
+  if (consumed == words.size()) {
+    const std::size_t space = path.rfind(' ');
+    fmt::print("{}",
+               level->help("bayswap" + (space == std::string::npos ? "" : " " + path.substr(0, space))));
+    return exit_done;
+  }
+  const std::string text = words.size() == 1 ? help_topic(words.front()) : "";
+  if (!text.empty()) {
+    fmt::print("{}", text);
+    return exit_done;
+  }
+  std::vector<std::string> names = help_topics();
+  for (const CLI::App* sub : app.get_subcommands([](const CLI::App*) { return true; }))
+    names.push_back(sub->get_name());
+  const std::string near = did_you_mean(words.front(), names);
+  return report({ErrorCode::bad_usage, fmt::format("there is no help on '{}'", printable(joined(words, " "))),
+                 fmt::format("{}{}`bayswap help` lists commands and topics", near, near.empty() ? "" : " ")});
+}
+
+void add_examples(CLI::App& app, const std::string& path) {
+  if (const std::string examples = examples_of(path); !examples.empty() && !path.empty())
+    app.footer(examples);
+  for (CLI::App* sub : app.get_subcommands([](const CLI::App*) { return true; }))
+    add_examples(*sub, path.empty() ? sub->get_name() : path + " " + sub->get_name());
 }
 
 // The first word that is no command, with the nearest one.
@@ -308,8 +413,8 @@ bool report_unknown_command(const CLI::App& app, const std::vector<std::string>&
       if (sub->get_name() == word) next = sub;
     }
     if (names.empty()) return false;
-    if (next == nullptr && (level->get_name() == "logbook" || level->get_name() == "sync"))
-      return false;  // what it is about
+    if (next == nullptr && level->get_option_no_throw("WHAT") != nullptr) return false;  // what it is about
+    if (next == nullptr && level->get_name() == "sync") return false;
     if (next == nullptr) {
       const std::string near = did_you_mean(word, names);
       report({ErrorCode::bad_usage, fmt::format("'{}' is no command of {}", printable(word), path),
@@ -350,9 +455,9 @@ int run_command_line(int argc, char** argv) {
   Words words;
   CLI::App app{"Bay Swap carries saves between emulators, consoles and cartridges, and never loses one.",
                "bayswap"};
-  app.set_help_flag("--help", "Print this help and stop");
+  app.set_help_flag("-h,--help", "Print this help and stop");
   bool version_wanted = false;  // main has seen to it where it stands alone
-  app.add_flag("--version", version_wanted, "Print the version and stop");
+  app.add_flag("-V,--version", version_wanted, "Print the version and stop");
   app.require_subcommand(1);
   add_globals(app, words);
   add_file_commands(app, words);
@@ -363,16 +468,32 @@ int run_command_line(int argc, char** argv) {
   add_sync_commands(app, words);
   add_bay_commands(app, words);
   add_carry_commands(app, words);
-  app.footer("`bayswap COMMAND --help` tells more. A first look: `bayswap demo --out world`.");
+  app.add_subcommand("help", "Explain a command or a topic");
+  app.footer(examples_of("") +
+             "\n`bayswap help COMMAND` tells more, `bayswap help` lists topics. A world to try things on: "
+             "`bayswap demo --out world`.");
+  add_examples(app, "");
 
-  const std::vector<std::string> args(argv + 1, argv + argc);
+  std::vector<std::string> args(argv + 1, argv + argc);
+  // Its name until it was found to promise something else.
+  if (args.size() > 1 && args[0] == "card" && args[1] == "rename") args[1] = "restamp";
   if (args.empty()) {
     fmt::print("{}", app.help());
     return exit_usage;
   }
-  if (report_unknown_command(app, args)) return exit_usage;
+  if (args.front() == "__complete") return complete_command(app, {args.begin() + 1, args.end()});
+  if (args.front() == "help") return print_help(app, {args.begin() + 1, args.end()});
+  if (args.front() == "__man") {
+    fmt::print("{}", man_page(app));
+    return exit_done;
+  }
+  for (const std::string& word : args) {
+    if (word == "--") break;
+    if (word == "--json") use_json();
+  }
+  if (report_unknown_command(app, args) || report_unknown_option(app, args)) return end_output(exit_usage);
   try {
-    app.parse(argc, argv);
+    app.parse(std::vector<std::string>(args.rbegin(), args.rend()));
   } catch (const CLI::CallForHelp&) {
     const CLI::App* level = &app;
     std::string above;
@@ -381,9 +502,9 @@ int run_command_line(int argc, char** argv) {
     fmt::print("{}", level->help(above));
     return exit_done;
   } catch (const CLI::ParseError& error) {
-    return report_parse_error(app, error, args);
+    return end_output(report_parse_error(app, error, args));
   }
-  return words.run();
+  return end_output(words.run());
 }
 
 }  // namespace bayswap::cli

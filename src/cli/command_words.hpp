@@ -21,6 +21,7 @@ struct Words {
   std::string layout;
   BayAddOptions bay_add;
   BayFileOptions bay_file;
+  BayPictureOptions bay_picture;
   std::string folder;
   std::string bay;
   bool forms = false;

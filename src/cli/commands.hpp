@@ -193,6 +193,12 @@ struct BayFileOptions {
   std::string to;  // of rename
   bool yes = false;
 };
+struct BayPictureOptions {
+  std::string bay;
+  std::string out;
+  bool replace = false;
+};
+int bay_picture_command(const Globals& globals, const BayPictureOptions& options);
 int bay_remove_command(const Globals& globals, const BayFileOptions& options);
 int bay_rename_command(const Globals& globals, const BayFileOptions& options);
 int bay_edit_command(const Globals& globals, const BayFileOptions& options);
@@ -248,6 +254,8 @@ struct LogbookOptions {
   std::size_t keep = 32;
   bool per_save = false;
   bool repair = false;
+  bool yes = false;
+  bool dry_run = false;
 };
 int logbook_prune_command(const Globals& globals, const LogbookOptions& options);
 int logbook_check_command(const Globals& globals, const LogbookOptions& options);
@@ -277,6 +285,7 @@ int restore_command(const Globals& globals, const RestoreOptions& options);
 
 struct UndoOptions {
   std::optional<std::int64_t> id;
+  std::size_t last = 1;
   bool batch = false;
   bool wait = false;
   bool dry_run = false;

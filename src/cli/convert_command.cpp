@@ -7,7 +7,9 @@
 #include "base/try.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
+#include "cli/convert_job.hpp"
 #include "cli/output.hpp"
+#include "cli/pipes.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
@@ -46,19 +48,6 @@ void show(const Globals& globals_, const ConvertOptions& options_, const Convers
     print_field(
         "kept",
         fmt::format("what was there before, in logbook entry {}; `bayswap undo` brings it back", *entry));
-}
-
-// A new file is simply made. Several, or one that takes another's place, go through the logbook.
-Result<std::optional<std::int64_t>> write(const Globals& globals, const Plan& plan,
-                                          std::vector<std::string>& warnings) {
-  LocalStore disk;
-  if (plan.changes.empty()) return std::nullopt;
-  for (const PlanIssue& issue : plan.issues) warnings.push_back(issue.text);
-  if (plan.changes.size() == 1 && !plan.changes.front().before) {
-    BAYSWAP_CHECK(disk.create(plan.changes.front().path, plan.changes.front().after->view()));
-    return std::nullopt;
-  }
-  return run_here(globals, plan, disk);
 }
 
 Result<std::uint64_t> profile_from(const std::string& text) {
@@ -110,10 +99,24 @@ Result<std::optional<int>> convert_package(const Globals& globals, const Convert
   return std::optional<int>{exit_done};
 }
 
-Result<int> convert_files(const Globals& globals, const ConvertOptions& options) {
-  BAYSWAP_TRY(const auto package, convert_package(globals, options));
+// Layouts by their ids, or by their files.
+Result<ConvertOptions> with_layouts(Catalog& catalog, ConvertOptions options) {
+  if (!options.to.empty()) {
+    BAYSWAP_TRY(const Layout* to, layout_named(catalog, options.to));
+    options.to = to->id;
+  }
+  for (std::string& word : options.from) {
+    BAYSWAP_TRY(const Layout* from, layout_named(catalog, word));
+    word = from->id;
+  }
+  return options;
+}
+
+Result<int> convert_files(const Globals& globals, const ConvertOptions& said_options) {
+  BAYSWAP_TRY(const auto package, convert_package(globals, said_options));
   if (package) return *package;
-  BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+  BAYSWAP_TRY(Catalog catalog, catalog_of(globals));
+  BAYSWAP_TRY(const ConvertOptions options, with_layouts(catalog, said_options));
   LocalStore disk;
   ConversionRequest request;
   request.inputs = options.inputs;
@@ -130,16 +133,49 @@ Result<int> convert_files(const Globals& globals, const ConvertOptions& options)
   request.hints.extension.clear();
   if (request.hints.game) request.hints.platform = request.hints.game->platform;
   BAYSWAP_TRY(Conversion done, plan_conversion(catalog, disk, request));
-  BAYSWAP_TRY(const auto entry, write(globals, done.plan, done.warnings));
+  BAYSWAP_TRY(const auto entry, write_conversion(globals, done.plan, done.warnings));
   show(globals, options, done, entry);
   if (request.hints.game) remember(globals, *request.hints.game, said);
   return exit_done;
 }
 
+Result<int> convert_any(const Globals& globals, ConvertOptions options) {
+  const auto info = LocalStore().stat(options.inputs.front());
+  const bool is_folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
+  if (is_folder && options.inputs.size() == 1 && !options.to.empty() && options.base.empty())
+    return convert_folder(globals, options);
+  Pipes pipes;
+  for (std::string& input : options.inputs) {
+    BAYSWAP_TRY(input, pipes.input(input));
+  }
+  BAYSWAP_TRY(options.out, pipes.output(options.out));
+  if (pipes.is_to_stdout() && globals.json)
+    return fail(ErrorCode::bad_usage, "the save and its JSON document can't both go to stdout",
+                "name a file with --out");
+  Globals own = globals;
+  own.quiet = own.quiet || pipes.is_to_stdout();
+  BAYSWAP_TRY(const int code, convert_files(own, options));
+  BAYSWAP_CHECK(pipes.flush());
+  return code;
+}
+
 }  // namespace
 
+// A new file is simply made. Several, or one that takes another's place, go through the logbook.
+Result<std::optional<std::int64_t>> write_conversion(const Globals& globals, const Plan& plan,
+                                                     std::vector<std::string>& warnings) {
+  LocalStore disk;
+  if (plan.changes.empty()) return std::nullopt;
+  for (const PlanIssue& issue : plan.issues) warnings.push_back(issue.text);
+  if (plan.changes.size() == 1 && !plan.changes.front().before) {
+    BAYSWAP_CHECK(disk.create(plan.changes.front().path, plan.changes.front().after->view()));
+    return std::nullopt;
+  }
+  return run_here(globals, plan, disk);
+}
+
 int convert_command(const Globals& globals, const ConvertOptions& options) {
-  const auto code = convert_files(globals, options);
+  const auto code = convert_any(globals, options);
   return code ? *code : report(code.error());
 }
 

@@ -1,11 +1,11 @@
 #include <fcntl.h>
 #include <sys/stat.h>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/demo_world.hpp"
 #include "cli/output.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

@@ -3,12 +3,12 @@
 
 #include <bit>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -79,7 +79,7 @@ class Learning {
   Result<Save> read_known(const std::string& path) {
     BAYSWAP_TRY(const Blob bytes, disk_.read(path));
     if (!options_.from.empty()) {
-      BAYSWAP_TRY(const Layout* from, catalog_.find(options_.from));
+      BAYSWAP_TRY(const Layout* from, layout_named(catalog_, options_.from));
       return opened(path, *from, bytes);
     }
     Hints hints = hints_;

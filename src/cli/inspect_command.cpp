@@ -1,12 +1,19 @@
+#include <bayswap/bay_view.hpp>
+#include <bayswap/detect.hpp>
 #include <bayswap/inspect.hpp>
 
+#include <algorithm>
 #include <cmath>
+#include <map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
+#include "cli/pipes.hpp"
 #include "cli/session.hpp"
+#include "fs/archive_store.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -128,24 +135,74 @@ class Inspection {
     for (const std::string& path : options_.files) {
       const auto info = disk_.stat(path);
       const bool folder = info && *info && (*info)->kind == FileInfo::Kind::folder;
-      auto done = folder ? look_through(path) : look_at(path);
+      BAYSWAP_TRY(const auto archive, path == "-" || folder ? nullptr : archive_at(path));
+      auto done = path == "-"          ? look_at_stdin()
+                  : folder             ? look_through(path)
+                  : archive != nullptr ? look_into(path, *archive)
+                                       : look_at(path);
       if (!done) return tl::unexpected(std::move(done.error()));
     }
-    if (globals_.json) fmt::print("{}", shown_ > 0 ? "\n]\n" : "[]\n");
+    if (globals_.json) print_document(shown_ > 0 ? "\n]\n" : "[]\n");
     std::fflush(stdout);
     if (!unknown_.empty())
       report({ErrorCode::not_recognised, fmt::format("not recognised: {}", unknown_),
-              "`bayswap layouts` lists what is known; a file of 0 bytes or cut short must be copied again"});
+              "`bayswap layouts` lists the known forms; of a save in another form, `bayswap infer` learns it "
+              "from a "
+              "pair of files"});
     if (scanned_ > 0)
       say(globals_.quiet,
-          fmt::format("{} files: {} ROMs, {} saves, {} of which could be several things, {}{} unknown.",
-                      scanned_, roms_, saves_, unsure_,
-                      states_ == 0 ? "" : fmt::format("{} save states, ", states_),
+          fmt::format("{}: {}, {}{}, {}{} unknown.", counted(scanned_, "file"), counted(roms_, "ROM"),
+                      counted(saves_, "save"),
+                      unsure_ == 0 ? "" : fmt::format(" ({} could be several things)", unsure_),
+                      states_ == 0 ? "" : counted(states_, "save state") + ", ",
                       scanned_ - roms_ - saves_ - states_));
     return worst_;
   }
 
  private:
+  // Begins as an archive does, and can be read as one; a ROM that is alone in one counts as that ROM.
+  Result<std::unique_ptr<ArchiveStore>> archive_at(const std::string& path) {
+    const auto head = disk_.read_head(path, 512);
+    if (!head) return nullptr;
+    const ByteView bytes = head->view();
+    const auto has = [&](std::size_t at, std::string_view mark) {
+      return bytes.size() >= at + mark.size() &&
+             std::equal(mark.begin(), mark.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
+                        [](char c, Byte b) { return static_cast<Byte>(c) == b; });
+    };
+    constexpr std::size_t tar_mark_at = 257;
+    const bool is_one =
+        has(0, "PK\x03\x04") || has(0, "7z\xbc\xaf") || has(0, "Rar!") || has(tar_mark_at, "ustar");
+    if (!is_one || identify_rom(disk_, path)) return nullptr;
+    const auto whole = disk_.read(path);
+    ArchiveLimits limits;
+    auto archive = whole ? ArchiveStore::open(*whole, path, limits) : tl::unexpected(whole.error());
+    if (archive) return *std::move(archive);
+    if (archive.error().code == ErrorCode::not_recognised) return nullptr;
+    return tl::unexpected(std::move(archive.error()));
+  }
+
+  Result<void> look_at_stdin() {
+    BAYSWAP_TRY(const Blob bytes, read_stdin());
+    Hints hints;
+    if (!options_.rom.empty() || !said_.empty()) {
+      BAYSWAP_TRY(hints, hints_for(globals_, "-", options_.rom, said_));
+    }
+    hints.states = &maps_;
+    const Finding finding = inspect(catalog_, bytes, hints);
+    if (finding.kind == FileKind::unknown) {
+      worst_ = std::max<int>(worst_, exit_input);
+      unknown_ += (unknown_.empty() ? "" : ", ") + std::string("stdin");
+    }
+    if (globals_.json) {
+      add(to_json("-", finding));
+    } else {
+      if (shown_++ > 0) fmt::print("\n");
+      print_finding("stdin", finding);
+    }
+    return {};
+  }
+
   Result<void> look_at(const std::string& path) {
     BAYSWAP_TRY(Hints hints, hints_for(globals_, path, options_.rom, said_));
     hints.states = &maps_;
@@ -193,25 +250,105 @@ class Inspection {
       BAYSWAP_TRY(hints, hints_for(globals_, folder, options_.rom, said_));
     }
     hints.states = &maps_;
+    neighbours_.reset();
     auto done =
         inspect_folder(catalog_, disk_, folder, hints, [&](const std::string& path, const auto& finding) {
           if (!finding) return failed(path, finding.error());
-          ++scanned_;
-          roms_ += finding->kind == FileKind::rom ? 1 : 0;
-          states_ += finding->kind == FileKind::save_state ? 1 : 0;
-          saves_ += finding->kind != FileKind::rom && finding->kind != FileKind::unknown &&
-                            finding->kind != FileKind::save_state
-                        ? 1
-                        : 0;
-          unsure_ += finding->either.empty() ? 0 : 1;
-          if (globals_.json) {
-            add(to_json(path, *finding));
-          } else {
-            print_line(path, *finding);
-          }
+          const bool is_open = !finding->either.empty() || (finding->layout != nullptr && !finding->game);
+          const auto better = is_open && options_.rom.empty() ? with_neighbours(folder, path) : std::nullopt;
+          listed(path, better ? *better : *finding);
         });
     if (!done) failed(folder, done.error());
     return {};
+  }
+
+  // What ROMs near the folder, and bays that cover it, tell of a file that its own bytes do not settle.
+  std::optional<Finding> with_neighbours(const std::string& folder, const std::string& path) {
+    if (!neighbours_) {
+      neighbours_.emplace();
+      LocalStore below(folder);
+      if (const auto detection = detect_place(catalog_, below))
+        for (const DetectedRule& rule : detection->rules)
+          for (const DetectedSave& save : rule.saves)
+            for (const std::string& file : save.files) {
+              Hints& hints = (*neighbours_)[join_path(folder, file)];
+              hints.platform = save.platform;
+              if (const auto rom =
+                      save.rom.empty() ? tl::unexpected(Error{}) : identify_rom(below, save.rom)) {
+                hints.game = rom->game;
+                hints.chips = rom->chips;
+              }
+            }
+      add_bays(folder);
+    }
+    const auto known = neighbours_->find(path);
+    if (known == neighbours_->end()) return std::nullopt;
+    Hints hints = known->second;
+    hints.states = &maps_;
+    hints.extension = lower(extension_of(path));
+    auto finding = inspect_file(catalog_, disk_, path, hints);
+    return finding && finding->kind != FileKind::unknown ? std::optional(*std::move(finding)) : std::nullopt;
+  }
+
+  void add_bays(const std::string& folder) {
+    const auto home = home_of(globals_);
+    const auto bays = home ? list_bays(*home) : tl::unexpected(home.error());
+    if (!bays) return;
+    const std::string whole = normalized(disk_.absolute_path(folder));
+    for (const auto& [name, bay] : *bays) {
+      if (!bay || !is_on_disk(bay->root)) continue;
+      const std::string root = normalized(disk_.absolute_path(bay->root));
+      const bool covers = whole == root || whole.starts_with(root + "/") || root.starts_with(whole + "/");
+      const auto store = covers ? open_place(*bay) : tl::unexpected(Error{});
+      if (!store) continue;
+      BayView view(catalog_, *bay, **store);
+      const auto saves = view.saves(BayView::Depth::names);
+      if (!saves) continue;
+      for (const HeldSave& save : **saves)
+        for (const HeldFile& file : save.held) {
+          const std::string at = join_path(root, file.path);
+          if (!at.starts_with(whole + "/")) continue;
+          Hints& hints = (*neighbours_)[join_path(folder, at.substr(whole.size() + 1))];
+          if (!hints.platform) hints.platform = save.rule->platform;
+          if (!hints.game && save.has_rom) hints.game = save.facts.game;
+        }
+    }
+  }
+
+  Result<void> look_into(const std::string& path, ArchiveStore& archive) {
+    Hints hints;
+    if (!options_.rom.empty() || !said_.empty()) {
+      BAYSWAP_TRY(hints, hints_for(globals_, path, options_.rom, said_));
+    }
+    hints.states = &maps_;
+    auto done =
+        inspect_folder(catalog_, archive, ".", hints, [&](const std::string& inside, const auto& finding) {
+          const std::string name = path + ": " + inside;
+          if (!finding) return failed(name, finding.error());
+          listed(name, *finding);
+        });
+    if (!done) failed(path, done.error());
+    return {};
+  }
+
+  // One of the files of a folder or an archive.
+  void listed(const std::string& path, const Finding& finding) {
+    ++scanned_;
+    roms_ += finding.kind == FileKind::rom ? 1 : 0;
+    states_ += finding.kind == FileKind::save_state ? 1 : 0;
+    saves_ += finding.kind != FileKind::rom && finding.kind != FileKind::unknown &&
+                      finding.kind != FileKind::save_state
+                  ? 1
+                  : 0;
+    unsure_ += finding.either.empty() ? 0 : 1;
+    if (globals_.json) {
+      add(to_json(path, finding));
+      return;
+    }
+    if (shown_++ == 0)
+      fmt::print("{}\n", toned(Tone::bold, fmt::format("{:<24} {:>8}  {}", "kind", "bytes",
+                                                       "file, and its layout or game")));
+    print_line(path, finding);
   }
 
   void failed(const std::string& path, const Error& error) {
@@ -229,7 +366,7 @@ class Inspection {
       indented += c;
       if (c == '\n') indented += "  ";
     }
-    std::fwrite(indented.data(), 1, indented.size(), stdout);
+    print_document(indented);
   }
 
   const Globals& globals_;
@@ -241,6 +378,7 @@ class Inspection {
   int worst_ = exit_done;
   int shown_ = 0;
   std::string unknown_;
+  std::optional<std::map<std::string, Hints>> neighbours_;  // of the files of the folder at hand
   std::size_t scanned_ = 0;
   std::size_t roms_ = 0;
   std::size_t saves_ = 0;

@@ -37,6 +37,7 @@ class Json {
   /// Takes over every key of `other`.
   void update(const Json& other);
   void erase(std::string_view key);
+  [[nodiscard]] bool is_object() const { return kind_ == Kind::object; }
 
   /// Returns the document, indented by two, without a line end. Names of files can have any bytes, JSON only
   /// UTF-8: a byte that is none is written as U+10FF00 plus itself, as in our TOML files. Characters that a

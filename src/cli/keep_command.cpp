@@ -60,7 +60,7 @@ Result<int> keep(const Globals& globals, const KeepOptions& options) {
                            : fmt::format("{} kept, {} the same already, {} failed.", kept, same, failed));
     if (kept > 0)
       say(false,
-          "`bayswap restore WHAT --version N` brings one back, with --all every one of them; `bayswap "
+          "`bayswap restore WHAT --entry N` brings one back, with --all every one of them; `bayswap "
           "logbook "
           "export DIR` takes them to another disk.");
   }

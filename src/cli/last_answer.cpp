@@ -6,9 +6,9 @@
 
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

@@ -1,3 +1,4 @@
+#include <bayswap/card.hpp>
 #include <bayswap/layout.hpp>
 
 #include <algorithm>
@@ -141,8 +142,36 @@ Json to_json(const Layout& layout) {
       {"parts", std::move(parts)}, {"members", layout.members},        {"origin", layout.origin}};
 }
 
-int explain(const Globals& globals, const Catalog& catalog, const std::string& id) {
-  const auto found = catalog.find(id);
+// Consoles whose saves are on cards have no layouts, or few.
+void point_to_cards(const Globals& globals, Platform platform) {
+  if (card_kind_from_text(tag(platform)))
+    say(globals.quiet,
+        fmt::format("Memory cards of {} are read whatever form they have: `bayswap card list IMAGE`.",
+                    tag(platform)));
+}
+
+int list(const Globals& globals, const Catalog& catalog, std::optional<Platform> platform) {
+  const auto layouts = catalog.all(platform);
+  if (globals.json) {
+    Json list = Json::array();
+    for (const Layout* layout : layouts) list.push_back(to_json(*layout));
+    print_json(list);
+    return exit_done;
+  }
+  std::vector<std::vector<std::string>> rows;
+  for (const Layout* layout : layouts)
+    rows.push_back({layout->id, sizes_in_words(*layout), layout->extension, layout->name});
+  if (rows.empty())
+    fmt::print("{} has no layouts of cartridge saves.\n", tag(*platform));
+  else
+    print_table({"layout", "bytes", "extension", "what it is"}, rows, {1});
+  if (platform) point_to_cards(globals, *platform);
+  if (!rows.empty()) say(globals.quiet, "`bayswap layouts ID` explains one.");
+  return exit_done;
+}
+
+int explain(const Globals& globals, Catalog& catalog, const std::string& id) {
+  const auto found = layout_named(catalog, id);
   if (!found) return report(found.error());
   const Layout& layout = **found;
   if (globals.json) {
@@ -165,22 +194,11 @@ int explain(const Globals& globals, const Catalog& catalog, const std::string& i
 }  // namespace
 
 int layouts_command(const Globals& globals, const std::string& id) {
-  const auto catalog = catalog_of(globals);
+  auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
-  if (!id.empty()) return explain(globals, *catalog, id);
-  Json list = Json::array();
-  std::vector<std::vector<std::string>> rows;
-  for (const Layout* layout : catalog->all()) {
-    list.push_back(to_json(*layout));
-    rows.push_back({layout->id, sizes_in_words(*layout), layout->extension, layout->name});
-  }
-  if (globals.json) {
-    print_json(list);
-  } else {
-    print_table({"layout", "bytes", "ext.", "what it is"}, rows, {1});
-    say(globals.quiet, "`bayswap layouts ID` explains one.");
-  }
-  return exit_done;
+  if (id.empty()) return list(globals, *catalog, std::nullopt);
+  if (const auto platform = platform_from_tag(id)) return list(globals, *catalog, platform);
+  return explain(globals, *catalog, id);
 }
 
 }  // namespace bayswap::cli

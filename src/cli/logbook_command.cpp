@@ -5,6 +5,7 @@
 #include <cstdio>
 #include <map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/books.hpp"
@@ -13,7 +14,6 @@
 #include "cli/session.hpp"
 #include "cli/sheet_changes.hpp"
 #include "cli/sync_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -22,6 +22,7 @@ std::string way_in_words(const Entry& entry) {
   if (entry.kind == EntryKind::carry && entry.to_bay.empty()) return "to a cartridge";
   if (entry.kind == EntryKind::carry) return fmt::format("{} to {}", entry.from_bay, entry.to_bay);
   if (entry.undoes) return fmt::format("takes {} back", *entry.undoes);
+  if (entry.kind == EntryKind::card && !entry.reason.empty()) return entry.reason;
   return "";
 }
 
@@ -81,7 +82,7 @@ void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
   std::map<std::string, std::int64_t> versions;  // by content: the newest that has it
   for (const Entry& entry : entries) {
     const std::string way = way_in_words(entry);
-    fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("version {}", entry.id)),
+    fmt::print("{}  {}  {}{}{}{}\n", toned(Tone::bold, fmt::format("entry {}", entry.id)),
                local_time(entry.begun), to_text(entry.kind), way.empty() ? "" : " " + way,
                entry.state == EntryState::done ? "" : fmt::format(" ({})", to_text(entry.state)),
                entry.device.empty() ? "" : fmt::format(", on {}", printable(entry.device)));
@@ -90,7 +91,7 @@ void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
     if (!entry.account.empty()) print_field("account", entry.account);
     if (!entry.content.empty())
       if (const auto same = versions.find(entry.content); same != versions.end() && same->second != entry.id)
-        print_field("content", fmt::format("the same save as in version {}", same->second));
+        print_field("content", fmt::format("the same save as in entry {}", same->second));
     if (!entry.content.empty()) versions.emplace(entry.content, entry.id);
     print_field("why", printable(entry.reason));
     for (const LoggedChange& change : entry.changes) {
@@ -146,31 +147,63 @@ int logbook_command(const Globals& globals, const std::string& what) {
     print_versions((*logbook)->book(), *catalog, sheets, *entries);
     say(globals.quiet,
         fmt::format(
-            "`bayswap restore '{}' --version N` brings one back, with --before what was there before it.",
+            "`bayswap restore '{}' --entry N` brings one back, with --before what was there before it.",
             printable(what)));
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
   for (const Entry& entry : *entries) rows.push_back(row_of(entry));
-  print_table({"no.", "when", "what", "state", "way", "game", "save", "old bytes", "new bytes"}, rows,
-              {0, 7, 8});
+  print_table({"entry", "when", "what", "state", "from and to", "game", "save", "old bytes", "new bytes"},
+              rows, {0, 7, 8});
   say(globals.quiet,
-      "`bayswap undo NO.` takes an entry back; `bayswap logbook --json` has paths and digests.");
+      "`bayswap undo ENTRY` takes an entry back; `bayswap logbook --json` has paths and digests.");
   return exit_done;
 }
 
 int logbook_prune_command(const Globals& globals, const LogbookOptions& options) {
   auto logbook = LockedLogbook::open(globals);
   if (!logbook) return report(logbook.error());
-  const auto pruned = (*logbook)->book().prune(options.keep, options.per_save);
-  if (!pruned) return report(pruned.error());
-  if (globals.json) {
-    print_json({{"entries", pruned->entries}, {"blobs", pruned->blobs}, {"bytes", pruned->bytes}});
-  } else {
-    fmt::print(
-        "Removed {} entries and {} kept files ({} bytes). The newest version of every save is still there.\n",
-        pruned->entries, pruned->blobs, pruned->bytes);
+  Logbook& book = (*logbook)->book();
+  const auto would = book.prune(options.keep, options.per_save, true);
+  if (!would) return report(would.error());
+  const auto in_words = [](const Logbook::Pruned& pruned) {
+    return fmt::format("{} and {} ({} bytes)", counted(pruned.entries, "old version"),
+                       counted(pruned.blobs, "kept file"), pruned.bytes);
+  };
+  const auto print = [&](const Logbook::Pruned& pruned) {
+    print_json({{"entries", pruned.entries},
+                {"blobs", pruned.blobs},
+                {"bytes", pruned.bytes},
+                {"keep", options.keep},
+                {"per_save", options.per_save},
+                {"dry_run", options.dry_run}});
+  };
+  if (would->entries == 0 && would->blobs == 0) {
+    if (globals.json) print(*would);
+    say(globals.quiet || globals.json, "There is nothing to remove.");
+    return exit_done;
   }
+  if (options.dry_run) {
+    if (globals.json) print(*would);
+    say(globals.quiet || globals.json,
+        fmt::format("It would remove {}. A dry run: nothing was removed.", in_words(*would)));
+    return exit_done;
+  }
+  if (!options.yes) {
+    if (!has_terminal())
+      return report({ErrorCode::unsafe, "nothing was removed: there is no terminal to ask on",
+                     "say --yes to go ahead, or --dry-run to see what would be removed"});
+    if (!ask(fmt::format("Remove {} for good? The newest version of every save stays.", in_words(*would)))) {
+      say(false, "Nothing was removed.");
+      return exit_refused;
+    }
+  }
+  const auto pruned = book.prune(options.keep, options.per_save);
+  if (!pruned) return report(pruned.error());
+  if (globals.json)
+    print(*pruned);
+  else
+    fmt::print("Removed {}. The newest version of every save is still there.\n", in_words(*pruned));
   return exit_done;
 }
 
@@ -336,14 +369,14 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   Logbook& book = logbook->book();
   BAYSWAP_TRY(const auto entries, book.entries(options.what));
   if (entries.empty())
-    return fail(ErrorCode::bad_usage,
+    return fail(ErrorCode::not_found,
                 fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
                 "`bayswap logbook` shows it all");
   const auto entry = std::ranges::find(entries, options.version, &Entry::id);
   if (entry == entries.end())
-    return fail(ErrorCode::bad_usage,
-                fmt::format("'{}' has no version {}", printable(options.what), options.version),
-                fmt::format("`bayswap logbook '{}'` shows the versions", printable(options.what)));
+    return fail(ErrorCode::not_found,
+                fmt::format("'{}' has no entry {} in the logbook", printable(options.what), options.version),
+                fmt::format("`bayswap logbook '{}'` shows its entries", printable(options.what)));
   AnyStore disk;
   if (options.all && (options.before || (!options.to.empty() && options.to != entry->to_bay)))
     return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
@@ -365,7 +398,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   BAYSWAP_TRY(const auto books, Books::load(globals));
   if (entry->to_bay.empty())
     return fail(ErrorCode::unsupported,
-                fmt::format("version {} is of a file that is in no bay", options.version),
+                fmt::format("entry {} is of a file that is in no bay", options.version),
                 "restore it in its place, without --to");
   BAYSWAP_TRY(const auto from, OpenedBay::open(*books, entry->to_bay));
   BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
@@ -378,7 +411,7 @@ Result<int> restore(const Globals& globals, const RestoreOptions& options) {
   BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
   BAYSWAP_TRY(Plan plan, plan_carry(was, *to->view, disk, request));
   plan.kind = EntryKind::restore;
-  plan.reason = fmt::format("restore version {} of '{}' to {}", options.version, options.what, to->bay.name);
+  plan.reason = fmt::format("restore entry {} of '{}' to {}", options.version, options.what, to->bay.name);
   if (options.dry_run) return show_only(globals, plan, how);
   BAYSWAP_CHECK(wait_until_idle(globals, plan, *to->store, book, options.wait));
   return show_and_run(globals, plan, *to->store, *logbook, how);
@@ -435,7 +468,10 @@ int undo_command(const Globals& globals, const UndoOptions& options) {
   auto logbook = LockedLogbook::open(globals);
   if (!logbook) return report(logbook.error());
   AnyStore disk;
-  const auto plan = plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch);
+  if (options.id && options.last > 1)
+    return report({ErrorCode::bad_usage, "an entry and --last at once", "leave one of them out"});
+  const auto plan =
+      plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch, options.last);
   const ShowOptions how{options.yes, false, options.explain};
   if (!plan) return report(plan.error());
   if (options.dry_run) {

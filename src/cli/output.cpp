@@ -13,28 +13,66 @@
 namespace bayswap::cli {
 namespace {
 
+// What goes to stdout as JSON.
+struct JsonOutput {
+  bool is_wanted = false;
+  bool is_printed = false;  // in pieces, or as it was the last time
+  std::optional<Json> document;
+  std::optional<Error> error;
+};
+JsonOutput& json_output() {
+  static JsonOutput output;
+  return output;
+}
+
+bool is_dumb() {
+  const char* const term = std::getenv("TERM");
+  return term != nullptr && std::string_view(term) == "dumb";
+}
+
 bool wants_colour() {
-  static const bool wants = isatty(STDOUT_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr;
+  static const bool wants = isatty(STDOUT_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr && !is_dumb();
   return wants;
 }
 
-std::size_t terminal_width() {
+std::size_t width_of(int handle) {
   winsize size{};
-  if (isatty(STDOUT_FILENO) == 1 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
-    return size.ws_col;
-  return 100;
+  if (isatty(handle) == 1 && ioctl(handle, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) return size.ws_col;
+  return 0;
 }
 
-// Columns that UTF-8 text takes: one a character. Wide characters are rare in file names and only shift a
-// table.
-}  // namespace
-
-std::size_t width(std::string_view text) {
-  return static_cast<std::size_t>(
-      std::ranges::count_if(text, [](char c) { return (static_cast<Byte>(c) & 0xc0) != 0x80; }));
+std::size_t terminal_width() {
+  const std::size_t columns = width_of(STDOUT_FILENO);
+  return columns == 0 ? 100 : columns;
 }
 
-namespace {
+// Lines of at most so many columns, folded at spaces; those after the first are indented. 0: as it is.
+std::string folded(std::string_view text, std::size_t columns, std::string_view indent) {
+  if (columns == 0 || width(text) <= columns) return std::string(text);
+  std::string out;
+  std::size_t used = 0;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t space = std::min(text.find(' ', at), text.size());
+    const std::string_view word = text.substr(at, space - at);
+    if (used > 0 && used + 1 + width(word) > columns) {
+      out += '\n';
+      out += indent;
+      used = indent.size();
+    } else if (at > 0) {
+      out += ' ';
+      ++used;
+    }
+    out += word;
+    used += width(word);
+    at = space + 1;
+  }
+  return out;
+}
+
+// Text for people on stderr.
+void print_message(std::string_view text) {
+  fmt::print(stderr, "{}\n", folded(text, width_of(STDERR_FILENO), "  "));
+}
 
 std::string padded(const std::string& text, std::size_t columns, bool right) {
   const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');
@@ -77,9 +115,10 @@ int exit_code(ErrorCode code) {
 
 int report(const Error& error) {
   std::fflush(stdout);  // in the order things happened, also where both go to one file
-  fmt::print(stderr, "bayswap: {}\n", printable(error.message));
+  if (!json_output().error) json_output().error = error;
+  print_message("bayswap: " + printable(error.message));
   const std::string hint = advice(error.hint, error.remedy);
-  if (!hint.empty()) fmt::print(stderr, "What to do: {}\n", printable(hint));
+  if (!hint.empty()) print_message("What to do: " + printable(hint));
   return exit_code(error.code);
 }
 
@@ -94,7 +133,7 @@ void say(bool quiet, const std::string& text) {
   std::fflush(stdout);
   for (std::size_t at = 0; at <= text.size();) {  // lines of ours; what files are called is made printable
     const std::size_t end = std::min(text.find('\n', at), text.size());
-    fmt::print(stderr, "{}\n", printable(std::string_view(text).substr(at, end - at)));
+    print_message(printable(std::string_view(text).substr(at, end - at)));
     at = end + 1;
   }
 }
@@ -122,53 +161,20 @@ std::size_t table_width() {
   return isatty(STDOUT_FILENO) == 1 ? terminal_width() : 0;
 }
 
-std::string table_text(const std::vector<std::string>& headings,
-                       const std::vector<std::vector<std::string>>& rows,
-                       const std::vector<std::size_t>& right) {
-  std::vector<std::size_t> widths(headings.size());
-  for (const auto& row : rows)
-    for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], width(row[i]));
-  // A column that nobody has anything to say in is left out.
-  std::vector<std::size_t> columns;
-  for (std::size_t i = 0; i < headings.size(); ++i) {
-    if (widths[i] == 0 && !rows.empty()) continue;
-    widths[i] = std::max(widths[i], width(headings[i]));
-    columns.push_back(i);
-  }
-  const auto goes_right = [&](std::size_t i) { return std::ranges::find(right, i) != right.end(); };
-  std::size_t total = columns.empty() ? 0 : 2 * (columns.size() - 1);
-  for (const std::size_t i : columns) total += widths[i];
-  // Too wide for the terminal: the last column, most often a path, gets a line of its own.
-  constexpr std::string_view hanging_indent = "      ";
-  const bool hangs =
-      columns.size() > 1 && table_width() > 0 && total > table_width() && !goes_right(columns.back());
-  std::string out;
-  const auto line = [&](const std::vector<std::string>& cells, Tone tone) {
-    std::string text;
-    std::string hanging;
-    for (const std::size_t i : columns) {
-      if (i >= cells.size()) break;
-      const std::string cell = printable(cells[i]);
-      const bool last = i == columns.back();
-      if (last && hangs) {
-        hanging = cell;
-        break;
-      }
-      text += last && !goes_right(i) ? cell : padded(cell, widths[i], goes_right(i));
-      if (!last) text += "  ";
-    }
-    while (hangs && text.ends_with(' ')) text.pop_back();
-    out += toned(tone, text) + '\n';
-    if (!hanging.empty()) out += fmt::format("{}{}\n", hanging_indent, toned(Tone::dim, hanging));
-  };
-  line(headings, Tone::bold);
-  for (const auto& row : rows) line(row, Tone::plain);
-  return out;
+void use_json() {
+  json_output().is_wanted = true;
 }
 
-void print_table(const std::vector<std::string>& headings, const std::vector<std::vector<std::string>>& rows,
-                 const std::vector<std::size_t>& right) {
-  fmt::print("{}", table_text(headings, rows, right));
+int end_output(int code) {
+  JsonOutput& output = json_output();
+  if (!output.is_wanted || output.is_printed) return code;
+  Json document = output.document.value_or(Json(nullptr));
+  if (!output.document && !output.error) document = {{"done", code == exit_done}};
+  if (output.error && !output.document) document = {{"error", to_json(*output.error)}};
+  if (output.error && document.is_object() && code != exit_done) document["error"] = to_json(*output.error);
+  output.is_printed = true;
+  fmt::print("{}", json_text(document));
+  return code;
 }
 
 void print_field(std::string_view label, const std::string& text, Tone tone) {
@@ -199,7 +205,16 @@ std::string json_text(const Json& json) {
 }
 
 void print_json(const Json& json) {
-  fmt::print("{}", json_text(json));
+  JsonOutput& output = json_output();
+  if (!output.document)
+    output.document = json;
+  else if (output.document->is_object())
+    (*output.document)["followed_by"] = json;
+}
+
+void print_document(std::string_view text) {
+  json_output().is_printed = true;
+  std::fwrite(text.data(), 1, text.size(), stdout);
 }
 
 Json to_json(const GameId& game) {
@@ -211,8 +226,9 @@ Json to_json(const GameId& game) {
 }
 
 Json to_json(const Error& error) {
-  return {
-      {"code", to_text(error.code)}, {"message", error.message}, {"hint", advice(error.hint, error.remedy)}};
+  return {{"code", to_text(error.code)},
+          {"message", error.message},
+          {"remedy", advice(error.hint, error.remedy)}};
 }
 
 Json to_json(const Entry& entry) {
@@ -255,7 +271,7 @@ Json to_json(const Plan& plan) {
         {{"level", to_text(issue.level)},
          {"code", to_text(issue.code)},
          {"text", issue.text},
-         {"hint", advice(issue.hint, issue.remedy, refused ? std::optional(issue.code) : std::nullopt)},
+         {"remedy", advice(issue.hint, issue.remedy, refused ? std::optional(issue.code) : std::nullopt)},
          {"choices", strings(issue.remedy.values)}});
   }
   Json files = Json::array();

@@ -9,7 +9,7 @@
 namespace bayswap::cli {
 
 enum ExitCode {
-  exit_done = 0,
+  exit_done = 0,  // docs/cli.md
   exit_problems = 1,
   exit_usage = 2,
   exit_refused = 3,
@@ -17,6 +17,12 @@ enum ExitCode {
   exit_io = 5
 };
 [[nodiscard]] int exit_code(ErrorCode code);
+
+/// Says that one JSON document is wanted on stdout, whatever happens.
+void use_json();
+/// Prints the JSON document if one is wanted: that of print_json, with the first error that was reported in
+/// it as "error"; or one of the error alone. Returns `code`.
+int end_output(int code);
 
 /// Prints an error on stderr and gives the exit code it stands for.
 int report(const Error& error);
@@ -49,7 +55,10 @@ void print_table(const std::vector<std::string>& headings, const std::vector<std
 void print_field(std::string_view label, const std::string& value, Tone tone = Tone::plain);
 
 [[nodiscard]] std::string json_text(const Json& json);
+/// The command's document; end_output prints it. A second one becomes "followed_by" of the first.
 void print_json(const Json& json);
+/// Prints a document, or a piece of one, at once: nothing is added to it.
+void print_document(std::string_view text);
 
 [[nodiscard]] Json to_json(const GameId& game);
 [[nodiscard]] Json to_json(const Error& error);

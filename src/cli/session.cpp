@@ -13,11 +13,11 @@
 #include <cstring>
 #include <thread>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/cart_job.hpp"
 #include "cli/output.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -36,7 +36,12 @@ int finished(const Globals& globals, const Plan& plan, const Json& extra) {
 }  // namespace
 
 Result<Home> home_of(const Globals& globals) {
-  return globals.home.empty() ? Home::of_user() : Home::under(globals.home);
+  if (globals.home.empty()) return Home::of_user();
+  const auto info = LocalStore().stat(globals.home);
+  if (info && *info && (*info)->kind != FileInfo::Kind::folder)
+    return fail(ErrorCode::bad_usage, fmt::format("--home {}: it is a file", printable(globals.home)),
+                "name a folder");
+  return Home::under(globals.home);
 }
 
 Result<Catalog> catalog_of(const Globals& globals) {
@@ -47,6 +52,20 @@ Result<Catalog> catalog_of(const Globals& globals) {
   for (const Error& error : skipped)
     say(globals.quiet, fmt::format("bayswap: warning: a layout file is left out: {}", error.message));
   return catalog;
+}
+
+Result<const Layout*> layout_named(Catalog& catalog, const std::string& word) {
+  const bool is_file = word.find('/') != std::string::npos || word.ends_with(".toml");
+  if (!is_file) return catalog.find(word);
+  LocalStore disk;
+  constexpr std::size_t max_bytes = std::size_t{256} << 10;
+  BAYSWAP_TRY(const Blob file, disk.read(word, max_bytes));
+  BAYSWAP_TRY(Layout layout, parse_layout({reinterpret_cast<const char*>(file.data()), file.size()}, word));
+  const std::string id = layout.id;
+  // One of the home folder, named by its file.
+  if (const auto known = catalog.find(id); known && to_toml(**known) == to_toml(layout)) return *known;
+  BAYSWAP_CHECK(catalog.add(std::move(layout)));
+  return catalog.find(id);
 }
 
 Result<StateMaps> state_maps_of(const Globals& globals) {
@@ -160,6 +179,16 @@ bool ask(const std::string& question) {
   fmt::print(stderr, "{} [y/N] ", printable(question));
   const std::string answer = lower(typed_line().value_or(""));
   return answer == "y" || answer == "yes";
+}
+
+void print_progress(const Globals& globals, std::size_t done, std::size_t all, const std::string& label) {
+  if (globals.quiet || globals.json || !has_terminal() || all == 0) return;
+  constexpr std::size_t cells = 30;
+  const std::size_t full = done * cells / all;
+  fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'), done,
+             all, printable(label.substr(0, 40)));
+  if (done == all) fmt::print(stderr, "\r\x1b[2K");
+  std::fflush(stderr);
 }
 
 std::size_t ask_number(std::size_t most) {

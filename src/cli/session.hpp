@@ -14,6 +14,10 @@ namespace bayswap::cli {
 /// The user's layouts too, where there is a home folder.
 [[nodiscard]] Result<Catalog> catalog_of(const Globals& globals);
 
+/// The layout of that id, or that of a layout file: anything with a '/' or ending in .toml. The file's is
+/// added to the catalog.
+[[nodiscard]] Result<const Layout*> layout_named(Catalog& catalog, const std::string& word);
+
 /// The built-in state maps and those of the home folder; what could not be read is said.
 [[nodiscard]] Result<StateMaps> state_maps_of(const Globals& globals);
 
@@ -34,6 +38,9 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
 /// Shows on stderr, asks and waits for a yes or no. False where there is no terminal to ask on.
 [[nodiscard]] bool has_terminal();
 [[nodiscard]] bool ask(const std::string& question);
+
+/// One line on a terminal of how far a long command is; the line goes when `done` is `all`.
+void print_progress(const Globals& globals, std::size_t done, std::size_t all, const std::string& label);
 
 /// A number from 1 to `most` from the terminal; 0 where none is given.
 [[nodiscard]] std::size_t ask_number(std::size_t most);

@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 

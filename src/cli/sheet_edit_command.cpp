@@ -99,7 +99,7 @@ struct Change {
     BAYSWAP_TRY(const SheetRecord record, save.take(options.words.front()));
     const std::string text = json_text(record_json(record));
     if (options.out.empty()) {
-      fmt::print("{}", text);
+      print_document(text);
       return exit_done;
     }
     // The console's own form, where it has one and a JSON file is not asked for.

@@ -4,11 +4,11 @@
 #include <algorithm>
 #include <charconv>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
 #include "cli/sheet_job.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

@@ -39,7 +39,7 @@ void add_sheet_commands(CLI::App& app, Words& w) {
         ->type_name("ID")
         ->expected(1)
         ->take_all();
-    made->add_flag("--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing");
+    made->add_flag("-n,--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing");
   };
 
   CLI::App* show =
@@ -70,7 +70,7 @@ void add_sheet_commands(CLI::App& app, Words& w) {
       ->expected(1)
       ->take_all()
       ->needs(reseal);
-  check->add_flag("--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing")
+  check->add_flag("-n,--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing")
       ->needs(reseal);
 
   CLI::App* diff = action("diff", "What two saves of a game differ in, value by value", sheet_diff_command);

@@ -1,8 +1,8 @@
 // Save states: what is in one, the battery save taken out and another put in, maps learned and listed.
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/state_job.hpp"
-#include "fs/path.hpp"
 #include "state/sections.hpp"
 
 namespace bayswap::cli {
@@ -74,7 +74,7 @@ struct Job {
   Result<int> take() {
     BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
-    BAYSWAP_TRY(const Catalog catalog, catalog_of(globals));
+    BAYSWAP_TRY(Catalog catalog, catalog_of(globals));
     BAYSWAP_CHECK(state.learn_about_the_game(catalog, options.state));
     BAYSWAP_TRY(const FoundBattery found, state.battery(catalog, maps, file));
     const Save& save = found.save;
@@ -82,7 +82,7 @@ struct Job {
     if (!options.to.empty()) {
       ConvertRequest request;
       request.inputs.push_back(save);
-      BAYSWAP_TRY(request.to, catalog.find(options.to));
+      BAYSWAP_TRY(request.to, layout_named(catalog, options.to));
       request.chips = state.chips();
       BAYSWAP_TRY(Converted converted, convert(catalog, request));
       for (ConvertedFile& one : converted.files)

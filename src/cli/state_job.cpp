@@ -5,9 +5,9 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 Json to_json(const Save& save) {

@@ -7,10 +7,10 @@
 
 #include "base/checksum.hpp"
 #include "base/parallel.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/session.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {

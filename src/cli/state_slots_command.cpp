@@ -6,13 +6,13 @@
 #include <algorithm>
 #include <map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "cli/state_place.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -175,7 +175,7 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
   // The answer contains the list, a NUL, and the note.
   const auto print = [&](const std::string& answer) {
     const std::size_t end = answer.find('\0');
-    fmt::print("{}", answer.substr(0, end));
+    print_document(answer.substr(0, end));
     if (end + 1 < answer.size() && !globals.json) say(globals.quiet, answer.substr(end + 1));
     return exit_done;
   };

@@ -4,10 +4,10 @@
 #include <unistd.h>
 #include <csignal>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/output.hpp"
-#include "fs/path.hpp"
 #include "fs/url.hpp"
 
 namespace bayswap::cli {

@@ -200,7 +200,7 @@ std::string entry_of_other(SyncJob& job, const std::vector<SyncConflict>& all, c
     }
   if (entries.empty()) return "The other version is in the history.";
   return fmt::format(
-      "The other version is in the logbook: {}. `bayswap restore GAME --version N --to BAY` brings it "
+      "The other version is in the logbook: {}. `bayswap restore GAME --entry N --to BAY` brings it "
       "into another bay.",
       joined(entries, ", "));
 }

@@ -2,12 +2,12 @@
 #include <algorithm>
 #include <chrono>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/output.hpp"
 #include "cli/round_job.hpp"
 #include "fs/folder_watch.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -70,7 +70,7 @@ class Teller {
     if (globals_.json) {
       Json line{{"time", utc_time(now)}, {"event", event}, {"what", what}};
       line.update(more);
-      fmt::print("{}\n", line.line());
+      print_document(line.line() + "\n");
     } else {
       fmt::print("{}  {:<11} {}\n", local_time(now), event, printable(what));
     }

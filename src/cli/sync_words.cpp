@@ -12,8 +12,8 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->type_name("LOSS")
       ->expected(1)
       ->take_all();
-  CLI::Option* dry_run = sync->add_flag("--dry-run", w.sync.dry_run, "Show what would be done and stop");
-  sync->add_flag("--yes", w.sync.yes, "Don't ask");
+  CLI::Option* dry_run = sync->add_flag("-n,--dry-run", w.sync.dry_run, "Show what would be done and stop");
+  sync->add_flag("-y,--yes", w.sync.yes, "Don't ask");
   CLI::Option* watch = sync->add_flag("--watch", w.sync.watch,
                                       "Go on, round after round, as something changes: one line an event");
   sync->add_flag("--once", w.sync.once, "One round without questions, for a timer: one line an event")

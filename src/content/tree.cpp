@@ -7,9 +7,9 @@
 #include <cmath>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -130,7 +130,9 @@ Likeness likeness(const TreeSketch& a, const TreeSketch& b) {
     std::size_t same = 0;
     for (std::size_t i = 0; i < left.size(); ++i) same += left[i] == right[i] ? 1 : 0;
     found.score = 0.4 * static_cast<double>(same) / all;
-    if (same > 0) found.reasons.push_back(fmt::format("{} files have the same size", same));
+    if (same > 0)
+      found.reasons.push_back(same == 1 ? "1 file has the same size"
+                                        : fmt::format("{} files have the same size", same));
   }
   return found;
 }

@@ -8,10 +8,10 @@
 #include <array>
 #include <memory>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

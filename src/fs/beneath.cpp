@@ -11,7 +11,7 @@
 #include <cstdlib>
 #include <memory>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 namespace {

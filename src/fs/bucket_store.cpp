@@ -5,10 +5,10 @@
 #include <algorithm>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/bucket_listing.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -5,10 +5,10 @@
 #include <algorithm>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/multistatus.hpp"
-#include "fs/path.hpp"
 #include "fs/remote_common.hpp"
 
 namespace bayswap {

@@ -11,7 +11,7 @@
 #include <cstring>
 #include <filesystem>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -4,10 +4,10 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "fs/bucket_listing.hpp"
 #include "fs/ftp_listing.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -1,6 +1,6 @@
 #include <bayswap/fs.hpp>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 #include "fs/url.hpp"
 
 namespace bayswap {

@@ -11,10 +11,10 @@
 #include <filesystem>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "fs/beneath.hpp"
 #include "fs/os_error.hpp"
-#include "fs/path.hpp"
 #include "fs/staging.hpp"
 
 namespace bayswap {
@@ -297,6 +297,12 @@ Result<void> LocalStore::remove(const std::string& path) {
   BAYSWAP_TRY(std::string where, inside(path));
   return change_one(false,
                     {std::move(where), display_path(path), Staging::Expected::anything, nullptr, nullptr});
+}
+
+Result<bool> LocalStore::remove_empty_folder(const std::string& path) {
+  BAYSWAP_TRY(const std::string where, inside(path));
+  if (path.empty() || path == "." || where == normalized(root_)) return false;
+  return rmdir(where.c_str()) == 0;
 }
 
 bool LocalStore::may_write(const std::string& folder) {

@@ -12,7 +12,7 @@
 #include <thread>
 #include <utility>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 

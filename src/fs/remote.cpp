@@ -4,12 +4,12 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/bucket_store.hpp"
 #include "fs/dav_store.hpp"
 #include "fs/ftp_store.hpp"
-#include "fs/path.hpp"
 #include "fs/remote_common.hpp"
 #include "fs/sftp_store.hpp"
 

@@ -5,8 +5,8 @@
 #include <functional>
 #include <random>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 

@@ -11,10 +11,10 @@
 #include <cstdio>
 #include <fstream>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
 #include "fs/beneath.hpp"
 #include "fs/os_error.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

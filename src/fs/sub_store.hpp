@@ -5,7 +5,7 @@
 
 #include <utility>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 

@@ -9,8 +9,8 @@
 #include <sstream>
 #include <vector>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

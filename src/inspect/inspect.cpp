@@ -6,9 +6,9 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "inspect/disc_sheet.hpp"
 #include "inspect/look.hpp"
 #include "inspect/packed_rom.hpp"
@@ -64,6 +64,16 @@ void describe_unknown(const Catalog& catalog, const Blob& bytes, const Hints& hi
                                            nearest_size > bytes.size() ? "are missing" : "are too many"));
 }
 
+// Whether nothing but the order of bytes tells these layouts apart.
+bool differ_in_order(const std::vector<const Layout*>& layouts) {
+  const Layout& first = *layouts.front();
+  return std::ranges::all_of(layouts, [&](const Layout* layout) {
+    return layout->fields.empty() && layout->slots.size() == first.slots.size() &&
+           layout->size == first.size && layout->slots.front().at == first.slots.front().at &&
+           layout->slots.front().file_sizes == first.slots.front().file_sizes;
+  });
+}
+
 void say_either(const Recognition& recognition, Finding& finding) {
   constexpr std::size_t max_named = 8;
   std::string ids;
@@ -82,8 +92,10 @@ void say_either(const Recognition& recognition, Finding& finding) {
   if (!one_platform) finding.platform.reset();
   finding.evidence.push_back(
       ids + (!one_platform ? ": its size is all that is known; the game's ROM or where it came from decides"
-             : one_role    ? ": they differ in byte order alone; where the file came from decides"
-                           : ": the chip the game has decides; its ROM may tell"));
+             : one_role && differ_in_order(finding.either)
+                 ? ": they differ in byte order alone; where the file came from decides"
+             : one_role ? ": their sizes and parts are the same; where the file came from decides"
+                        : ": the chip the game has decides; its ROM may tell"));
 }
 
 }  // namespace
@@ -232,6 +244,13 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   Finding finding;
   finding.size_bytes = bytes.size();
   finding.game = hints.game;
+  constexpr std::string_view own_mark = "bayscan";
+  if (bytes.size() > own_mark.size() &&
+      std::equal(own_mark.begin(), own_mark.end(), bytes.view().begin(),
+                 [](char c, Byte b) { return static_cast<Byte>(c) == b; })) {
+    finding.evidence.emplace_back("Bay Swap's own memory of a scan");
+    return finding;
+  }
   const auto unwrapped = unwrap(bytes);
   if (!unwrapped) finding.evidence.push_back(unwrapped.error().message);
   const Blob plain = unwrapped ? unwrapped->plain : bytes;
@@ -271,8 +290,12 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   if (const auto card =
           finding.parts.size() == 1 ? card_kind_from_text(tag(best.layout->platform)) : std::nullopt;
       card && has_layouts(*card))
-    if (const auto opened = open_card(plain); opened && (*opened)->kind() == *card)
+    if (const auto opened = open_card(plain); opened && (*opened)->kind() == *card) {
+      // Its mark was found, and its directory can be read: nothing else has both.
+      if (*card == CardKind::sat || *card == CardKind::pce)
+        finding.confidence = std::max(finding.confidence, 0.98);
       describe_card(**opened, finding);
+    }
   if (std::ranges::all_of(finding.parts, &PartFinding::blank))
     finding.evidence.emplace_back(
         "it is blank: a game that never saved, a flat battery, or a read that failed");

@@ -2,10 +2,10 @@
 
 #include <bayswap/title.hpp>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/archive_store.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

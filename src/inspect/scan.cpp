@@ -7,9 +7,9 @@
 
 #include "base/order.hpp"
 #include "base/parallel.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "inspect/look.hpp"
 
 namespace bayswap {

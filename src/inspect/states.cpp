@@ -9,8 +9,8 @@
 #include <charconv>
 
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -252,6 +252,27 @@ class Recogniser {
   std::map<std::pair<std::size_t, ByteOrder>, OrderVerdict> verdicts_;
 };
 
+bool is_built_in(const Layout& layout) {
+  return layout.origin == "built in";
+}
+
+// A layout that somebody added has a header or a trailer of its own, and the file has those bytes.
+bool has_own_marks(const Layout& layout, const Blob& file) {
+  constexpr std::size_t telling = 4;
+  if (layout.stream.kind != Compression::none) return true;
+  const Slot* variable_slot = layout.variable_slot();
+  const Slot& sized = variable_slot != nullptr ? *variable_slot : layout.slots.front();
+  const std::size_t part_bytes = sized.part_size(layout.place(sized, file.size()).size);
+  std::size_t right = 0;
+  for (const Field& field : layout.fields) {
+    if (field.bytes.empty()) continue;
+    const auto place = layout.place(field, file.size());
+    if (!std::ranges::equal(file.view().subspan(place.at, place.size), field.value(part_bytes))) return false;
+    right += place.size;
+  }
+  return right >= telling;
+}
+
 // "32768 bytes is the size of A, B and C", or of how many.
 std::string size_sentence(std::size_t size, const std::vector<LayoutMatch>& matches) {
   constexpr std::size_t max_named = 6;
@@ -268,39 +289,12 @@ std::string size_sentence(std::size_t size, const std::vector<LayoutMatch>& matc
   return count == 0 ? "" : fmt::format("{} bytes is the size of {}", size, ids);
 }
 
-}  // namespace
-
-Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hints) {
+// How likely each of these is, the best first.
+Recognition scored(const Blob& file, const Hints& hints, std::optional<Platform> owner,
+                   std::optional<Platform> platform, std::vector<LayoutMatch> matches) {
   Recognition result;
-  std::optional<Platform> platform = hints.platform;
-  if (!platform && hints.game) platform = hints.game->platform;
-  std::set<Platform> owners;  // of the file's extension
-  bool any_exact = false;
-  const auto layouts = catalog.all(platform);
-  for (const Layout* layout : layouts) {
-    if (layout->is_set()) continue;
-    if (!hints.extension.empty() && layout->extension == hints.extension) owners.insert(layout->platform);
-    if (layout->stream.kind != Compression::none) continue;
-    if (!std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
-    result.matches.push_back({layout, Fit::exact, 0, {}});
-    any_exact = true;
-  }
-  // Compressed streams inside of something have any size; and a file may be padded, or end early.
-  for (const Layout* layout : layouts) {
-    if (layout->is_set()) continue;
-    if (layout->stream.kind != Compression::none) {
-      if (unpack(*layout, file)) result.matches.push_back({layout, Fit::exact, strong, {}});
-      continue;
-    }
-    const bool guess = any_exact ? !hints.chips.empty() : platform || std::has_single_bit(file.size());
-    if (!guess || std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
-    const auto fitted = fit(*layout, file, hints.chips);
-    const bool whole = fitted && (fitted->fit != Fit::padded || std::has_single_bit(file.size()));
-    if (whole && (fitted->fit == Fit::padded || platform))
-      result.matches.push_back({layout, fitted->fit, 0, {}});
-  }
+  result.matches = std::move(matches);
   const std::string sizes = size_sentence(file.size(), result.matches);
-  const std::optional<Platform> owner = owners.size() == 1 ? std::optional(*owners.begin()) : std::nullopt;
   const bool settled = std::ranges::all_of(result.matches, [&](const LayoutMatch& match) {
     return owner || match.layout->platform == result.matches.front().layout->platform;
   });
@@ -324,6 +318,55 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
   for (const LayoutMatch& match : result.matches)
     if (match.confidence > 0.67 * result.matches.front().confidence) ++result.alike;
   return result;
+}
+
+}  // namespace
+
+Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hints) {
+  Recognition result;
+  std::optional<Platform> platform = hints.platform;
+  if (!platform && hints.game) platform = hints.game->platform;
+  std::set<Platform> owners;  // of the file's extension
+  bool any_exact = false;
+  const auto layouts = catalog.all(platform);
+  for (const Layout* layout : layouts) {
+    if (layout->is_set()) continue;
+    if (!hints.extension.empty() && layout->extension == hints.extension && is_built_in(*layout))
+      owners.insert(layout->platform);
+    if (layout->stream.kind != Compression::none) continue;
+    if (!std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
+    result.matches.push_back({layout, Fit::exact, 0, {}});
+    any_exact = any_exact || is_built_in(*layout);
+  }
+  // Compressed streams inside of something have any size; and a file may be padded, or end early.
+  for (const Layout* layout : layouts) {
+    if (layout->is_set()) continue;
+    if (layout->stream.kind != Compression::none) {
+      if (unpack(*layout, file)) result.matches.push_back({layout, Fit::exact, strong, {}});
+      continue;
+    }
+    const bool guess = any_exact ? !hints.chips.empty() : platform || std::has_single_bit(file.size());
+    if (!guess || std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
+    const auto fitted = fit(*layout, file, hints.chips);
+    const bool whole = fitted && (fitted->fit != Fit::padded || std::has_single_bit(file.size()));
+    if (whole && (fitted->fit == Fit::padded || platform))
+      result.matches.push_back({layout, fitted->fit, 0, {}});
+  }
+  const std::optional<Platform> owner = owners.size() == 1 ? std::optional(*owners.begin()) : std::nullopt;
+  // What a size alone says stays as it is, however many layouts of that size somebody adds: they count if
+  // they have marks of their own, or if no built-in one is likely.
+  std::vector<LayoutMatch> kept;
+  std::ranges::copy_if(result.matches, std::back_inserter(kept), [&](const LayoutMatch& match) {
+    return is_built_in(*match.layout) || (match.fit == Fit::exact && has_own_marks(*match.layout, file));
+  });
+  const bool any_built_in =
+      std::ranges::any_of(kept, [](const LayoutMatch& match) { return is_built_in(*match.layout); });
+  if (any_built_in && kept.size() < result.matches.size()) {
+    constexpr double likely = 0.5;
+    Recognition without = scored(file, hints, owner, platform, std::move(kept));
+    if (std::has_single_bit(file.size()) || without.matches.front().confidence >= likely) return without;
+  }
+  return scored(file, hints, owner, platform, std::move(result.matches));
 }
 
 }  // namespace bayswap

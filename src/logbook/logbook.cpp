@@ -210,6 +210,12 @@ Result<std::int64_t> Logbook::insert_rows(const Entry& entry) {
     BAYSWAP_TRY(Statement row, Statement::prepare(db, "INSERT INTO source VALUES (?,?,?)"));
     BAYSWAP_CHECK(row.bind(1, id).bind(2, position++).bind(3, std::string_view(path)).step());
   }
+  // Below zero: the folders that were made.
+  position = 0;
+  for (const std::string& path : entry.made_folders) {
+    BAYSWAP_TRY(Statement row, Statement::prepare(db, "INSERT INTO source VALUES (?,?,?)"));
+    BAYSWAP_CHECK(row.bind(1, id).bind(2, --position).bind(3, std::string_view(path)).step());
+  }
   position = 0;
   for (const LoggedChange& change : entry.changes) {
     const auto hex = [](const std::optional<Digest>& digest) {
@@ -291,14 +297,16 @@ Result<std::vector<Entry>> Logbook::select(const std::string& where, const std::
     entry.content = rows.text(21);
     entry.root = rows.text(22);
     if (!rows.is_null(23)) entry.batch = rows.integer(23);
-    BAYSWAP_TRY(Statement sources,
-                Statement::prepare(db, "SELECT path FROM source WHERE entry = ? ORDER BY position"));
+    BAYSWAP_TRY(
+        Statement sources,
+        Statement::prepare(db, "SELECT path, position FROM source WHERE entry = ? ORDER BY position"));
     sources.bind(1, entry.id);
     while (true) {
       BAYSWAP_TRY(const bool row, sources.step());
       if (!row) break;
-      entry.from_paths.push_back(sources.text(0));
+      (sources.integer(1) < 0 ? entry.made_folders : entry.from_paths).push_back(sources.text(0));
     }
+    std::ranges::reverse(entry.made_folders);
     BAYSWAP_TRY(Statement changes,
                 Statement::prepare(db,
                                    "SELECT path, before, before_bytes, after, after_bytes, before_modified, "
@@ -340,7 +348,7 @@ Result<std::vector<Entry>> Logbook::entries(const std::string& what, std::size_t
 Result<Entry> Logbook::entry(std::int64_t id) {
   BAYSWAP_TRY(auto found, select(fmt::format("WHERE id = {}", id), {}));
   if (found.empty())
-    return fail(ErrorCode::bad_usage, fmt::format("the logbook has no entry {}", id), "",
+    return fail(ErrorCode::not_found, fmt::format("the logbook has no entry {}", id), "",
                 {Remedy::Kind::show_logbook, {}});
   return std::move(found.front());
 }

@@ -7,9 +7,9 @@
 #include <charconv>
 
 #include "base/order.hpp"
+#include "base/path.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {
@@ -75,6 +75,9 @@ std::string record_text(const Entry& entry) {
   for (std::size_t i = 0; i < entry.from_paths.size(); ++i)
     out += (i == 0 ? "from = [" : ", ") + toml_quoted(entry.from_paths[i]);
   if (!entry.from_paths.empty()) out += "]\n";
+  for (std::size_t i = 0; i < entry.made_folders.size(); ++i)
+    out += (i == 0 ? "made_folders = [" : ", ") + toml_quoted(entry.made_folders[i]);
+  if (!entry.made_folders.empty()) out += "]\n";
   if (entry.game)
     out += fmt::format("\n[game]\nplatform = {}\ncode = {}\ntitle = {}\nregion = {}\nrevision = {}\n",
                        toml_quoted(tag(entry.game->platform)), toml_quoted(entry.game->code),
@@ -126,6 +129,9 @@ Result<Entry> entry_from_record(std::string_view text, const std::string& origin
   }
   BAYSWAP_TRY(auto from, reader.texts("from"));
   if (from) entry.from_paths = *std::move(from);
+  BAYSWAP_TRY(auto made, reader.texts("made_folders"));
+  for (const std::string& path : made.value_or(std::vector<std::string>{}))
+    if (path.starts_with('/') && is_plain_path(path)) entry.made_folders.push_back(path);
   BAYSWAP_TRY(auto game, reader.table("game"));
   if (game) {
     BAYSWAP_TRY(const auto platform, game->needed_text("platform"));

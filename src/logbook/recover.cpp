@@ -7,8 +7,8 @@
 #include <numeric>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -9,8 +9,8 @@
 #include <map>
 #include <set>
 
+#include "base/path.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "logbook/record.hpp"
 #include "logbook/sql.hpp"
 
@@ -91,13 +91,23 @@ Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes)
   }
   const std::set<std::string> needed = blobs_of(entries);
   BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
-  for (const KeptBlob& blob : kept)
-    if (!needed.contains(blob.name))
-      notes.push_back(fmt::format("no entry needs {}: the next prune removes it", blob.path));
+  std::size_t orphans = 0;
+  std::uint64_t orphan_bytes = 0;
+  for (const KeptBlob& blob : kept) {
+    if (needed.contains(blob.name)) continue;
+    ++orphans;
+    orphan_bytes += blob.size_bytes;
+  }
+  if (orphans > 0)
+    notes.push_back(
+        fmt::format("{} of {} bytes {} needed by no entry, as a command was interrupted: the next prune "
+                    "removes {}",
+                    orphans == 1 ? "1 kept file" : fmt::format("{} kept files", orphans), orphan_bytes,
+                    orphans == 1 ? "is" : "are", orphans == 1 ? "it" : "them"));
   return problems;
 }
 
-Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
+Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save, bool dry_run) {
   if (keep == 0) return fail(ErrorCode::bad_usage, "nothing would be kept", "keep at least one version");
   std::vector<std::string> problems;
   BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
@@ -120,6 +130,7 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
     if (needed || (!per_save && i < keep)) continue;
     going.insert(entries[i].id);
   }
+  if (dry_run) return would_prune(entries, going);
   // Records first: were the index first and the process killed, the next check would bring the entries back.
   for (const std::int64_t id : going) BAYSWAP_CHECK(remove_record(*blobs_, id));
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
@@ -133,6 +144,23 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save) {
   for (const KeptBlob& blob : kept) {
     if (needed.contains(blob.name)) continue;
     BAYSWAP_CHECK(blobs_->remove(blob.path));
+    ++pruned.blobs;
+    pruned.bytes += blob.size_bytes;
+  }
+  return pruned;
+}
+
+Result<Logbook::Pruned> Logbook::would_prune(const std::vector<Entry>& entries,
+                                             const std::set<std::int64_t>& going) {
+  Pruned pruned;
+  pruned.entries = going.size();
+  std::vector<Entry> left;
+  for (const Entry& entry : entries)
+    if (!going.contains(entry.id)) left.push_back(entry);
+  const std::set<std::string> needed = blobs_of(left);
+  BAYSWAP_TRY(const auto kept, list_blobs(*blobs_));
+  for (const KeptBlob& blob : kept) {
+    if (needed.contains(blob.name)) continue;
     ++pruned.blobs;
     pruned.bytes += blob.size_bytes;
   }

@@ -10,9 +10,9 @@
 #include <ctime>
 #include <limits>
 
+#include "base/path.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap::simport {
 namespace {

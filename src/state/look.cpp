@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <array>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -2,9 +2,9 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 #include "sync/wire.hpp"
 
 namespace bayswap {

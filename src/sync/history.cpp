@@ -6,8 +6,8 @@
 #include <numeric>
 #include <unordered_map>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

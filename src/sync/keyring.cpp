@@ -6,10 +6,10 @@
 #include <charconv>
 
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

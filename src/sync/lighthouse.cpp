@@ -10,10 +10,10 @@
 #include <random>
 
 #include "base/endian.hpp"
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
-#include "fs/path.hpp"
 
 namespace bayswap {
 namespace {

@@ -3,7 +3,7 @@
 
 #include <bayswap/history.hpp>
 
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 namespace bayswap {
 

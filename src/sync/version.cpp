@@ -2,8 +2,8 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
-#include "fs/path.hpp"
 #include "sync/wire.hpp"
 
 namespace bayswap {

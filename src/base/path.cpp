@@ -1,4 +1,4 @@
-#include "fs/path.hpp"
+#include "base/path.hpp"
 
 #include <algorithm>
 #include <array>

@@ -1,0 +1,60 @@
+# cmake -DSOURCE=<source folder> -DWORK=<folder to use> -P embed_test.cmake
+# Bay Swap inside of another project: its core alone is configured and built without the tool, pictures, a font or
+# anything that touches disks, a program of the host links it, and nothing of Bay Swap is installed with the host.
+function(must)
+  execute_process(COMMAND ${ARGN} RESULT_VARIABLE code OUTPUT_VARIABLE out ERROR_VARIABLE out)
+  if(NOT code EQUAL 0)
+    message(FATAL_ERROR "${ARGN}: ${code}\n${out}")
+  endif()
+  set(output "${out}" PARENT_SCOPE)
+endfunction()
+
+file(REMOVE_RECURSE "${WORK}")
+file(WRITE "${WORK}/host/main.cpp" "#include <bayswap/card.hpp>
+#include <bayswap/layout.hpp>
+#include <bayswap/title.hpp>
+
+#include <iostream>
+
+int main() {
+  const bayswap::Catalog catalog;
+  const bayswap::Blob save = bayswap::Blob::filled(32768, 0x5a);
+  const auto told = bayswap::recognise(catalog, save);
+  std::cout << told.matches.size() << ' ' << bayswap::make_card(bayswap::CardKind::ps1)->image().size() << '\\n';
+  return told.matches.empty() ? 1 : 0;
+}
+")
+file(WRITE "${WORK}/host/CMakeLists.txt" "cmake_minimum_required(VERSION 3.22)
+project(Host LANGUAGES CXX)
+# What a front end has not got.
+foreach(package CLI11 PNG SQLite3 LibArchive nlohmann_json)
+  set(CMAKE_DISABLE_FIND_PACKAGE_\${package} ON)
+endforeach()
+set(BAYSWAP_CORE_ONLY ON)
+include(FetchContent)
+FetchContent_Declare(bayswap SOURCE_DIR \"${SOURCE}\")
+FetchContent_MakeAvailable(bayswap)
+if(TARGET bayswap-cli OR TARGET embed_font OR TARGET library_tests)
+  message(FATAL_ERROR \"more than the core was configured\")
+endif()
+add_executable(host main.cpp)
+target_link_libraries(host PRIVATE bayswap::core)
+install(TARGETS host)
+")
+# Without optimisation: it is to link and to run, and takes a third of the time.
+must(${CMAKE_COMMAND} -G Ninja -S "${WORK}/host" -B "${WORK}/build" -DCMAKE_BUILD_TYPE=Debug -DCMAKE_CXX_FLAGS=-O0)
+must(${CMAKE_COMMAND} --build "${WORK}/build")
+must("${WORK}/build/host")
+must(${CMAKE_COMMAND} --install "${WORK}/build" --prefix "${WORK}/prefix")
+file(GLOB_RECURSE installed RELATIVE "${WORK}/prefix" "${WORK}/prefix/*")
+if(NOT installed STREQUAL "bin/host")
+  message(FATAL_ERROR "installed into the host: ${installed}")
+endif()
+# With everything on top, it is configured without the tool as well.
+file(READ "${WORK}/host/CMakeLists.txt" text)
+string(REPLACE "set(BAYSWAP_CORE_ONLY ON)" "" text "${text}")
+string(REPLACE "foreach(package CLI11 PNG SQLite3 LibArchive nlohmann_json)" "foreach(package CLI11 PNG nlohmann_json)" text "${text}")
+string(REPLACE "bayswap::core)" "bayswap::bayswap)" text "${text}")
+file(WRITE "${WORK}/whole/CMakeLists.txt" "${text}")
+file(COPY "${WORK}/host/main.cpp" DESTINATION "${WORK}/whole")
+must(${CMAKE_COMMAND} -G Ninja -S "${WORK}/whole" -B "${WORK}/whole_build" -DCMAKE_BUILD_TYPE=Debug -DCMAKE_CXX_FLAGS=-O0)
