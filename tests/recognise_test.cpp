@@ -255,7 +255,7 @@ TEST(Recognition, LearnedLayoutsDisturbNothing) {
   const auto headed = parse_layout(
       "id = \"gba.headed\"\nplatform = \"gba\"\nname = \"headed\"\n[[part]]\nrole = \"sram\"\nat = 16\nsize "
       "= 32752\n"
-      "chip_sizes = [32752]\n[[field]]\nat = 0\nbytes = \"4b49544553415645\"\n",
+      "[[field]]\nat = 0\nhex = \"4b49544553415645\"\n",
       "headed.toml");
   ASSERT_TRUE(headed) << headed.error().message;
   ASSERT_TRUE(learned.add(*headed));
@@ -272,8 +272,8 @@ TEST(Recognition, LearnedLayoutsDisturbNothing) {
           hints.platform = platform;
           const Recognition with = recognise(learned, file, hints);
           const Recognition without = recognise(plain, file, hints);
-          EXPECT_EQ(with.alike, without.alike);
           if (without.matches.empty()) continue;
+          EXPECT_EQ(with.alike, without.alike);
           ASSERT_EQ(with.matches.size(), without.matches.size()) << size << extension;
           for (std::size_t i = 0; i < with.matches.size(); ++i) {
             EXPECT_EQ(with.matches[i].layout->id, without.matches[i].layout->id);

@@ -81,7 +81,7 @@ Result<const BlockCard::Held*> BlockCard::find(const std::string& name) const {
     if (!row.slot.deleted && row.entry.name == name) return &row;
   for (const Held& row : listing().rows)
     if (row.slot.deleted && row.entry.name == name)
-      return fail(ErrorCode::bad_usage, fmt::format("{} is deleted", printable(name)), "",
+      return fail(ErrorCode::not_found, fmt::format("{} is deleted", printable(name)), "",
                   {Remedy::Kind::undelete, {}});
   const std::string hint = did_you_mean(name, names());
   return fail(ErrorCode::not_found, fmt::format("no save called '{}' is on the card", printable(name)), hint,

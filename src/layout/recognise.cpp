@@ -361,12 +361,14 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
   });
   const bool any_built_in =
       std::ranges::any_of(kept, [](const LayoutMatch& match) { return is_built_in(*match.layout); });
-  if (any_built_in && kept.size() < result.matches.size()) {
-    constexpr double likely = 0.5;
-    Recognition without = scored(file, hints, owner, platform, std::move(kept));
-    if (std::has_single_bit(file.size()) || without.matches.front().confidence >= likely) return without;
-  }
-  return scored(file, hints, owner, platform, std::move(result.matches));
+  Recognition with = scored(file, hints, owner, platform, result.matches);
+  if (!any_built_in || kept.size() == result.matches.size()) return with;
+  const auto best_built_in =
+      std::ranges::find_if(with.matches, [](const LayoutMatch& match) { return is_built_in(*match.layout); });
+  constexpr double clearly = 2;
+  const bool is_clear = !std::has_single_bit(file.size()) &&
+                        with.matches.front().confidence > clearly * best_built_in->confidence;
+  return is_clear ? with : scored(file, hints, owner, platform, std::move(kept));
 }
 
 }  // namespace bayswap
