@@ -19,6 +19,7 @@ std::string list_with_counts(const std::map<std::string, std::size_t>& counts) {
   std::vector<std::pair<std::string, std::size_t>> rows(counts.begin(), counts.end());
   sort_by_descending(rows, [](const auto& row) { return row.second; });
   std::vector<std::string> words;
+  words.reserve(rows.size());
   for (const auto& [what, count] : rows) words.push_back(fmt::format("{} ({})", what, count));
   return joined(words, ", ");
 }

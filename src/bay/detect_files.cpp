@@ -302,6 +302,7 @@ class FileRules {
     }
     if (counts.empty()) counts = blank;
     std::vector<std::string> ids;
+    ids.reserve(counts.size());
     for (const auto& [id, count] : counts) ids.push_back(id);
     sort_by(ids, [&](const std::string& id) { return std::pair(-counts[id], id); });
     // Chips in files of their own: the set of them.
@@ -360,6 +361,7 @@ class FileRules {
       ++counts[lower(extension)];
     }
     std::vector<std::string> low;
+    low.reserve(counts.size());
     for (const auto& [extension, count] : counts) low.push_back(extension);
     sort_by(low, [&](const std::string& extension) { return std::pair(-counts[extension], extension); });
     std::vector<std::string> extensions;

@@ -64,8 +64,11 @@ void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& file
       const std::string number = name.has_number    ? (name.has_bare ? "{slot.bare}" : "{slot}")
                                  : rest == ".state" ? "{slot.bare}"
                                                     : "";
-      if (auto text = NameRule::parse(*prefix + "{rom.stem}" + rest + number))
-        rule->states.push_back(*std::move(text));
+      std::string text = *prefix;
+      text += "{rom.stem}";
+      text += rest;
+      text += number;
+      if (auto parsed = NameRule::parse(text)) rule->states.push_back(*std::move(parsed));
     }
   }
 }

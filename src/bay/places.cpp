@@ -38,7 +38,7 @@ class PlaceFinder {
     seen_ += entries->size();
     if (seen_ > max_names)
       return fail(ErrorCode::does_not_fit,
-                  fmt::format("{} holds over {} names", store_.display_path("."), max_names),
+                  fmt::format("{} holds over {} names", store_.display_path(""), max_names),
                   "point the bay's root at the saves' own folder");
     return entries;
   }

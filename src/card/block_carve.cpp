@@ -172,8 +172,8 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
     FoundSave one{{kind(), fmt::format("unnamed-{}", head), {}, Blob{}, gather(way), {}},
                   FoundSave::Confidence::doubtful,
                   false,
-                  {fmt::format("no entry names it: whose it is is lost ({} {}{} from {} on)", way.size(),
-                               unit(), way.size() == 1 ? "" : "s", head)}};
+                  {fmt::format("no directory entry refers to {} {}{} from number {} on", way.size(), unit(),
+                               way.size() == 1 ? "" : "s", head)}};
     if (!ends) one.notes.emplace_back("its end can't be told");
     if (block_at(head) + block_bytes() > present_bytes || is_uniform(one.save.payload.view())) continue;
     found.push_back(std::move(one));

@@ -78,10 +78,19 @@ bool takes(const PlatformRule& rule, Content::Kind kind) {
 Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
   const GameId& game = source.facts.game;
   std::vector<const PlatformRule*> rules = to_.bay().rules_of(game.platform);
-  if (rules.empty())
+  if (rules.empty()) {
+    // A folder that was only looked at has no bay file.
+    if (!to_.bay().origin.ends_with(".toml"))
+      return fail(
+          ErrorCode::bad_usage,
+          fmt::format("{} holds no save of {} that would show where they go and in which layout",
+                      to_.bay().name, tag(game.platform)),
+          "save once in the program that plays there; or make a bay of the place and add the platform "
+          "to its bay file");
     return fail(ErrorCode::bad_usage,
                 fmt::format("bay {} has no rule for {}", to_.bay().name, tag(game.platform)),
                 fmt::format("add [platform.{}] to {}", tag(game.platform), to_.bay().origin));
+  }
   if (std::any_of(rules.begin(), rules.end(),
                   [&](const PlatformRule* rule) { return takes(*rule, source.content.kind); }))
     std::erase_if(rules, [&](const PlatformRule* rule) { return !takes(*rule, source.content.kind); });

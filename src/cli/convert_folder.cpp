@@ -84,7 +84,8 @@ class FolderConversion {
   // other saves, its name.
   [[nodiscard]] std::string other_platform(const std::string& path, const Finding& finding) const {
     if (const auto known = platforms_.find(path); known != platforms_.end())
-      return known->second == to_->platform ? "" : fmt::format("it is a save of {}", tag(known->second));
+      return known->second == to_->platform ? ""
+                                            : fmt::format("it is taken for a save of {}", tag(known->second));
     if (!finding.platform && options_.from.empty())
       return "its bytes do not tell which console it is of; convert it alone, or say --from LAYOUT";
     const auto is_of_target = [&](const Layout* layout) { return layout->platform == to_->platform; };

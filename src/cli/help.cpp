@@ -73,6 +73,7 @@ constexpr std::array<Topic, 6> topics{{
 
 std::vector<std::string> help_topics() {
   std::vector<std::string> names;
+  names.reserve(topics.size() + 2);
   for (const Topic& topic : topics) names.emplace_back(topic.name);
   names.emplace_back("accept");
   names.emplace_back("platforms");

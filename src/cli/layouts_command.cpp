@@ -159,6 +159,7 @@ int list(const Globals& globals, const Catalog& catalog, std::optional<Platform>
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
+  rows.reserve(layouts.size());
   for (const Layout* layout : layouts)
     rows.push_back({layout->id, sizes_in_words(*layout), layout->extension, layout->name});
   if (rows.empty())

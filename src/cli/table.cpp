@@ -108,11 +108,18 @@ class Table {
     return sum;
   }
 
-  // Too wide for the terminal: the last column, most often a path or a reason, gets a line of its own; then
-  // the widest columns are folded.
+  // Too wide for the terminal: the last column, most often a path or a reason, is folded where there is room
+  // to read it, and gets a line of its own where there is not; then the widest columns are folded.
   void fit(std::size_t terminal) {
     if (terminal == 0 || total() <= terminal || columns_.empty()) return;
     if (columns_.size() > 1 && !goes_right(columns_.back())) {
+      constexpr std::size_t readable = 32;
+      const std::size_t last = columns_.back();
+      const std::size_t others = total() - widths_[last];
+      if (others + readable <= terminal) {
+        widths_[last] = terminal - others;
+        return;
+      }
       hanging_ = columns_.back();
       columns_.pop_back();
     }

@@ -46,6 +46,7 @@ std::optional<Platform> platform_from_tag(std::string_view text) {
 
 std::vector<std::string> platform_tag_list() {
   std::vector<std::string> tags;
+  tags.reserve(std::size(platform_tags));
   for (const auto& [platform, text] : platform_tags) tags.emplace_back(text);
   return tags;
 }
