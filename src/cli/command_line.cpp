@@ -363,12 +363,14 @@ bool report_unknown_option(const CLI::App& app, const std::vector<std::string>& 
   return false;
 }
 
-// `help`, `help COMMAND`, `help TOPIC`.
-int print_help(const CLI::App& app, const std::vector<std::string>& words) {
+// `help`, `help COMMAND`, `help TOPIC`, and each with --help.
+int print_help(const CLI::App& app, std::vector<std::string> words) {
   if (words.empty()) {
     fmt::print("{}\nTopics, with `bayswap help TOPIC`: {}\n", app.help(), joined(help_topics(), ", "));
     return exit_done;
   }
+  if (words.back() == "--help" || words.back() == "-h") words.pop_back();
+  if (words.empty()) words.emplace_back("help");
   std::string path;
   std::size_t consumed = 0;
   const CLI::App* level = named_command(app, words, path, &consumed);
