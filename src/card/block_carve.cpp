@@ -54,6 +54,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
   bridges_left_ = max_bridges;
   const auto add = [&](const Slot& slot, const Chain& way, std::vector<std::string> notes,
                        FoundSave::Confidence confidence) {
+    if (slot.deleted && way.blocks.empty()) return;  // it leads nowhere: noise, most often
     FoundSave one{save_by(slot, way), confidence, slot.deleted, std::move(notes)};
     one.save.kind = kind();
     std::size_t missing = 0;
