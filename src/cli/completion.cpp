@@ -142,7 +142,14 @@ class Completer {
   }
   void games_of(const Bay& bay, const Home& home) {
     LocalStore store(bay.root);
+    std::set<std::string> walked;
     for (const PlatformRule& rule : bay.rules) {
+      // Many consoles share one folder and one rule; what the console decides is how its codes look.
+      const bool by_console = rule.path.text().find("{code") != std::string::npos ||
+                              rule.path.text().find("{title") != std::string::npos ||
+                              rule.path.text().find("{game.code") != std::string::npos;
+      const auto console = by_console ? tag(rule.platform) : std::string_view{};
+      if (!walked.insert(fmt::format("{}\n{}", rule.path.text(), console)).second) continue;
       const auto places = find_places(store, rule.path, rule.platform);
       if (!places) continue;
       for (const Place& place : *places)
