@@ -111,7 +111,7 @@ int main() {
   compare("list of 2,000 states, new", list, cat, 3, &Cost::seconds, forget);
   run(list);
   compare("list of 2,000 states, nothing changed", list, find, 1.5, &Cost::seconds);
-  // Of these the battery save is behind nine tenths of what is compressed.
+  // Of these the battery save is after nine tenths of what is compressed.
   compare("list of 200 compressed states, new", {BAYSWAP_BINARY, "state", "list", folder / "packed"},
           {"sh", "-c", "zcat \"$1\"/*.ss*", "sh", folder / "packed"}, 1.5, &Cost::seconds, forget);
   std::filesystem::remove_all(folder);

@@ -8,8 +8,8 @@
 #include "support/cards.hpp"
 
 // Compiled once a kind (CARD_KIND). Bytes laid over the directory and tables of a card with saves: nothing
-// that is listed, checked, read, carved, drawn, brought back or mended may crash or hang; mending leaves
-// nothing that can be mended. The medium is opened at once: what looks for one in a file is fuzz_rescue's.
+// that is listed, checked, read, carved, drawn, brought back or repaired may crash or hang; mending leaves
+// nothing that can be repaired. The medium is opened at once: what looks for one in a file is fuzz_rescue's.
 namespace {
 
 using namespace bayswap;

@@ -6,8 +6,8 @@
 
 #include "fuzz.hpp"
 
-// The first bytes choose how long the file is and where in it the rest stands, among zeros: headers lie far
-// behind a file's beginning, too. What is not asked for is never made.
+// The first bytes choose how long the file is and where in it the rest is, among zeros: headers lie far
+// after a file's beginning, too. What is not asked for is never made.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace bayswap;
   constexpr std::array<std::uint64_t, 9> places{0,        0x100,  0x1ff0, 0x7fb0, 0xffb0,

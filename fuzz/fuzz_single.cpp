@@ -3,7 +3,7 @@
 #include "fuzz.hpp"
 #include "support/cards.hpp"
 
-// Single saves: parcels, entries in front of their content, and either of them inside of anything.
+// Single saves: parcels, entries before their content, and either of them inside of anything.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace bayswap;
   static const std::vector<Blob> saves = [] {

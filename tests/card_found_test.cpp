@@ -359,7 +359,7 @@ TEST(EmbeddedSaves, AreFoundInsideOfAnything) {
     ASSERT_FALSE(found.empty()) << unit;
     EXPECT_TRUE(found.front().save.same_content(folder));
   }
-  // A title frame alone: the name, if it stands before it, or none.
+  // A title frame alone: the name, if it is before it, or none.
   const CardSave titled = titled_save(1, 1);
   const auto named = find_embedded_saves(
       joined({noise(20, 1), text_blob(titled.name), Blob::filled(40, 0), titled.payload}));

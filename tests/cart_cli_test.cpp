@@ -147,7 +147,7 @@ TEST_P(CartMatrix, NoSaveIsLostAndNoSuccessIsSaidFalsely) {
         break;
     }
     if (now == old || now == wanted) continue;
-    // It is said until it is mended: first what was wrong goes away.
+    // It is said until it is repaired: first what was wrong goes away.
     const SimCart repaired(build, "", now);
     const SimReader again({repaired.folder.path(), "--hurry", "1000"});
     const Outcome look = bench.bayswap({"cart", "look", "--port", again.path()});

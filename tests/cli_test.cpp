@@ -256,7 +256,7 @@ TEST_F(Cli, TheShortWordsDoWhatTheLongOnesDo) {
   // An option that does not exist is said before what is missing.
   const Outcome wrong = bayswap({"carry", "--tto", "x"});
   EXPECT_EQ(wrong.code, 2);
-  EXPECT_TRUE(has(wrong.err, "no option --tto"));
+  EXPECT_TRUE(has(wrong.err, "unknown option --tto"));
   EXPECT_TRUE(has(wrong.err, "did you mean '--to'?"));
   // What was made is gone again, and so are its folders.
   EXPECT_EQ(
@@ -330,7 +330,8 @@ TEST_F(Cli, BaysAreAddedListedShownAndChecked) {
           .code,
       2);
   EXPECT_EQ(bayswap({"bay", "add", "x"}).code, 2);
-  EXPECT_EQ(bayswap({"bay", "add", "x", path("port")}).code, 4) << "nothing there tells how it keeps saves";
+  EXPECT_EQ(bayswap({"bay", "add", "x", path("port")}).code, 4)
+      << "found no saves or ROMs that show its rules";
   EXPECT_EQ(json({"bay", "list"}).size(), 11U);
   EXPECT_EQ(json({"bay", "show", "locker"})["about"], "The \"backup\" disk");
   const auto check = json({"bay", "check", "locker"});

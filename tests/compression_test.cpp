@@ -139,7 +139,7 @@ TEST(Fit, TrimmedAndPaddedFilesComeBackToTheChip) {
     const auto layouts = catalog.all();
     const Layout& any = **rc::gen::elementOf(layouts);
     if (any.is_set() || any.slots.size() != 1 || !any.fields.empty() ||
-        any.slots.front().form != Encoding::plain || any.slots.front().role.kind == PartKind::pak ||
+        any.slots.front().encoding != Encoding::plain || any.slots.front().role.kind == PartKind::pak ||
         any.slots.front().role.kind == PartKind::rtc || any.size != 0)
       return;
     const Slot& slot = any.slots.front();
@@ -151,7 +151,7 @@ TEST(Fit, TrimmedAndPaddedFilesComeBackToTheChip) {
     const Blob chip = joined({noise(data, 3), Blob::filled(chip_size - data, 0xff)});
     const Blob file = *pack(any, Save{any.platform, {{slot.role, chip, true}}});
     const std::vector<ChipFact> known{{slot.role.kind, chip_size, ""}};
-    const bool spread = slot.spread != Interleave::none;
+    const bool spread = slot.interleave != Interleave::none;
     const std::size_t kept = slot.file_size((data + 7) / 8 * 8);
     const auto sizes = any.file_sizes();
     if (!spread && kept < size && std::find(sizes.begin(), sizes.end(), kept) == sizes.end()) {

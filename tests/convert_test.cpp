@@ -101,11 +101,11 @@ TEST_F(Convert, EepromShrinksOnlyWhereNothingIsLost) {
   const Blob big_combined = run({read("n64.eeprom", big)}, "n64.combined")->files.front().bytes;
   EXPECT_EQ(run({read("n64.combined", small_combined)}, "n64.eeprom")->files.front().bytes, small);
   EXPECT_EQ(run({read("n64.combined", big_combined)}, "n64.eeprom")->files.front().bytes, big);
-  // A file of 2048 bytes has the large chip, whatever stands at its end.
+  // A file of 2048 bytes has the large chip, whatever is at its end.
   const Blob big_with_blank_tail = joined({small, Blob::filled(1536, 0xff)});
   EXPECT_EQ(run({read("n64.eeprom", big_with_blank_tail)}, "n64.eeprom")->files.front().bytes,
             big_with_blank_tail);
-  // The chip is known to be small: what stands behind it is left out, and said so.
+  // The chip is known to be small: what comes after it is left out, and said so.
   const auto cut =
       run({read("n64.combined", big_combined)}, "n64.eeprom", nullptr, 0, {{PartKind::eeprom, 512}});
   ASSERT_TRUE(cut);

@@ -1,5 +1,5 @@
-// Places found out by looking: trees of real shape, with the clutter that such folders have. Of each, every
-// save is found, under the right console, and nothing else is taken for one.
+// Places found out by looking: trees of real shape, with the system files that such folders have. Of each,
+// every save is found, under the right console, and nothing else is taken for one.
 #include <bayswap/card.hpp>
 #include <bayswap/detect.hpp>
 #include <bayswap/package.hpp>

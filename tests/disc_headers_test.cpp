@@ -62,7 +62,7 @@ TEST(DiscHeaders, GcAndWii) {
   EXPECT_EQ(light.game.region, Region::north_america);
 }
 
-// The words that the consoles look for are makers' names: they stand here as bytes.
+// The words that the consoles look for are makers' names, so they are given as bytes.
 const std::string sat_magic = "\x53\x45\x47\x41\x20\x53\x45\x47\x41\x53\x41\x54\x55\x52\x4E\x20";
 const std::string dc_magic = "\x53\x45\x47\x41\x20\x53\x45\x47\x41\x4B\x41\x54\x41\x4E\x41\x20";
 const std::string scd_magic = "\x53\x45\x47\x41\x44\x49\x53\x43\x53\x59\x53\x54\x45\x4D\x20\x20";

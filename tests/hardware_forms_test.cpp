@@ -142,7 +142,7 @@ TEST_F(Forms, SmallAndTrimmedMdChips) {
   from.put("saves/Rope Walk.srm", spread(small, Beside::ff));
   carry(from, to, "Rope Walk");
   EXPECT_EQ(to.read("saves/Rope Walk.srm"), small);
-  // Cut off behind the last byte that says something, wherever that is.
+  // Cut off after the last byte that says something, wherever that is.
   Bytes chip(8192, 0xff);
   std::ranges::copy(bytes_of(written(777)), chip.begin());
   for (const bool spread_out : {false, true})
@@ -341,7 +341,7 @@ TEST_F(Forms, DiscsAreNamedAfterTheirSheets) {
   std::ranges::copy(std::string_view("LOW TIDE RALLY"), disc.begin() + 0x150);
   std::ranges::copy(std::string_view("GM T-99001 -00"), disc.begin() + 0x180);
   std::ranges::copy(std::string_view("E"), disc.begin() + 0x1f0);
-  Bytes raw;  // sectors of 2352 bytes: 16 in front of the data, the rest behind
+  Bytes raw;  // sectors of 2352 bytes: 16 before the data, the rest after
   for (std::size_t i = 0; i < 20; ++i) {
     const Bytes lead{
         0, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0, 0, 2, static_cast<Byte>(i), 1};

@@ -35,5 +35,5 @@ endif()
 file(GLOB_RECURSE pc "${WORK}/prefix/*/bayswap.pc")
 get_filename_component(pc_folder "${pc}" DIRECTORY)
 must(${CMAKE_COMMAND} -E env "PKG_CONFIG_PATH=${pc_folder}" sh -c
-     "g++ -std=c++20 '${SOURCE}/examples/which_save.cpp' -o '${WORK}/by_pkg_config' $(pkg-config --cflags --libs --static bayswap)")
+     "g++ -std=c++20 '${SOURCE}/examples/which_save.cpp' -o '${WORK}/by_pkg_config' -Wl,-rpath,${pc_folder}/.. $(pkg-config --cflags --libs bayswap)")
 must("${WORK}/by_pkg_config" "${WORK}/world/bench/flat-battery.sra")

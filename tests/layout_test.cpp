@@ -18,7 +18,7 @@ std::vector<std::size_t> small(std::vector<std::size_t> sizes) {
   return sizes;
 }
 
-// How many bytes stand behind the part of several sizes.
+// How many bytes come after the part of several sizes.
 std::size_t behind_bytes(const Layout& layout) {
   const Slot* variable_slot = layout.variable_slot();
   return layout.file_sizes().front() - variable_slot->at - variable_slot->file_sizes.front();
@@ -36,7 +36,7 @@ class EveryLayout : public testing::TestWithParam<std::string> {
 // Bytes that a part of that slot can have come out of: all of them, but for clocks that can't be said in its
 // form.
 bool any_part_fits(const Slot& slot) {
-  return slot.form == Encoding::plain;
+  return slot.encoding == Encoding::plain;
 }
 
 TEST_P(EveryLayout, PackAndUnpackAreInverses) {
@@ -59,7 +59,7 @@ TEST_P(EveryLayout, PackAndUnpackAreInverses) {
 }
 
 TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
-  // By the definition, one byte at a time: chip byte `i` turned within its word stands at `at + i`, or on its
+  // By the definition, one byte at a time: chip byte `i` turned within its word is at `at + i`, or on its
   // lane of every other address, or in half a byte.
   expect_property_of(examples(), "each chip byte comes from its place", [&] {
     const auto size = *rc::gen::elementOf(small(layout_.file_sizes()));
@@ -76,8 +76,9 @@ TEST_P(EveryLayout, PartsStandWhereTheLayoutSays) {
       for (std::size_t i = 0; i < part->bytes.size(); i += 1 + i / 64) {
         const Byte chip = part->bytes.view()[i];
         std::size_t from = i ^ mask;
-        if (slot.spread != Interleave::none) from = 2 * from + (slot.lane == AddressParity::odd ? 1 : 0);
-        switch (slot.form) {
+        if (slot.interleave != Interleave::none)
+          from = 2 * from + (slot.parity == AddressParity::odd ? 1 : 0);
+        switch (slot.encoding) {
           case Encoding::plain:
             RC_ASSERT(chip == bytes[at + from]);
             break;

@@ -5,6 +5,7 @@
 #include <map>
 #include <set>
 
+#include "bay/tracing_store.hpp"
 #include "carry/version_store.hpp"
 #include "logbook/record.hpp"
 #include "support/builders.hpp"

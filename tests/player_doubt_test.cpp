@@ -64,7 +64,7 @@ TEST_F(Player, ProgressOnACardWithoutDatesIsNotOverwrittenUnasked) {
   // Now the card's date is ours, and says nothing of the other save.
   const Outcome doubtful = carry(dory.name, "club", "box", {"--dry-run"});
   EXPECT_EQ(doubtful.code, 0) << doubtful.err;
-  EXPECT_TRUE(has(doubtful.out + doubtful.err, "keeps no dates"));
+  EXPECT_TRUE(has(doubtful.out + doubtful.err, "has no dates"));
   // Played on at the source: our own copy there is not newer.
   put("club/a.mcr", card_of({played(buoy, 3), dory}), 1900000000);
   ASSERT_EQ(carry(buoy.name, "club", "box").code, 0);

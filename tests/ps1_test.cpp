@@ -28,7 +28,7 @@ TEST(Ps1Card, AFreshOneIsAsALiveCoreFormatsIt) {
   ASSERT_TRUE(file) << file.error().message;
   std::vector<Byte> theirs = bytes_of(*file);
   const std::vector<Byte> ours = bytes_of(make_card(CardKind::ps1)->image());
-  // The console leaves what stands behind the list of broken frames erased, and the mark in the frame it
+  // The console leaves what comes after the list of broken frames erased, and the mark in the frame it
   // tests writing with; that core leaves zeros.
   EXPECT_TRUE(is_uniform(ByteView(theirs).subspan(36 * 128, 28 * 128)));
   for (std::size_t at = 36 * 128; at < 63 * 128; ++at) ASSERT_EQ(ours[at], 0xff);

@@ -26,7 +26,7 @@ TEST(SatCard, SpreadMemoryKeepsWhatStandsBetween) {
   const std::size_t first = 2 * 64 * 2 + 1;
   EXPECT_EQ(after.view()[first], 0x80);
   EXPECT_EQ(after.view()[first + 2 * 4], 'L');
-  // The list of 39 further blocks goes on in the second block behind its tag.
+  // The list of 39 further blocks goes on in the second block after its tag.
   EXPECT_EQ(after.view()[first + 2 * (0x22 + 1)], 3) << "the second block";
   EXPECT_EQ((*open_card(after))->read(save.name)->payload, save.payload);
   EXPECT_EQ((*open_card(after))->entries()[0].language, "en");

@@ -112,7 +112,7 @@ class Garden {
     seal.ranges = {{from, std::min(to, size - 32)}};
     const std::size_t last = seal.ranges.front().to;
     switch (below(3)) {
-      case 0:  // right behind the range
+      case 0:  // right after the range
         seal.at = last;
         break;
       case 1:  // before it

@@ -248,7 +248,7 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
       {{"sheet", "hunt", save, "--value", "1,2"}, 2, "2 values were given for 1 version"},
       {{"sheet", "seal", save, save}, 2, "the versions are the same"},
       {{"sheet", "seal", save, path("short.sav")}, 2, "can't be compared"},
-      {{"sheet", "hunt", save, "--between", "9..1"}, 2, "is no range"}};
+      {{"sheet", "hunt", save, "--between", "9..1"}, 2, "is not a range"}};
   for (const Case& one : cases) {
     const Outcome outcome = bayswap(one.words);
     EXPECT_EQ(outcome.code, one.code) << one.words[1] << " " << one.words.back() << ": " << outcome.err;
@@ -263,7 +263,7 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
     ASSERT_EQ(chmod(path("bench/dumps").c_str(), 0755), 0);
     EXPECT_EQ(read(moth), before);
   }
-  // A damaged save: said, not covered up, and mended when asked for.
+  // A damaged save: said, not covered up, and repaired when asked for.
   std::vector<Byte> damaged(before.view().begin(), before.view().end());
   damaged[0x6a00] ^= 2;  // a letter of the courier's name
   write(moth, Blob::copy_of(damaged));

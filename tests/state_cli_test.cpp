@@ -75,7 +75,7 @@ TEST_F(StateCli, BatterySavesComeOutOfStatesAndGoIn) {
 }
 
 TEST_F(StateCli, AMapIsLearnedAndUsedAtOnce) {
-  // A program of nobody's: the memory behind a head, packed.
+  // A program of nobody's: the memory after a head, packed.
   const auto state_with = [](const Blob& chip, std::uint32_t seed) {
     return joined({text_blob("SNAPSHOT-OF-A-MADE-UP-PROGRAM"),
                    wrap(Compression::zlib,

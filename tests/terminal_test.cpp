@@ -69,8 +69,8 @@ TEST_F(Terminal, WhoseSaveItIsIsAskedOnBothSidesAndRemembered) {
   const Blob first = read(hashed_ + "80000011/save.bin");
   const Session asked = session(carry, {{"80000002", "2\n"}, {"80000012", "2\n"}, {"[y", "y\n"}});
   ASSERT_EQ(asked.code, 0) << asked.seen;
-  EXPECT_TRUE(has(asked.seen, "Whose save of clubroom-console is it?"));
-  EXPECT_TRUE(has(asked.seen, "Whose save is it in home-trees?"));
+  EXPECT_TRUE(has(asked.seen, "Which account of clubroom-console has it?"));
+  EXPECT_TRUE(has(asked.seen, "Which account in home-trees gets it?"));
   EXPECT_EQ(read(hashed_ + "80000012/save.bin"), noise(2500, 12));
   EXPECT_EQ(read(hashed_ + "80000011/save.bin"), first) << "the other player's is not touched";
   EXPECT_TRUE(has(text_of(read("home/accounts.toml")), "80000012"));

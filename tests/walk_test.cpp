@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 class Walk : public DemoArcade {
  protected:
-  // The commands below `words`, as the help lists them: indented names behind the heading.
+  // The commands below `words`, as the help lists them: indented names after the heading.
   std::vector<std::string> commands_below(std::vector<std::string> words) const {
     words.emplace_back("--help");
     const Outcome help = bayswap(words);

@@ -19,7 +19,7 @@ class PackageReader {
     base_ = (be32(b_, 0x340) + 0xFFFU) / 0x1000 * 0x1000;
     copies_ = (b_[0x37B] & 1) != 0 ? 1 : 2;
     total_ = be32(b_, 0x395);
-    // Walk over the whole package: groups of 170 blocks behind their table; behind the first group of a
+    // Walk over the whole package: groups of 170 blocks after their table; after the first group of a
     // package that has more comes the table of tables.
     std::size_t at = 0;
     for (std::uint32_t block = 0; block < total_; ++block) {

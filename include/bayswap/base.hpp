@@ -1,4 +1,7 @@
-// Bytes, errors and digests: what every other room is made of.
+// Bytes, errors and digests, which every other header uses. Unless a type says otherwise: any number of
+// threads may read an object at once, one may change it; functions keep no state between calls and may be
+// called from any thread. Errors are returned as Result; no exception leaves the library, except
+// std::bad_alloc.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -32,33 +35,33 @@ enum class ErrorCode {
   unsupported,     // known, but not possible
 };
 
-/// The stable spelling used in JSON output, e.g. "wrong_region".
+/// Returns the stable spelling, which JSON output uses, e.g. "wrong_region".
 [[nodiscard]] std::string_view to_text(ErrorCode code);
 
-/// What to say next time to get past an error or an issue, beyond accepting it. The program that shows it
-/// finds the words.
+/// What a caller can do about an error or an issue, other than accepting it. The library gives the kind and
+/// the values; the program that shows it words them.
 struct Remedy {
   enum class Kind {
     none,
     accept,      // accept the issue whose word is in `values`
-    region,      // say the region in `values` to have the save restamped
-    account,     // say which account; `values`: the source's, which may be empty, then the choices
-    save,        // name one of `values` instead: paths or names
-    rom,         // name the ROM it belongs to
-    companions,  // ask for companions to be replaced
-    leave_out,   // leave the option in `values` out
-    replace,     // ask for what exists to be replaced
-    chip,        // say which chip it is
+    region,      // pass the region in `values` to have the save restamped
+    account,     // pass an account; `values`: the source's, which may be empty, then the choices
+    save,        // pass one of `values` instead: paths or names
+    rom,         // pass the ROM of the save
+    companions,  // request that companions are replaced
+    leave_out,   // omit the option in `values`
+    replace,     // request that existing files are replaced
+    chip,        // pass the chip's kind and size
     source_layout,
     target_layout,
     slot,
-    kind,         // say which kind of card it is
+    kind,         // pass the kind of card
     home,         // use another home folder
-    inspect,      // look what the file is
+    inspect,      // inspect the file
     repair_card,  // repair the card in `values`
     rescue_card,
     undelete,  // bring a deleted save back
-    code,      // say the game's product code in the other region
+    code,      // pass the game's product code in the other region
     list_card,
     list_layouts,
     list_bays,
@@ -66,7 +69,7 @@ struct Remedy {
     show_logbook,
     check_logbook,
     import_logbook,
-    resume_cart,      // go on with a write to a cartridge, or undo the entry in `values`
+    resume_cart,      // continue the write to the cartridge, or undo the entry in `values`
     from_state,       // take the battery save out of the state and carry that
     join_lighthouse,  // at the URL in `values`, if it is known
     enter_passphrase,
@@ -76,9 +79,9 @@ struct Remedy {
   std::vector<std::string> values;
 };
 
-/// One failure. `message` is one sentence that names the file, the place in it and the value found;
-/// `hint` says what to do next and may be empty.
-/// Its special members are not inline: every function that can fail would have them compiled into it.
+/// One failure. `message` is one sentence that names the file, the place in it and the value found; `hint` is
+/// a sentence that says what to do next; it may be empty. The special members are not inline: otherwise every
+/// function that can fail would contain them.
 struct Error {
   ErrorCode code{};
   std::string message;
@@ -97,7 +100,7 @@ struct Error {
 template <class T>
 using Result = tl::expected<T, Error>;
 
-/// `return fail(...)` from any function that returns a Result.
+/// Makes an Error to return: `return fail(...)` works in every function that returns a Result.
 [[nodiscard]] tl::unexpected<Error> fail(ErrorCode code, std::string message, std::string hint = {},
                                          Remedy remedy = {});
 
@@ -106,8 +109,8 @@ using Result = tl::expected<T, Error>;
 using Byte = std::uint8_t;
 using ByteView = std::span<const Byte>;
 
-/// Immutable bytes, shared between copies; slicing costs nothing. The default one is empty.
-/// Safe to read from several threads.
+/// Immutable bytes, shared between copies; slices share them too and cost no copy. A default Blob is empty.
+/// Several threads may read and copy one at once.
 class Blob {
  public:
   Blob() = default;
@@ -119,7 +122,7 @@ class Blob {
   [[nodiscard]] std::size_t size() const { return size_; }
   [[nodiscard]] bool empty() const { return size_ == 0; }
 
-  /// The `count` bytes from `offset` on. Cut short where the blob ends, never past it.
+  /// Returns the `count` bytes from `offset` on; fewer if the blob ends before, none if it ends at `offset`.
   [[nodiscard]] Blob slice(std::size_t offset, std::size_t count) const;
 
   [[nodiscard]] friend bool operator==(const Blob& a, const Blob& b) { return equal(a.view(), b.view()); }
@@ -133,13 +136,14 @@ class Blob {
   std::size_t size_ = 0;
 };
 
-/// A blob under construction: `size_bytes` bytes, not initialised, to be written once and frozen.
+/// A blob under construction: `size_bytes` uninitialised bytes, to be written by one thread and then frozen.
 class Buffer {
  public:
   explicit Buffer(std::size_t size_bytes);
   [[nodiscard]] std::span<Byte> bytes() { return {bytes_.get(), size_}; }
   [[nodiscard]] ByteView view() const { return {bytes_.get(), size_}; }
-  /// Gives the first `size_bytes` bytes away as a blob; at most the size it was made with.
+  /// Returns the first `size_bytes` bytes as a blob and leaves the buffer empty. `size_bytes` is at most the
+  /// size it was made with.
   [[nodiscard]] Blob freeze(std::size_t size_bytes) &&;
   [[nodiscard]] Blob freeze() && { return std::move(*this).freeze(size_); }
 
@@ -148,7 +152,8 @@ class Buffer {
   std::size_t size_;
 };
 
-/// All bytes have the same value, given back in `value` when asked for. False for no bytes.
+/// Returns whether all bytes have the same value, and stores it in `value` if that is not nullptr. Returns
+/// false for no bytes.
 [[nodiscard]] bool is_uniform(ByteView bytes, Byte* value = nullptr);
 
 // ---- Digests ------------------------------------------------------------------------------------
@@ -161,10 +166,10 @@ struct Digest {
 };
 
 [[nodiscard]] Digest sha256(ByteView bytes);
-/// From 64 hex digits; `damaged` otherwise.
+/// Returns the digest that 64 hex digits spell. Fails with `damaged` if they do not.
 [[nodiscard]] Result<Digest> digest_from_hex(std::string_view hex);
 
-/// The library's version, e.g. "0.1.0".
+/// Returns the library's version, e.g. "0.1.0".
 [[nodiscard]] std::string_view version();
 
 }  // namespace bayswap

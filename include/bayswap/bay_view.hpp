@@ -10,17 +10,18 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// A save and the ROM it belongs to, as a user said, where their names do not tell.
+/// A save and its ROM, as a user paired them because their names differ.
 struct RomPair {
   std::string bay;      // the save's
   std::string save;     // path of the save below that bay's root
   std::string rom_bay;  // the ROM's
   std::string rom;      // path of the ROM below that bay's root
 };
-/// pairs.toml in the home folder: the pairs that were said (docs/bays.md).
+/// pairs.toml in the home folder: the pairs that users made (docs/bays.md).
 class PairBook {
  public:
-  /// A file that does not exist is an empty book. Mistakes in it are `bad_usage` and name the line.
+  /// Reads the file. Returns an empty book if it does not exist. Fails with `bad_usage`, and the line, for
+  /// mistakes in it.
   [[nodiscard]] static Result<PairBook> load(const Home& home);
   [[nodiscard]] static Result<PairBook> parse(std::string_view toml, const std::string& origin);
   [[nodiscard]] std::string to_toml() const;
@@ -39,7 +40,8 @@ class PairBook {
 /// Opens the place that a bay names: a folder; a zip, 7z, rar or tar file, which is only read; or the
 /// cartridge in a reader, "cart:" and its line. Fails with `not_found` if it does not exist.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_place(const Bay& bay);
-/// Whether a bay's root is on a disk of this machine, and not on a cartridge or a server: looked at unasked.
+/// Returns whether a bay's root is on a disk of this machine, and not on a cartridge or a server: such bays
+/// are read unasked.
 [[nodiscard]] bool is_on_disk(std::string_view root);
 
 struct ViewOptions {
@@ -49,8 +51,10 @@ struct ViewOptions {
   std::function<void(const std::string& path, const Error& error)> on_error;  // folders that can't be read
 };
 
-/// What is in a bay. ROMs and saves are listed when first asked for, and kept: whoever changes the bay needs
-/// a new view. Not for several threads at once. What it is made of must outlive it.
+struct TreeSketch;  // inside of the library
+
+/// The contents of a bay. ROMs and saves are listed on first use and cached: after a change to the bay, make
+/// a new view. Not for several threads at once. The catalog, the bay and the store must outlive the view.
 class BayView {
  public:
   BayView(const Catalog& catalog, const Bay& bay, Store& store, ViewOptions options = {});
@@ -61,35 +65,34 @@ class BayView {
   [[nodiscard]] const Catalog& catalog() const { return catalog_; }
   [[nodiscard]] const Bay& bay() const { return bay_; }
   [[nodiscard]] const ViewOptions& options() const { return options_; }
-  /// The bay's store; notes read errors, see check().
+  /// Returns the bay's store; it records read errors, see check().
   [[nodiscard]] Store& store() const;
-  /// Fails with `not_found` if the bay's root does not exist, and with the first read error there was: what
-  /// was worked out from a bay that could only be read in part counts for nothing.
+  /// Fails with `not_found` if the bay's root does not exist, otherwise with the first read error there was:
+  /// results from a bay that was read only in part are not to be used.
   [[nodiscard]] Result<void> check() const;
 
-  /// The ROMs of one platform; none if their folder does not exist.
+  /// Returns the ROMs of one platform; none if their folder does not exist.
   [[nodiscard]] Result<const std::vector<RomFile>*> roms(const PlatformRule& rule);
-  /// The ROM that the path names; nullptr if it is none of the rule's.
+  /// Returns the ROM at the path; nullptr if it is not one of the rule's.
   [[nodiscard]] const RomFile* rom(const PlatformRule& rule, const std::string& path);
-  /// What the ROM tells of its chips, its tags among it.
+  /// Returns the facts that the ROM gives, those of its chip tags included.
   [[nodiscard]] const RomFacts& facts_of(const RomFile& rom);
 
   enum class Depth {
-    names,  // what paths and cards tell: no labels, sizes and health of what would have to be read
+    names,  // what paths and cards show: without labels, sizes and health that need a read
     whole
   };
-  /// Every save in the bay, by platform and path. Fails with `does_not_fit` over 200,000 names.
+  /// Returns every save in the bay, by platform and path. Fails with `does_not_fit` over 200,000 names.
   [[nodiscard]] Result<const std::vector<HeldSave>*> saves(Depth depth = Depth::whole);
-  /// The path with each name in the letter case that the disk has, where exactly one name differs in that
-  /// alone.
+  /// Returns the path with each name in the letter case that the disk has, if exactly one name there differs
+  /// in case only.
   [[nodiscard]] std::string path_on_disk(const std::string& path);
-  /// The layouts that the bay's own saves of that rule have, by their bytes, the most frequent first. A
-  /// few saves are looked at.
+  /// Returns the layouts that the rule's saves in the bay have by their bytes, the most frequent first. Reads
+  /// a few saves.
   [[nodiscard]] const std::vector<const Layout*>& layouts_in_use(const PlatformRule& rule);
-  /// What the files of a folder or package save look like.
-  [[nodiscard]] const TreeSketch& sketch(const HeldSave& save);
 
  private:
+  friend const TreeSketch& sketch_in(BayView& view, const HeldSave& save);
   struct Impl;
   const Catalog& catalog_;
   const Bay& bay_;
@@ -97,18 +100,19 @@ class BayView {
   std::unique_ptr<Impl> impl_;
 };
 
-/// Returns whether nothing says what the save is: a folder without a title.
+/// Returns whether nothing identifies the save, as with a folder without a title.
 [[nodiscard]] bool is_nameless(const HeldSave& save);
-/// Sets HeldSave::resembles of those among `saves` that are nameless, where a save of another bay is alike
-/// enough. Other bays that can't be read are left out.
+/// Sets HeldSave::resembles of the nameless ones among `saves` if a save of another bay is similar enough.
+/// Leaves out bays that can't be read.
 void find_resemblances(BayView& view, std::vector<HeldSave>& saves, std::span<BayView* const> others);
 
-/// Returns the chips that the saves a bay has of that game tell of: those in files that are as long as the
-/// chip. A save with the very bytes of `not_this` tells nothing: it is a copy.
+/// Returns the chips that the bay's saves of that game show: those in files as long as the chip. Ignores
+/// saves with exactly the bytes of `not_this`, which are copies of it.
 [[nodiscard]] std::vector<ChipFact> chips_seen(BayView& view, const GameId& game,
                                                const Save* not_this = nullptr);
 
-/// Reads what a scan found. Adds to `issues` what is doubtful. `hints`: what is known of the game's chips.
+/// Reads a save that a scan found. Adds what is doubtful to `issues`. `hints`: what is known of the game's
+/// chips.
 [[nodiscard]] Result<Content> load_save(BayView& view, const HeldSave& save, const Hints& hints,
                                         IssueList& issues);
 

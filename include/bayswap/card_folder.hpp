@@ -8,17 +8,18 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// A name for a save's file: characters that file systems refuse become '_'.
+/// Returns a file name for a save: characters that file systems refuse become '_'.
 [[nodiscard]] std::string file_name_for(std::string_view save_name);
-/// A ps2 save from a folder with its files; their times become its dates.
+/// Returns a ps2 save made from a folder and its files; their times become its dates.
 [[nodiscard]] Result<CardSave> save_from_folder(Store& store, const std::string& folder);
 
-/// A folder in which each save is a file (a parcel, or a single save behind its directory entry) or, for ps2,
-/// a folder. It has no size; changes are made in memory, and `changes` says what they come to on the disk.
+/// A folder in which each save is a file (a parcel, or a directory entry followed by its save) or, for ps2, a
+/// folder. It has no size. Changes are made in memory; changes() returns what to write. Not for several
+/// threads at once.
 class CardFolder final : public Card {
  public:
-  /// Reads the folder that is the store's root. Its kind is the one that most saves in it have, or `kind` for
-  /// an empty one. Fails with `not_recognised` if it has none. Links in it are passed over.
+  /// Reads the folder that is the store's root. The kind is that of most saves in it, or `kind` for an empty
+  /// folder. Fails with `not_recognised` if it contains no saves and `kind` is not given. Ignores links.
   [[nodiscard]] static Result<std::unique_ptr<CardFolder>> open(Store& store,
                                                                 std::optional<CardKind> kind = std::nullopt);
 
@@ -38,7 +39,7 @@ class CardFolder final : public Card {
   std::vector<CardBlock> map() const override { return {}; }
   Blob image() const override { return {}; }
 
-  /// What put and drop come to: files to be written and removed.
+  /// Returns the files to write and to remove after put() and drop().
   [[nodiscard]] Result<std::vector<FileChange>> changes(Store& store) const;
 
  private:

@@ -10,25 +10,26 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// "cart:/dev/ttyACM0": the cartridge in the reader on that line.
+/// The prefix of a cartridge's path: "cart:/dev/ttyACM0" is the cartridge in the reader on that line.
 constexpr std::string_view cart_prefix = "cart:";
 [[nodiscard]] bool is_cart_path(std::string_view path);
-/// The line of "cart:/dev/ttyACM0/MOTH COURIER [A99P].sav": "/dev/ttyACM0". The files themselves have no '/'.
+/// Returns the line of a path: "/dev/ttyACM0" of "cart:/dev/ttyACM0/MOTH COURIER [A99P].sav". Names of files
+/// contain no '/'.
 [[nodiscard]] std::string device_of_cart(std::string_view path);
 
-/// How a write went on.
+/// Callbacks for the progress of reads and writes.
 struct CartEvents {
   std::function<void(const CartProgress&)> progress;
   std::function<void(int attempt, std::size_t differing)> attempt;
   std::function<bool()> is_cancelled;
 };
 
-/// The cartridge in a reader. In its root are the ROM, a file for each chip, and one for a clock: "TITLE
-/// [CODE].gba", ".sav", ".rtc"; named by the platform's usual extensions, in the layouts of `bay add --like
-/// cartridge`. Chips are read twice, and a read fails with `damaged` where the two differ. A write is read
-/// back and repeated; a failed one leaves neither the old nor the new bytes (FileTraits::may_tear). The ROM
-/// can't be written, nothing can be removed. A line is opened at the first use, once in a process, whoever
-/// uses it; what was read is remembered until another cartridge is in. Not for several threads at once.
+/// The cartridge in a reader. Its root contains the ROM, a file for each chip, and one for a clock: "TITLE
+/// [CODE].gba", ".sav", ".rtc", with the platform's usual extensions and the layouts of the bay template
+/// "cartridge". Chips are read twice, and a read fails with `damaged` if the two differ. A write is read back
+/// and repeated; a failed one can leave neither the old nor the new bytes (FileTraits::may_tear). The ROM
+/// can't be written, and nothing can be removed. The line is opened on first use and shared within the
+/// process. Bytes are cached until another cartridge is inserted. Not for several threads at once.
 class CartStore final : public Store {
  public:
   /// `root`: "cart:" and the line.
@@ -49,21 +50,21 @@ class CartStore final : public Store {
   std::string absolute_path(const std::string& path) const override;
   std::string root() const override { return root_; }
 
-  /// Whose cartridge it is. Fails with `not_found` if there is no reader, or nothing in it.
+  /// Returns the game. Fails with `not_found` if there is no reader, or no cartridge in it.
   [[nodiscard]] Result<CartIdentity> game();
-  /// Its chips, each with the name of its file.
+  /// Returns the chips, each with the name of its file.
   [[nodiscard]] Result<std::vector<std::pair<std::string, CartChip>>> chips();
-  /// The name of its ROM's file; empty if it has no ROM.
+  /// Returns the name of the ROM's file; empty if there is no ROM.
   [[nodiscard]] Result<std::string> rom_name();
-  /// The line, open.
+  /// Returns the open line; the store owns it.
   [[nodiscard]] Result<CartPort*> port();
-  /// What the user says of the cartridge; before its first use.
+  /// Sets what the user knows of the cartridge. Call it before the first use.
   void say(std::vector<ChipFact> chips, std::optional<std::uint16_t> millivolts);
   void set_events(CartEvents events) {
     events_ = std::move(events);
     events_set_ = false;
   }
-  /// How often a write is tried.
+  /// Sets how often a write is tried.
   void set_attempts(int attempts) { attempts_ = attempts; }
 
  private:
@@ -86,9 +87,8 @@ class CartStore final : public Store {
   std::unique_ptr<Held> held_;
 };
 
-/// Files by their absolute paths: "cart:..." on the cartridge in that reader, URLs on servers, all others on
-/// the local disk.
-/// Not for several threads at once.
+/// Files by absolute path: "cart:..." is on the cartridge in that reader, a URL on a server, everything else
+/// on the local disk. Not for several threads at once.
 class AnyStore final : public Store {
  public:
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
@@ -98,7 +98,8 @@ class AnyStore final : public Store {
   Result<void> create(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   Result<bool> remove_empty_folder(const std::string& path) override;
-  /// All on the disk, on one server or on one cartridge; otherwise one file after the other.
+  /// Applies the changes together if all are on the disk, on one server or on one cartridge, otherwise one
+  /// file after the other.
   Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override;
   bool may_write(const std::string& folder) override;
   StoreTraits traits() const override { return {true, true}; }

@@ -1,4 +1,4 @@
-// Finding out how a place keeps its saves, by looking: which folders, which platforms, which layouts.
+// Detects how a place stores its saves: in which folders, of which platforms, in which layouts.
 #pragma once
 
 #include <bayswap/bay_view.hpp>
@@ -10,15 +10,15 @@ namespace bayswap {
 
 struct DetectOptions {
   int max_depth = 16;                    // folders below the place
-  std::size_t max_names = 200000;        // files and folders; what comes after them is not looked at
-  std::optional<Platform> unsettled_as;  // the platform of files that nothing else settles
+  std::size_t max_names = 200000;        // files and folders; further ones are not looked at
+  std::optional<Platform> unsettled_as;  // the platform of files that nothing else determines
   const StateMaps* states = nullptr;     // maps of save states beside the built-in ones
-  /// Called from the calling thread with the number of files looked at so far and the folder at hand. Returns
-  /// false to stop: what was found so far is returned then, marked as incomplete.
+  /// Called from the calling thread with the number of files looked at so far and the current folder. Return
+  /// false to stop: what was found so far is then returned and marked as incomplete.
   std::function<bool(std::size_t files, const std::string& folder)> on_progress;
 };
 
-/// A save, as found.
+/// A save that was found.
 struct DetectedSave {
   std::string path;                // below the place; of a card entry, the card's
   std::vector<std::string> files;  // of SaveKind::battery: all its files, `path` among them
@@ -31,7 +31,7 @@ struct DetectedSave {
   Health health = Health::good;
 };
 
-/// A rule of a bay, and why.
+/// A rule for a bay, with its evidence.
 struct DetectedRule {
   PlatformRule rule;
   std::vector<DetectedSave> saves;
@@ -41,24 +41,25 @@ struct DetectedRule {
 /// ROMs or discs of one platform.
 struct DetectedRoms {
   Platform platform{};
-  std::string folder;  // the deepest that contains all of them
+  std::string folder;  // the deepest folder that contains all of them
   std::size_t count = 0;
 };
 
-/// Files that could be saves, where one thing is missing to say so.
+/// Files that may be saves, but one fact is missing.
 struct UnsettledFiles {
   std::string folder;
   std::vector<std::string> paths;
   std::string reason;                 // a sentence
-  std::vector<PlatformRule> choices;  // rules that would take them, one for each platform it could be
+  std::vector<PlatformRule> choices;  // rules that fit them, one for each possible platform
 };
 
+/// What was found in a place.
 struct Detection {
   std::vector<DetectedRule> rules;  // by platform, those with the most saves first
   std::vector<DetectedRoms> roms;   // by platform
   std::vector<UnsettledFiles> unsettled;
   std::vector<std::string> aside;  // saves in folders of backups: not part of any rule
-  std::vector<std::string> empty;  // files of 0 bytes named as saves are
+  std::vector<std::string> empty;  // files of 0 bytes with names of saves
   std::vector<Error> errors;       // folders and files that could not be read
   std::size_t files = 0;           // how many were looked at
   bool incomplete = false;         // a limit was reached, or it was stopped
@@ -67,28 +68,30 @@ struct Detection {
   [[nodiscard]] std::size_t saves() const;
 };
 
-/// Looks at everything below the store's root. Reads only. Fails with `not_found` if the root does not exist.
+/// Looks at everything below the store's root. Writes nothing. Fails with `not_found` if the root does not
+/// exist.
 [[nodiscard]] Result<Detection> detect_place(const Catalog& catalog, Store& store,
                                              const DetectOptions& options = {});
-/// A bay of what was found. Its rules are those of the detection; it has none if nothing was found.
+/// Returns a bay with the rules of the detection; without rules if nothing was found.
 [[nodiscard]] Bay bay_of(const Detection& detection, const std::string& name, const std::string& root);
 
-/// A folder that holds what one program, or one console, keeps.
+/// A folder with the saves of one program or one console.
 struct DetectedPlace {
   std::string root;            // below the folder that was looked at; "." is that folder itself
-  std::string suggested_name;  // a bay's name; not used by any other place of the list
+  std::string suggested_name;  // a bay's name, unique in the list
   Detection detection;
 };
-/// Looks for places in `folder` of the store, such as a home folder or a disk. First by names alone, then at
-/// what is in the folders that could hold saves. System folders, caches and sources are left out.
-/// `is_medium`: the folder is a disk of its own, and may itself be a place.
+/// Searches the store, such as a home folder or a disk, for places with saves: first by names alone, then in
+/// the folders that may contain saves. Leaves out system folders, caches and source trees. `is_medium`: the
+/// root is a disk of its own and may itself be a place.
 [[nodiscard]] Result<std::vector<DetectedPlace>> find_places_with_saves(const Catalog& catalog, Store& store,
                                                                         bool is_medium,
                                                                         const DetectOptions& options = {});
 
-/// Returns a bay for one use out of a path: a folder or an archive, looked at; a memory card's image, a
-/// package or a single save by itself; a battery save with the place it is in. Its name is `path`. Fails with
-/// `not_found`, and with `not_recognised` if nothing there tells how saves are kept.
+/// Returns a bay for a path, for one use; its name is `path`. A folder or an archive is detected; a memory
+/// card's image, a package or a single save is a place of its own; a battery save gives the place that
+/// contains it. Fails with `not_found` if the path does not exist, `not_recognised` if nothing there shows
+/// how saves are stored.
 [[nodiscard]] Result<Bay> bay_for_path(const Catalog& catalog, const std::string& path,
                                        const DetectOptions& options = {});
 

@@ -1,4 +1,4 @@
-// Stores: the only way to a disk. A file is replaced whole or not at all.
+// Stores: every access to files goes through one. A file is replaced whole or not at all.
 #pragma once
 
 #include <bayswap/base.hpp>
@@ -14,42 +14,43 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
+/// What a store knows of a file or folder without reading it.
 struct FileInfo {
   enum class Kind { file, folder, other };
   std::string name;  // the last component
   Kind kind = Kind::file;
-  std::uint64_t size_bytes = 0;   // of a file; as the times, left out for a folder in a list
+  std::uint64_t size_bytes = 0;   // of a file; like the times, 0 for a folder in a list
   std::int64_t modified = 0;      // seconds since 1970, UTC
-  std::uint32_t modified_ns = 0;  // and nanoseconds, where the disk keeps them
+  std::uint32_t modified_ns = 0;  // and nanoseconds, if the disk stores them
   bool link = false;              // the name is a symbolic link; the other fields describe its target
-  std::uint32_t hard_links = 1;   // how many names the file has
+  std::uint32_t hard_links = 1;   // number of hard links, its names
 };
 
-/// What one file holds before and after a change. An absent blob means: no such file.
+/// The content of one file before and after a change. Without a blob the file does not exist.
 struct FileChange {
   std::string path;  // as the store knows it; absolute in the logbook
   std::optional<Blob> before;
   std::optional<Blob> after;
-  // Seconds since 1970: the time that the file gets, and the one it had, where the disk keeps one.
+  // Seconds since 1970: the time to set on the file, and the one it had, if the disk stores times.
   std::optional<std::int64_t> modified = std::nullopt;
   std::optional<std::int64_t> before_modified = std::nullopt;
 };
 
-/// What a store can do.
+/// The abilities of a store.
 struct StoreTraits {
-  bool writable = true;         // false for archives, and for bays as they once were
-  bool atomic_replace = false;  // many files are changed as Store::apply of the local disk does it
-  bool slow = false;            // a serial line: not read unasked
+  bool writable = true;         // false for archives, and for past states of bays
+  bool atomic_replace = false;  // apply() changes many files the way the local disk does
+  bool slow = false;            // as a serial line: not read unasked
 };
 
-/// What is special about one file.
+/// The peculiarities of one file.
 struct FileTraits {
-  bool may_tear = false;  // a write that is cut off leaves neither the old nor the new bytes
-  bool runs_on = false;   // a clock, 8 bytes: the time at which it stood at zero, to a second or two
+  bool may_tear = false;  // an interrupted write can leave neither the old nor the new bytes
+  bool runs_on = false;   // a clock, 8 bytes: the time at which it was zero, to within two seconds
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
-/// file by `display_path(path)`. Reading is safe from several threads at once, changing is not.
+/// file by `display_path(path)`. Several threads may read at once; changes are for one thread.
 class Store {
  public:
   Store() = default;
@@ -57,7 +58,8 @@ class Store {
   Store& operator=(const Store&) = delete;
   virtual ~Store() = default;
 
-  /// Returns nothing if there is no such file. Fails with `io` if that could not be found out.
+  /// Returns what is known of a file or folder; nothing if it does not exist. Fails with `io` if that can't
+  /// be determined.
   [[nodiscard]] virtual Result<std::optional<FileInfo>> stat(const std::string& path) = 0;
   /// Returns the entries of a folder, ordered by name; all of them, or an error. Fails with `not_found` if
   /// the folder does not exist. A link whose target does not exist, or is not readable, is an entry of kind
@@ -67,18 +69,18 @@ class Store {
   /// `not_found`, `io`, `unsafe` for a path out of the root, `bad_usage` for a folder.
   [[nodiscard]] virtual Result<Blob> read_range(const std::string& path, std::uint64_t at,
                                                 std::size_t count) = 0;
-  /// Writes a file whole, in place of the old one if it exists, durably. Makes the folders below the root
-  /// that are missing, never the root. On any failure the old file is as it was.
+  /// Writes a whole file durably, replacing an existing one. Makes missing folders below the root, but never
+  /// the root. After a failure the old file is unchanged.
   [[nodiscard]] virtual Result<void> replace(const std::string& path, ByteView bytes) = 0;
   /// Writes a new file. Fails with `unsafe` if the file exists.
   [[nodiscard]] virtual Result<void> create(const std::string& path, ByteView bytes) = 0;
-  /// Writes a new file whose reader can tell whether it is whole. Cut off, it may be there in part; it need
-  /// not be durable before settle() has returned. Fails with `unsafe` if the file exists. The base version is
-  /// create().
+  /// Writes a new file whose reader can tell whether it is complete. An interrupted call can leave a part of
+  /// it, and it need not be durable before settle() has returned. Fails with `unsafe` if the file exists. The
+  /// base version calls create().
   [[nodiscard]] virtual Result<void> add(const std::string& path, ByteView bytes) {
     return create(path, bytes);
   }
-  /// Returns once everything that was added is durable.
+  /// Returns when everything that was added is durable.
   [[nodiscard]] virtual Result<void> settle() { return {}; }
   /// Removes a file, durably.
   [[nodiscard]] virtual Result<void> remove(const std::string& path) = 0;
@@ -88,12 +90,12 @@ class Store {
     (void)path;
     return false;
   }
-  /// Makes each file that holds its `before` hold its `after`, in order, durably. Everything is written and
-  /// compared before the first file changes. Fails with `busy` at the first file that holds something else
-  /// at that moment, and leaves that file as it is. `placed` gets one flag per change: the file was changed.
+  /// Changes each file from its `before` to its `after`, in order, durably. Everything is written and
+  /// compared before the first file changes. Fails with `busy` at the first file that has changed in the
+  /// meantime, and leaves that one alone. `placed` gets one flag per change: whether the file was changed.
   /// The base version uses the operations above, one file after the other.
   [[nodiscard]] virtual Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed);
-  /// Returns whether files can be made and replaced in a folder, as far as permissions tell.
+  /// Returns whether files can be made and replaced in a folder, as far as permissions show.
   [[nodiscard]] virtual bool may_write(const std::string& folder) = 0;
   [[nodiscard]] virtual StoreTraits traits() const { return {}; }
   [[nodiscard]] virtual FileTraits file_traits(const std::string& path) const {
@@ -103,16 +105,17 @@ class Store {
   /// Returns the path as the user knows it.
   [[nodiscard]] virtual std::string display_path(const std::string& path) const = 0;
 
-  /// Returns the path that names the file from anywhere; the logbook remembers it.
+  /// Returns a path that identifies the file independent of this store; the logbook uses it.
   [[nodiscard]] virtual std::string absolute_path(const std::string& path) const {
     return display_path(path);
   }
-  /// Returns the absolute path of the folder that has to exist for anything to be written; empty if the
-  /// store has no such folder.
+  /// Returns the absolute path of the folder that must exist before anything is written; empty if the store
+  /// has no such folder.
   [[nodiscard]] virtual std::string root() const { return {}; }
 
-  /// From now on, a path below the folder `root` (absolute) that leads out of it through a link is not
-  /// changed, and `root` is not made: for a store without a root of its own. The base version does nothing.
+  /// Confines later changes below the folder `root` (absolute), for a store without a root of its own: a path
+  /// that leads out of it through a link is not changed, and `root` is not made. The base version does
+  /// nothing.
   virtual void stay_within(const std::string& root) { (void)root; }
 
   /// Returns the first `count` bytes of a file, all of them if it is shorter.
@@ -128,8 +131,8 @@ class Store {
 
 /// A folder of the local disk. With an empty root, paths are the system's own, relative to the working
 /// folder. Symbolic links are followed to their target, but never out of a root that is not empty (`unsafe`),
-/// for reading and for writing. A root that does not exist is `not_found`, and never made. The root is kept
-/// open from its first use on.
+/// for reading and for writing. A root that does not exist gives `not_found`; it is never made. The root
+/// stays open from its first use on.
 class LocalStore final : public Store {
  public:
   /// Who may read new files and folders: as the umask says, or only their owner.
@@ -165,7 +168,8 @@ class LocalStore final : public Store {
   mutable std::atomic<int> root_handle_{-1};
 };
 
-/// Files in memory, for tests and dry runs. Folders are there when a file in them is.
+/// Files in memory, for tests and dry runs. A folder exists if a file in it does. Not for several threads at
+/// once while one changes it.
 class MemoryStore final : public Store {
  public:
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
@@ -183,12 +187,12 @@ class MemoryStore final : public Store {
   std::map<std::string, Blob> files_;
 };
 
-/// One holder at a time, across processes; let go when destroyed or when the process dies.
+/// A lock with one holder at a time across processes. Released by the destructor, and when the process ends.
 class FileLock {
  public:
-  /// Makes the folder of `path` if need be, for its owner alone. Waits up to `wait_seconds` and calls
-  /// `on_wait` once before it starts waiting. Fails with `busy` if another process still holds the lock then,
-  /// with `io` if the file system has no locks.
+  /// Acquires the lock. Makes the folder of `path` if it does not exist, readable by its owner only. Waits up
+  /// to `wait_seconds`, and calls `on_wait` once before it waits. Fails with `busy` if another process still
+  /// holds the lock, `io` if the file system has no locks.
   [[nodiscard]] static Result<FileLock> acquire(const std::string& path, int wait_seconds,
                                                 const std::function<void()>& on_wait = {});
   FileLock(FileLock&& other) noexcept;
@@ -202,21 +206,22 @@ class FileLock {
   int handle_ = -1;
 };
 
-/// Where Bay Swap keeps its own things.
+/// The paths of Bay Swap's own files.
 struct Home {
   std::string bays;      // folder of bay files
   std::string layouts;   // folder of the user's layout files
   std::string data;      // folder of the logbook
-  std::string chips;     // file of what was learned about games' chips
+  std::string chips;     // file of known chips of games
   std::string titles;    // file of titles by id and code
-  std::string accounts;  // file of which account is whose in another bay
-  std::string pairs;     // file of which ROM a save belongs to
+  std::string accounts;  // file of corresponding accounts of bays
+  std::string pairs;     // file of saves paired with ROMs
   std::string states;    // folder of the user's state maps
   std::string sheets;    // folder of the user's sheets
 
-  /// Everything under `folder`.
+  /// Returns the paths with everything under `folder`.
   [[nodiscard]] static Home under(const std::string& folder);
-  /// From BAYSWAP_HOME, else the XDG folders; `bad_usage` where neither these nor HOME are set.
+  /// Returns the paths of this user: under BAYSWAP_HOME, or else in the XDG folders. Fails with `bad_usage`
+  /// if neither these nor HOME are set.
   [[nodiscard]] static Result<Home> of_user();
 };
 

@@ -1,4 +1,4 @@
-// Finding where and how a save keeps a number or a text that the player knows.
+// Finds where and how a save stores a number or a text that the player knows.
 #pragma once
 
 #include <bayswap/base.hpp>
@@ -11,14 +11,14 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// How a value goes on from one version to the next.
+/// How a value changes from one version to the next.
 enum class Trend { any, changed, same, more, less };
 
-/// What is known of each version.
+/// What is known of the value in each version.
 struct HuntRequest {
-  std::vector<std::string> values;  // one a version: numbers ("-3", "12.5") or texts; or none
-  std::vector<std::pair<std::int64_t, std::int64_t>> between;  // one a version, or none
-  std::vector<Trend> trends;                                   // one a step between two versions, or none
+  std::vector<std::string> values;  // one per version: numbers ("-3", "12.5") or texts; or none
+  std::vector<std::pair<std::int64_t, std::int64_t>> between;  // one per version, or none
+  std::vector<Trend> trends;                                   // one per step between two versions, or none
   std::size_t max_finds = 50;
 };
 
@@ -36,16 +36,16 @@ struct HuntFind {
   std::int64_t per = 1;
   std::uint64_t xor_with = 0;
   Byte zero = 0;                                     // of digits: the code of '0'
-  unsigned unit_bytes = 1;                           // of texts: bytes a character
+  unsigned unit_bytes = 1;                           // of texts: bytes per character
   std::vector<std::pair<char, std::uint32_t>> from;  // of texts: codes of 'A', 'a' and '0'; none: ASCII
   std::string encoding;                              // in words
   double confidence = 0;                             // 0 to 1
-  double expected_false = 0;                         // as plain ones that chance would give
+  double expected_false = 0;                         // number of equally plain finds expected by chance
 };
 
-/// Returns the places that agree, the likeliest first. `versions` of one size, 1 to 64, in the order in which
-/// they were saved; each further one narrows it down. Fails with `bad_usage` if they differ in size, are over
-/// 16 MiB, or the request does not fit them.
+/// Returns the places that agree with all versions, the likeliest first. `versions`: 1 to 64 of the same
+/// size, in the order in which they were saved. Fails with `bad_usage` if they differ in size, are over 16
+/// MiB, or the request does not fit them.
 [[nodiscard]] Result<std::vector<HuntFind>> hunt(std::span<const Blob> versions, const HuntRequest& request);
 
 }  // namespace bayswap

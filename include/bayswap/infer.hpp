@@ -1,4 +1,4 @@
-// Learning a layout from files that hold the same save in two forms.
+// Infers a layout from files that contain the same save in two forms.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -7,23 +7,24 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// The same save twice: taken apart, and as a file in the form to be learned.
+/// The same save twice: as parts, and as a file in the layout to infer.
 struct Example {
   Save save;
   Blob file;
 };
 
+/// An inferred layout, and how certain it is.
 struct Inferred {
   Layout layout;  // turns each example's save into its file, bit for bit, with that file as base
-  std::vector<std::string> certain;  // what the examples leave no choice about, a sentence each
-  std::vector<std::string> open;     // what could be otherwise, and which further example would settle it
-  std::size_t guessed_bytes = 0;     // of the file that nothing but a base tells
+  std::vector<std::string> certain;  // what the examples determine, a sentence each
+  std::vector<std::string> open;     // what they leave open, and which further example would determine it
+  std::size_t guessed_bytes = 0;     // bytes of the file that only a base gives
 };
 
-/// Works out how the files store the saves: byte order, spreading, half-bytes, place, what is around, a
-/// compressed stream. Several examples must be of one form, and are best of different saves. `bad_usage` for
-/// no example or blank saves, `not_recognised` where file and save do not hold the same, with what was found
-/// instead.
+/// Determines how the files store the saves: byte order, interleaving, half-bytes, offsets, the bytes around
+/// them, compression. Several examples must have the same layout, and should be of different saves. Fails
+/// with `bad_usage` without examples or for blank saves, `not_recognised` if file and save do not contain the
+/// same bytes, with what was found instead.
 [[nodiscard]] Result<Inferred> infer(const std::vector<Example>& examples, const std::string& id);
 
 }  // namespace bayswap

@@ -1,4 +1,4 @@
-// What is this file? Asks every room that knows formats and answers with reasons.
+// Recognises files of every known format, with the reasons.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -21,7 +21,7 @@ enum class FileKind {
   avatar_database,
   save_state
 };
-/// "battery save", ...: words of the trade, the same in tables and JSON.
+/// Returns e.g. "battery save", the same in tables and JSON.
 [[nodiscard]] std::string_view to_text(FileKind kind);
 
 struct PartFinding {
@@ -30,47 +30,49 @@ struct PartFinding {
   bool blank = false;
 };
 
+/// What a file is, as far as its bytes and the hints show.
 struct Finding {
   std::size_t size_bytes = 0;
   FileKind kind = FileKind::unknown;
-  std::optional<Platform> platform;   // nothing where the best layouts are of several
+  std::optional<Platform> platform;   // nothing if the best layouts are of several
   const Layout* layout = nullptr;     // the best one; nothing for ROMs and unknown files
-  std::vector<const Layout*> either;  // two or more where nothing decides between them
+  std::vector<const Layout*> either;  // two or more if nothing decides between them
   Compression compression = Compression::none;
   Fit fit = Fit::exact;
   double confidence = 0;              // 0 to 1
   std::vector<std::string> evidence;  // one sentence each
   std::vector<PartFinding> parts;
   std::optional<GameId> game;
-  std::string state_map;  // id of the map that describes a save state; empty: none does
+  std::string state_map;  // id of the map that describes a save state; empty: none
 };
 
-/// What `bytes` are. Never fails: what nobody recognises is FileKind::unknown with the reasons.
+/// Recognises bytes. Never fails: unrecognised bytes are FileKind::unknown, with the reasons. The catalog
+/// must outlive the finding.
 [[nodiscard]] Finding inspect(const Catalog& catalog, const Blob& bytes, const Hints& hints = {});
 
-/// The same for a file. Where no game is given, the ROM beside it is asked. Fails where the file can't be
-/// read.
+/// Recognises a file. If `hints` has no game, uses the ROM beside the file. Fails if the file can't be read.
 [[nodiscard]] Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::string& path,
                                            const Hints& hints = {});
 
-/// Looks at every file of a folder and those below it, up to 32 deep, and hands each over in the order of the
-/// paths. A ROM lends its name to the files beside it that share its stem. Uses all processors; `report` is
-/// called from this thread only. Memory grows with the number of files in one folder, not with that of all.
-/// What can't be read is handed over as its error; links to folders are not followed.
+/// Receives the finding of one file, or the error if it can't be read.
 using ScanReport = std::function<void(const std::string& path, const Result<Finding>& finding)>;
+/// Recognises every file below a folder, up to 32 folders deep, and reports them in the order of their paths.
+/// A ROM identifies the files beside it that share its stem. Uses all processors; calls `report` from the
+/// calling thread only. Memory grows with the number of files in one folder, not with the total. Does not
+/// follow links to folders.
 [[nodiscard]] Result<void> inspect_folder(const Catalog& catalog, Store& store, const std::string& folder,
                                           const Hints& hints, const ScanReport& report);
 
-/// What a file's name, and the ROM beside it, tell of it before it is opened.
+/// Returns what a file's name and the ROM beside it show of the file.
 [[nodiscard]] Hints hints_beside(Store& store, const std::string& path);
 
-/// A file as a ROM, read piece by piece; the store must outlive it. What can't be read later is missing from
-/// its pieces.
+/// Returns a file as a ROM that is read piece by piece. The store must outlive it. Read errors come from
+/// RomSource::read.
 [[nodiscard]] Result<RomSource> rom_source(Store& store, const std::string& path);
-/// Its header. Errors name the file.
+/// Reads the header of a ROM. Errors name the file.
 [[nodiscard]] Result<RomFacts> identify_rom(Store& store, const std::string& path);
 
-/// The ROM that lies in the same folder under the same stem, told by its header; its path and facts.
+/// Returns the path and the facts of the ROM in the same folder with the same stem, recognised by its header.
 [[nodiscard]] std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store,
                                                                          const std::string& save_path);
 

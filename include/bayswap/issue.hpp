@@ -1,4 +1,4 @@
-// Issues and steps: what is wrong, or worth knowing, with something that is about to be done, and what it is.
+// Issues and steps of a plan: what is wrong with it or worth knowing, and what it does.
 #pragma once
 
 #include <bayswap/base.hpp>
@@ -11,7 +11,7 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// What can be wrong. The words (see to_text) are stable: users pass them on, and JSON has them.
+/// The kinds of issues. Their texts (see to_text) are stable: users pass them, and JSON contains them.
 enum class IssueCode {
   // Refused unless accepted by name (see is_acceptable).
   wrong_region,
@@ -24,7 +24,7 @@ enum class IssueCode {
   newer,
   byte_order,
   no_rom,
-  // Refused until something else is said or done.
+  // Refused until the cause is resolved.
   empty,
   which_account,
   which_save,
@@ -61,9 +61,9 @@ enum class IssueCode {
 /// "wrong-region", ...
 [[nodiscard]] std::string_view to_text(IssueCode code);
 [[nodiscard]] std::optional<IssueCode> issue_code_from_text(std::string_view text);
-/// Returns whether a user can accept the issue by its name.
+/// Returns whether a user can accept issues of this kind.
 [[nodiscard]] bool is_acceptable(IssueCode code);
-/// The words of all acceptable issues, in the order of IssueCode.
+/// Returns the texts of all acceptable kinds, in the order of IssueCode.
 [[nodiscard]] std::vector<std::string> acceptable_issues();
 
 struct PlanIssue {
@@ -83,7 +83,7 @@ struct Step {
   std::string why;
 };
 
-/// The issues found so far. Those that need the user's word are refusals unless `accepted` has them.
+/// Collects issues. Those that a user has to accept are refusals unless `accepted` contains them.
 class IssueList {
  public:
   IssueList() = default;
@@ -94,11 +94,11 @@ class IssueList {
   void note(IssueCode code, std::string text, std::string hint = {}, Remedy remedy = {});
   void warn(IssueCode code, std::string text, std::string hint = {}, Remedy remedy = {});
   void refuse(IssueCode code, std::string text, std::string hint = {}, Remedy remedy = {});
-  /// A refusal, or a warning if it was accepted. Returns whether it was.
+  /// Adds a refusal, or a warning if the issue was accepted. Returns whether it was accepted.
   bool unless_accepted(IssueCode code, std::string text, std::string hint = {}, Remedy remedy = {});
   [[nodiscard]] bool is_accepted(IssueCode code) const { return accepted_.contains(code); }
 
-  /// The first refusal; nullptr if there is none.
+  /// Returns the first refusal; nullptr if there is none.
   [[nodiscard]] const PlanIssue* refusal() const;
   [[nodiscard]] const std::vector<PlanIssue>& all() const { return issues_; }
   [[nodiscard]] std::vector<PlanIssue> take() { return std::move(issues_); }

@@ -11,36 +11,37 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// The keys: one for names, and one for contents for each time they were changed, the newest last. What is
-/// sealed is sealed with the newest; all open.
+/// The keys: one for names, and one or more for contents, the newest last. Encryption uses the newest,
+/// decryption all.
 class Keyring {
  public:
-  /// 32 bytes each.
+  /// A key of 32 bytes.
   using Key = std::array<Byte, 32>;
 
-  /// New keys, at random.
+  /// Returns new random keys.
   [[nodiscard]] static Keyring make();
-  /// The same and a new one for contents.
+  /// Returns these keys and a new one for contents.
   [[nodiscard]] Keyring with_new_key() const;
-  /// The same and what another ring has besides.
+  /// Returns these keys and those that only `other` has.
   [[nodiscard]] Keyring joined_with(const Keyring& other) const;
 
-  /// As they are kept on a device, open.
+  /// Returns the keys as a device stores them, unencrypted.
   [[nodiscard]] Blob bytes() const;
-  /// Fails with `damaged`.
+  /// Reads what bytes() returned. Fails with `damaged` if it is something else.
   [[nodiscard]] static Result<Keyring> from_bytes(ByteView bytes);
 
-  /// As they lie in the lighthouse, locked with a passphrase: TOML. Takes 64 MiB and about half a second
-  /// (Argon2id). `lighthouse`: its id.
+  /// Returns the keys encrypted with a passphrase, as TOML, as the lighthouse stores them. Takes 64 MiB and
+  /// about half a second (Argon2id). `lighthouse`: its id.
   [[nodiscard]] Result<std::string> locked(const std::string& passphrase,
                                            const std::string& lighthouse) const;
-  /// Fails with `bad_usage` if it is another passphrase, `damaged` if it is no such file.
+  /// Decrypts what locked() returned. Fails with `bad_usage` for another passphrase, `damaged` for another
+  /// file.
   [[nodiscard]] static Result<Keyring> unlocked(std::string_view toml, const std::string& passphrase,
                                                 const std::string& lighthouse);
 
   [[nodiscard]] const Key& names() const { return names_; }
   [[nodiscard]] const std::vector<Key>& contents() const { return contents_; }
-  /// The file in the lighthouse that these keys are from; empty: not in it yet.
+  /// The lighthouse's file that these keys came from; empty: not stored there yet.
   std::string lock;
 
   friend bool operator==(const Keyring& a, const Keyring& b) {
@@ -52,19 +53,20 @@ class Keyring {
   std::vector<Key> contents_;
 };
 
-/// Puts keys into a lighthouse's folder as the newest of it, and removes those before. Returns the ring as it
-/// is from now on, with its `lock`.
+/// Stores keys in a lighthouse's folder as its newest, and removes the earlier ones. Returns the keys with
+/// `lock` set.
 [[nodiscard]] Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphrase,
                                        const std::string& lighthouse);
-/// The name of the newest lock; empty if there is none. One listing.
+/// Returns the name of the newest lock; empty if there is none. Takes one listing.
 [[nodiscard]] Result<std::string> newest_lock(Store& store);
-/// Opens the newest lock. Fails with `bad_usage` if it is another passphrase.
+/// Decrypts the newest lock. Fails with `bad_usage` for another passphrase.
 [[nodiscard]] Result<Keyring> open_lock(Store& store, const std::string& passphrase,
                                         const std::string& lighthouse);
 
-/// A store whose files can be read and named only with the keys. Files in the root, and those in `keys`, are
-/// left open; folders keep their names. Contents are padded to a power of two of at least 4 KiB. `below` must
-/// outlive it. Files that were not sealed with these keys are not seen in lists, and `damaged` when read.
+/// Returns a store that encrypts names and contents of the files in `below`, which must outlive it. Files in
+/// the root and in the folder "keys" are not encrypted; folders keep their names. Contents are padded to a
+/// power of two of at least 4 KiB. Files that were not encrypted with these keys do not appear in lists, and
+/// reading them fails with `damaged`.
 [[nodiscard]] std::unique_ptr<Store> encrypted_store(Store& below, Keyring keys);
 
 }  // namespace bayswap

@@ -1,4 +1,4 @@
-// A lighthouse: a folder on any dumb store through which devices exchange versions (docs/sync.md).
+// A lighthouse: a folder in any store, through which devices exchange versions (docs/sync.md).
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -12,34 +12,37 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// An object as it is stored, ready to be written.
+/// An object in its stored form.
 struct PackedObject {
   Digest digest;  // of what is in it
   Blob file;
 };
-/// Packs it; any thread may.
+/// Compresses an object. Any thread may call it.
 [[nodiscard]] PackedObject pack_object(const Blob& plain);
 
-/// Objects in a folder of a store, each compressed, under the digest of what is in it. An object is written
-/// once and never changed.
+/// Objects in a folder of a store: compressed, and named by the digest of their plain bytes. An object never
+/// changes once it is written. Not for several threads at once.
 class ObjectShelf {
  public:
   /// `store` must outlive it. `folder`: below the store's root.
   ObjectShelf(Store& store, std::string folder) : store_(&store), folder_(std::move(folder)) {}
 
-  /// Writes it, unless it is there and sound. Returns its digest. Durable once settle() has returned.
+  /// Writes an object, unless it exists and is sound. Returns its digest. It is durable when settle() has
+  /// returned.
   [[nodiscard]] Result<Digest> put(const Blob& plain);
   [[nodiscard]] Result<void> put(const PackedObject& object);
-  /// The same of an object of another shelf. Fails with `damaged` if it is not sound there.
+  /// Copies an object from another shelf. Returns its size there in bytes. Fails with `damaged` if it is not
+  /// sound.
   [[nodiscard]] Result<std::uint64_t> put_from(ObjectShelf& other, const Digest& digest);
   [[nodiscard]] Result<void> settle() { return store_->settle(); }
-  /// Fails with `not_found`, or with `damaged` if it is not what its name says: half written, or changed.
+  /// Returns an object. Fails with `not_found` if it does not exist, `damaged` if its bytes do not have the
+  /// digest of its name.
   [[nodiscard]] Result<Blob> get(const Digest& digest);
-  /// Returns whether there is one of that name; whether it is sound only get() tells.
+  /// Returns whether an object of that name exists. Only get() verifies it.
   [[nodiscard]] Result<bool> has(const Digest& digest);
-  /// All names; 16 listings.
+  /// Returns all names. Takes 16 listings.
   [[nodiscard]] Result<std::vector<Digest>> list();
-  /// One that is not there is no error.
+  /// Removes an object; succeeds if it does not exist.
   [[nodiscard]] Result<void> remove(const Digest& digest);
 
  private:
@@ -47,42 +50,43 @@ class ObjectShelf {
   [[nodiscard]] Result<Blob> opened(const Digest& digest, const Blob& file) const;
   Store* store_;
   std::string folder_;
-  std::set<Digest> written_;  // by this process: what they hold is known
+  std::set<Digest> written_;  // by this process: their content is known
 };
 
-/// What one device has told: its manifest, which is an object.
+/// Points to the newest manifest of a device; the manifest is an object.
 struct Pointer {
   std::string device;         // its id
-  std::uint64_t counter = 0;  // one more each time
+  std::uint64_t counter = 0;  // increases by one with each manifest
   Digest manifest;
 };
 
+/// An open lighthouse. Not for several threads at once.
 class Lighthouse {
  public:
-  /// What the folder of one says of it.
+  /// The description of a lighthouse in its folder.
   struct About {
-    std::string id;  // made when it was founded: tells one lighthouse from another at the same place
+    std::string id;             // random; distinguishes lighthouses that were made at the same place
     bool is_encrypted = false;  // only devices with its keys can read it: see keyring.hpp
   };
-  /// Fails with `not_found` if there is none in the folder, `unsupported` if a newer Bay Swap made it.
+  /// Reads the description. Fails with `not_found` if the folder has no lighthouse, `unsupported` if a newer
+  /// Bay Swap made it.
   [[nodiscard]] static Result<About> about(Store& store);
-  /// Makes one in an empty folder, or returns what is there. Fails with `unsafe` if other things are in the
-  /// folder.
+  /// Makes a lighthouse in an empty folder, or returns the existing one's description. Fails with `unsafe` if
+  /// the folder contains anything else.
   [[nodiscard]] static Result<About> make(Store& store, bool encrypted);
-  /// Opens one; one that is encrypted through `encrypted_store(store)`, which is the folder as its devices
-  /// see it. Fails as about(), and with `bad_usage` if it is encrypted and `encrypted` is nullptr. The stores
-  /// must outlive it.
+  /// Opens a lighthouse. An encrypted one needs `encrypted`, made with encrypted_store(store). Fails as
+  /// about(), and with `bad_usage` if it is encrypted and `encrypted` is nullptr. The stores must outlive it.
   [[nodiscard]] static Result<Lighthouse> open(Store& store, Store* encrypted = nullptr);
-  /// make() and open() of one that is not encrypted.
+  /// Makes a lighthouse without encryption if there is none, and opens it.
   [[nodiscard]] static Result<Lighthouse> found(Store& store);
 
   [[nodiscard]] const std::string& id() const { return id_; }
   [[nodiscard]] ObjectShelf& objects() { return objects_; }
-  /// What every device has told, the newest of each that this listing shows; one request.
+  /// Returns the newest pointer of each device that is listed. Takes one request.
   [[nodiscard]] Result<std::vector<Pointer>> pointers();
-  /// Tells: the new pointer first, then those of this device before it are removed.
+  /// Writes a new pointer, then removes the earlier ones of this device.
   [[nodiscard]] Result<void> point(const Pointer& now);
-  /// Removes what a device told.
+  /// Removes the pointers of a device.
   [[nodiscard]] Result<void> forget(const std::string& device);
 
  private:
@@ -94,7 +98,7 @@ class Lighthouse {
   std::vector<std::pair<std::string, std::string>> names_;  // device and name of each pointer listed
 };
 
-/// 16 hex digits, at random.
+/// Returns 16 random hex digits.
 [[nodiscard]] std::string random_id();
 
 }  // namespace bayswap

@@ -1,4 +1,4 @@
-// Packages: containers with files inside, and the small databases that saves lean on.
+// Packages: containers with files inside, and the small databases that saves need.
 #pragma once
 
 #include <bayswap/base.hpp>
@@ -15,30 +15,30 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// A psp parameter file (PARAM.SFO), as docs/formats/psp.md has it: keys with values, each in room of a fixed
-/// size.
+/// A psp parameter file (PARAM.SFO; docs/formats/psp.md): keys with values, each with a fixed amount of room.
 class ParameterFile {
  public:
-  /// `raw` bytes stand without an end mark, text ends with 00.
+  /// A text, which ends with 00 in the file; a number; or bytes without an end mark.
   using Value = std::variant<std::string, std::uint32_t, Blob>;
   struct Entry {
     std::string key;
     Value value;
-    std::size_t room_bytes = 0;  // how long the value may become
+    std::size_t room_bytes = 0;  // the largest size of the value
   };
 
-  /// `not_recognised` where it is none; `damaged` where a table or a value leads out of the file.
+  /// Parses a file. Fails with `not_recognised` if it is not a parameter file, `damaged` if a table or a
+  /// value leads out of it.
   [[nodiscard]] static Result<ParameterFile> parse(ByteView file);
   [[nodiscard]] static bool is_one(ByteView file);
-  /// Keys in byte order, values on multiples of four: as the console writes it.
+  /// Returns the file as the console writes it: keys in byte order, values at multiples of four.
   [[nodiscard]] Blob encode() const;
 
   [[nodiscard]] const std::vector<Entry>& entries() const { return entries_; }
-  /// The text of a key, nothing where it is absent or no text.
+  /// Returns the text of a key; nothing if it does not exist or is not a text.
   [[nodiscard]] std::optional<std::string> text(std::string_view key) const;
   [[nodiscard]] std::optional<std::uint32_t> number(std::string_view key) const;
-  /// Sets a value, or adds it with `room_bytes` of room. `does_not_fit` where the key's room is too small,
-  /// `bad_usage` where the key has a value of another kind, is empty, or holds a 00.
+  /// Sets a value, or adds it with `room_bytes` of room. Fails with `does_not_fit` if the key's room is too
+  /// small, `bad_usage` if the key has a value of another kind, is empty, or contains 00.
   [[nodiscard]] Result<void> set(const std::string& key, Value value, std::size_t room_bytes = 0);
 
  private:
@@ -46,11 +46,11 @@ class ParameterFile {
   std::vector<Entry> entries_;
 };
 
-/// What is wrong with an avatar database (wii); nothing where its checksum is right. `not_recognised` where
-/// it is none. docs/formats/wii.md.
+/// Returns whether a file is an avatar database of a wii (docs/formats/wii.md).
 [[nodiscard]] bool is_avatar_database(ByteView file);
+/// Returns what is wrong with an avatar database; nothing if its checksum is right.
 [[nodiscard]] std::optional<std::string> avatar_database_problem(ByteView file);
-/// How many avatars the console's owner has in it; 0 to 100.
+/// Returns how many avatars of the console's owner it contains, 0 to 100.
 [[nodiscard]] std::size_t avatars_in(ByteView file);
 
 /// A file in a package.
@@ -62,36 +62,38 @@ struct PackagedFile {
 };
 
 /// An x360 package: a header, hash tables over its blocks of 4 KiB, a table of files. docs/formats/x360.md.
-/// Changes are made in memory, every hash made right; the signature is the console's and stays as it was.
+/// Changes apply in memory and correct every hash; the signature can only be made by a console and stays
+/// unchanged. Not for several threads at once while one changes it.
 class BlockPackage {
  public:
-  /// Fails with `not_recognised`; with `damaged` if header or file table lead out of the file, its files
-  /// claim more blocks than it has, or a name in it can't be a file's.
+  /// Opens a package. Fails with `not_recognised` if it is not one, `damaged` if its header or file table
+  /// lead out of the file, its files claim more blocks than it has, or it contains a name that files cannot
+  /// have.
   [[nodiscard]] static Result<BlockPackage> open(const Blob& image);
   [[nodiscard]] static bool is_one(ByteView head);
 
-  /// "CON ", "LIVE" or "PIRS": who signed it.
+  /// Returns who signed it: "CON ", "LIVE" or "PIRS".
   [[nodiscard]] std::string signer() const;
   [[nodiscard]] std::uint32_t content_type() const;  // 1 for a save
   [[nodiscard]] std::uint32_t title_id() const;
   [[nodiscard]] std::uint64_t profile_id() const;
   [[nodiscard]] std::string display_name() const;
   [[nodiscard]] std::string title_name() const;
-  /// A PNG file; empty where there is none.
+  /// Returns a PNG file; empty if there is none.
   [[nodiscard]] Blob thumbnail() const;
-  /// 1 or 2: how many copies of each hash table it keeps.
+  /// Returns how many copies of each hash table it has, 1 or 2.
   [[nodiscard]] int table_copies() const { return copies_; }
 
   [[nodiscard]] const std::vector<PackagedFile>& files() const { return files_; }
-  /// `not_found`; `damaged` where its blocks loop or lead out of the package.
+  /// Returns a file's bytes. Fails with `not_found` if it does not exist, `damaged` if its blocks form a loop
+  /// or lead out of the package.
   [[nodiscard]] Result<Blob> read(const std::string& path) const;
-  /// Replaces a file, or adds one; folders on the way are made. `modified`: seconds since 1970.
-  /// `does_not_fit` where the package can't grow so far.
+  /// Replaces or adds a file, and makes its folders. `modified`: seconds since 1970. Fails with
+  /// `does_not_fit` if the package can't grow so far.
   [[nodiscard]] Result<void> put(const std::string& path, ByteView bytes, std::int64_t modified);
   [[nodiscard]] Result<void> drop(const std::string& path);
   void set_profile_id(std::uint64_t id);
-  /// Every hash that is wrong, a sentence each; nothing for a sound package. Of the signature nothing is
-  /// said.
+  /// Returns every wrong hash, a sentence each; none for a sound package. Does not check the signature.
   [[nodiscard]] std::vector<std::string> check() const;
   [[nodiscard]] Blob image() const;
 

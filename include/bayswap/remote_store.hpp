@@ -1,4 +1,4 @@
-// Folders that a URL names.
+// Stores on servers, opened by URL.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -20,15 +20,16 @@ namespace bayswap {
 /// with `unsupported` for other URLs or without libcurl or libssh, `bad_usage` for a URL with a password in
 /// it. Such a store is for one thread at a time.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_remote(const std::string& url);
-/// A URL as that of a server's root, and the path of a file below it. The same server is the same text.
+/// A URL divided into that of the server's root and the path of a file below it. Equal servers have equal
+/// texts.
 struct RemotePath {
   std::string server;
   std::string path;  // "." for the root itself
 };
 [[nodiscard]] RemotePath split_remote(const std::string& url);
-/// Whether it names a folder of the local disk.
+/// Returns whether a URL names a folder of the local disk.
 [[nodiscard]] bool is_local_url(std::string_view url);
-/// The path of such a folder, absolute.
+/// Returns the absolute path of such a folder.
 [[nodiscard]] std::string path_of_url(const std::string& url);
 
 }  // namespace bayswap

@@ -1,4 +1,4 @@
-// What one device knows of all versions, and how it tells others (docs/sync.md).
+// A device's copy of all versions, and their exchange with other devices (docs/sync.md).
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -12,94 +12,95 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// What a device is called, and where it exchanges versions.
+/// The name of a device, and the lighthouse where it exchanges versions.
 struct DeviceInfo {
-  std::string id;  // at random: see random_id
+  std::string id;  // random: see random_id
   std::string name;
   std::string url;         // of the lighthouse; empty: none
   std::string lighthouse;  // its id
 };
 
-/// What devices tell of themselves beside what they know.
+/// The state of a device, which it publishes with its versions.
 struct DeviceReport {
-  std::int64_t seen = 0;        // when it told, by its own clock
-  std::uint32_t behind = 0;     // saves of which a newer version waits to be written into its bays
+  std::int64_t seen = 0;        // time of the report, by the device's clock
+  std::uint32_t waiting = 0;    // saves whose newer version is not yet in its bays
   std::uint32_t conflicts = 0;  // as it sees them
 };
 
-/// Another device, as far as it has told.
+/// Another device, from its last report.
 struct PeerInfo {
   std::string id;
   std::string name;
   DeviceReport report;
 };
 
-/// What an exchange did.
+/// The result of an exchange.
 struct Exchanged {
   std::size_t sent = 0;          // objects with saves' bytes
   std::uint64_t sent_bytes = 0;  // before they were compressed
   std::size_t received = 0;      // versions that were not known here
-  std::size_t missing = 0;       // objects that are missing or damaged; others are asked for them
-  std::size_t given = 0;         // objects that others had asked for
-  bool rebuilt = false;          // the lighthouse had lost what this device told
+  std::size_t missing = 0;       // objects that are missing or damaged; requested from other devices
+  std::size_t given = 0;         // objects that other devices had requested
+  bool rebuilt = false;          // the lighthouse had lost this device's manifest
 };
 
-/// What a prune did.
+/// The result of a prune.
 struct Pruned {
   std::size_t versions = 0;
   std::size_t objects = 0;  // removed from the lighthouse
-  std::size_t waiting = 0;  // that go once every device has told again
+  std::size_t waiting = 0;  // to be removed once every device has reported again
 };
 
-/// A device's own store of versions: records in pages, saves' bytes as objects, counters. Everything is in
-/// `store`, which must outlive it: objects are written first, and one small file makes them count. So it can
-/// be cut off anywhere. Not for several threads at once, nor for several processes: hold a FileLock.
+/// A device's own versions: records in pages, saves' bytes as objects, counters. Everything is in `store`,
+/// which must outlive it. Objects are written first, and one small file then makes them valid, so that an
+/// interruption at any point loses nothing. Not for several threads or processes at once: hold a FileLock.
 class Replica {
  public:
-  /// Opens what is in the store. Fails with `not_found` if the device has not joined a lighthouse.
+  /// Opens the replica in the store. Fails with `not_found` if the device has not joined a lighthouse.
   [[nodiscard]] static Result<Replica> open(Store& store);
-  /// Begins, or goes on under another name or with another lighthouse: versions and the device's id stay.
+  /// Makes a replica, or changes the name or the lighthouse of the existing one: versions and the device's id
+  /// stay.
   [[nodiscard]] static Result<Replica> join(Store& store, const std::string& name, const std::string& url,
                                             const std::string& lighthouse);
-  /// Ends it. Versions stay, in case it joins again.
+  /// Leaves the lighthouse. Versions stay, in case the device joins again.
   [[nodiscard]] Result<void> leave();
 
   [[nodiscard]] const DeviceInfo& device() const { return device_; }
-  /// All versions; read when first asked for.
+  /// Returns all versions; reads them on first use.
   [[nodiscard]] Result<const History*> history();
   [[nodiscard]] std::vector<PeerInfo> peers() const;
-  /// A digest of everything that is known: the same again, and there is no news.
+  /// Returns a digest of everything that is known. It changes only with news.
   [[nodiscard]] Digest knowledge() const;
-  /// Saves in conflict; as it was told last, if versions have not been read.
+  /// Returns the number of saves in conflict; the last reported one if versions have not been read yet.
   [[nodiscard]] std::uint32_t conflicts() const;
 
-  /// Writes the bytes of a version that may be noted.
+  /// Writes the bytes of a version that may be noted later.
   [[nodiscard]] Result<void> hold(const PackedObject& bundle);
-  /// Adds a version made here, whose bytes are held. Counts once save() has returned.
+  /// Adds a version made here, whose bytes were written with hold(). It is valid when save() has returned.
   [[nodiscard]] Result<VersionId> note(Version version);
   [[nodiscard]] Result<VersionId> note(Version version, const Blob& bundle);
-  /// Forgets a version for good, here and, with the next exchange, everywhere.
+  /// Removes a version for good: here, and with the next exchange everywhere.
   [[nodiscard]] Result<void> prune(const VersionId& id);
   [[nodiscard]] Result<void> save();
 
-  /// Takes what is new at the lighthouse, gives what is asked for, and tells what is new here. Not `telling`:
-  /// only the first, and nothing is written there.
+  /// Receives what is new at the lighthouse, sends what other devices requested, and publishes what is new
+  /// here. Without `telling` it only receives, and writes nothing there.
   [[nodiscard]] Result<Exchanged> exchange(Lighthouse& lighthouse, const DeviceReport& report,
                                            bool telling = true);
-  /// The bytes of a version, from here or from the lighthouse, which may be nullptr. Fails with `not_found`
-  /// or `damaged` if neither has them; then others are asked for them with the next exchange.
+  /// Returns the bytes of a version, from here or from the lighthouse, which may be nullptr. Fails with
+  /// `not_found` or `damaged` if neither has them; the next exchange then requests them from other devices.
   [[nodiscard]] Result<Blob> bundle(const Version& version, Lighthouse* lighthouse);
   [[nodiscard]] Result<bool> has_bundle(const Version& version) { return objects_.has(version.bundle); }
-  /// Forgets another device, here and at the lighthouse: what it told stays known, and nothing waits for it
-  /// any more. If it tells again, it is back. Fails with `not_found` if there is none of that id or name.
+  /// Removes another device, here and at the lighthouse. Its versions stay known, and prunes no longer wait
+  /// for it. It is back when it publishes again. Fails with `not_found` if no device has that id or name.
   [[nodiscard]] Result<void> forget(Lighthouse& lighthouse, const std::string& device);
-  /// Removes old versions: of each save the newest `keep` stay, and every one that a device has not seen the
-  /// follower of. Then removes objects from the lighthouse that nothing leads to, if that was so when it was
-  /// looked at before and every device has told again since: what is on its way is never removed.
+  /// Removes old versions: keeps the newest `keep` of each save, and each one whose successor some device has
+  /// not seen. Then removes unused objects from the lighthouse, if the prune before found them unused and
+  /// every device has reported since: objects of an exchange in progress are never removed.
   [[nodiscard]] Result<Pruned> prune(Lighthouse& lighthouse, std::size_t keep);
-  /// How many objects this device has made that are not at the lighthouse yet.
+  /// Returns how many of this device's objects are not at the lighthouse yet.
   [[nodiscard]] std::size_t unsent() const { return unsent_.size(); }
-  /// Bytes of the saves that are not at the lighthouse yet, before they are compressed.
+  /// Returns the bytes of the saves that are not at the lighthouse yet, uncompressed.
   [[nodiscard]] Result<std::uint64_t> unsent_bytes();
 
  private:
@@ -109,7 +110,7 @@ class Replica {
     Digest manifest;
     std::string name;
     DeviceReport report;
-    bool complete = false;  // everything it told is known here
+    bool complete = false;  // everything it reported is known here
   };
   struct Manifest {
     Digest itself;  // where it was read from
@@ -120,7 +121,7 @@ class Replica {
     Pages pages{};
     std::vector<Digest> wants;
   };
-  /// What every device has told, read whole. Fails if anything of it is missing.
+  /// Reads the manifests of all devices. Fails if one is missing or incomplete.
   [[nodiscard]] Result<std::vector<Manifest>> manifests(Lighthouse& lighthouse);
   [[nodiscard]] Result<std::size_t> prune_versions(Lighthouse& lighthouse, std::size_t keep,
                                                    const std::vector<Manifest>& told);
@@ -147,18 +148,18 @@ class Replica {
   Store* store_;
   ObjectShelf objects_;
   DeviceInfo device_;
-  std::uint64_t counter_ = 0;  // of what this device told last
+  std::uint64_t counter_ = 0;  // of this device's last report
   Digest told_;                // its manifest
   DeviceReport reported_;
   Pages pages_{};          // what is known
-  Pages told_pages_{};     // what was told
+  Pages told_pages_{};     // as reported
   std::set<Digest> held_;  // of versions that are not noted yet
   std::set<Digest> unsent_;
   std::set<Digest> wanted_;
   std::set<Digest> told_wanted_;
   std::map<std::string, Peer> peers_;
   std::set<Digest> unused_;                         // objects at the lighthouse that nothing led to
-  std::map<std::string, std::uint64_t> unused_at_;  // and how far each device had told then
+  std::map<std::string, std::uint64_t> unused_at_;  // and each device's last report then
 
   History history_;
   std::array<std::set<VersionId>, 256> members_;  // of each page

@@ -1,4 +1,4 @@
-// A save where it is, opened down to the bytes that a game wrote, and changed there.
+// Opens a save in its container, down to the bytes that the game wrote, and changes it in place.
 #pragma once
 
 #include <bayswap/bay_view.hpp>
@@ -10,8 +10,8 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// A save with its files, wherever they are: chips in a file of some layout or in a save state, an entry of a
-/// memory card, a single save, a package, a folder, or a plain file. The catalog's layouts must outlive it.
+/// An opened save with its files: chips in a file of some layout or in a save state, an entry of a memory
+/// card, a single save, a package, a folder, or a plain file. The catalog must outlive it.
 struct SavePlace {
   enum class Kind { chips, state, card_entry, single, package, folder, plain };
   Kind kind{};
@@ -19,7 +19,7 @@ struct SavePlace {
   std::string entry;         // of Kind::card_entry: its name
   std::string display_path;  // as the user knows it
   std::optional<GameId> game;
-  std::vector<SheetFile> files;  // of chips: blank ones, clocks and controller paks come last
+  std::vector<SheetFile> files;  // of chips: blank ones, clocks and controller paks are last
   std::vector<std::string> notes;
 
   /// Of Kind::chips: a file as it is stored.
@@ -37,19 +37,20 @@ struct SavePlace {
 };
 [[nodiscard]] std::string_view to_text(SavePlace::Kind kind);
 
-/// Opens what a path names: a file, a folder, or "CARD: ENTRY". `hints`: what is known of the game. Fails
-/// with `not_found` if it does not exist, `not_recognised` if the file is empty, `bad_usage` if a card is
-/// named without an entry: then the error's remedy has the names.
+/// Opens the save at a path: a file, a folder, or "CARD: ENTRY". `hints`: what is known of the game. Fails
+/// with `not_found` if it does not exist, `not_recognised` if the file is empty, `bad_usage` for a card
+/// without an entry: the error's remedy has the names.
 [[nodiscard]] Result<SavePlace> open_save_place(const Catalog& catalog, const StateMaps& maps, Store& store,
                                                 const std::string& path, const Hints& hints);
 /// Opens a save of a bay. Fails with `unsupported` if only the console can read it.
 [[nodiscard]] Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints);
 
-/// The files of a save's content, as a sheet reads them; none of an encrypted one.
+/// Returns the files of a save's content for a sheet; none for an encrypted one.
 [[nodiscard]] std::vector<SheetFile> sheet_files_of(const Content& content);
 
-/// Returns what becomes of the stored files if the save's own become `now`, which has the same names and
-/// sizes; the rest of each container stays. Fails with `unsupported` if the container can't be written.
+/// Returns the changes to the stored files that replace the save's own files by `now`, which has the same
+/// names and sizes. The rest of each container stays. Fails with `unsupported` if the container can't be
+/// written.
 [[nodiscard]] Result<std::vector<FileChange>> changes_at(const Catalog& catalog, Store& store,
                                                          const SavePlace& place,
                                                          const std::vector<SheetFile>& now);

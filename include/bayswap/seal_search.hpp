@@ -1,4 +1,4 @@
-// Finding the checksums of a save from versions of it alone.
+// Finds the checksums of a save from several versions of it.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -11,18 +11,18 @@ namespace bayswap {
 struct SealFind {
   Seal seal;                    // one range
   double confidence = 0;        // 0 to 1
-  double expected_false = 0;    // how many as natural ones chance would give, over all that was tried
-  bool has_free_start = false;  // its start is no usual one, and was chosen to fit
-  bool pairs_with = false;      // it is the complement or the negative of another seal, its range
+  double expected_false = 0;    // number of equally natural finds expected by chance in the whole search
+  bool has_free_start = false;  // its start value is unusual and was chosen to fit
+  bool pairs_with = false;      // it is the complement or the negative of another seal with the same range
 };
-/// Two places that always hold the same bytes, of which some change.
+/// Two places with equal bytes in every version, some of which change.
 struct CopyFind {
   std::size_t first = 0;
   std::size_t second = 0;
   std::size_t size_bytes = 0;
   std::size_t changed_bytes = 0;  // within one of them
 };
-/// A number that goes up by the same step from version to version.
+/// A number that increases by the same step from version to version.
 struct CounterFind {
   std::size_t at = 0;
   unsigned bits = 0;
@@ -35,18 +35,18 @@ struct SealSearchOptions {
   std::size_t max_work = std::size_t{6} << 30;  // look-ups; about ten seconds
 };
 struct SealSearch {
-  std::vector<SealFind> seals;     // confidence 0.99 and more, by place
-  std::vector<SealFind> doubtful;  // the others worth a look, the likeliest first; at most 20
+  std::vector<SealFind> seals;     // confidence 0.99 and more, by offset
+  std::vector<SealFind> doubtful;  // others that may be seals, the likeliest first; at most 20
   std::vector<CopyFind> copies;
   std::vector<CounterFind> counters;
   std::size_t changed_bytes = 0;
   double tried = 0;                   // places and ranges
-  std::vector<std::string> left_out;  // what was too much work, a sentence each
+  std::vector<std::string> left_out;  // searches that were too much work, a sentence each
 };
-/// Searches every place and range for sums, exclusive ors, CRCs and Adler sums, and those at multiples of 16
-/// and at the edges of changes for digests. Three versions or more tell 16-bit sums from chance; two do for
-/// 32 bits. `versions`: 2 to 16, in the order in which they were saved. Fails with `bad_usage` if they differ
-/// in size, are over 16 MiB, or do not differ at all.
+/// Searches every offset and range for sums, exclusive ors, CRCs and Adler sums; multiples of 16 and the
+/// edges of changes also for digests. Distinguishing 16-bit sums from chance takes three versions or more,
+/// 32-bit ones two. `versions`: 2 to 16, in the order in which they were saved. Fails with `bad_usage` if
+/// they differ in size, are over 16 MiB, or are all equal.
 [[nodiscard]] Result<SealSearch> find_seals(std::span<const Blob> versions,
                                             const SealSearchOptions& options = {});
 

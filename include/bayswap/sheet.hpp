@@ -1,4 +1,4 @@
-// Sheets: what is inside one game's save, as data. A save opened by its sheet is read, checked, compared,
+// Sheets: the structure of one game's save, as data. With its sheet a save is read, checked, compared,
 // changed and sealed again, value by value.
 #pragma once
 
@@ -24,7 +24,7 @@ struct SheetFile {
   Blob bytes;
 };
 
-/// Returns whether a sheet's pattern ('*', '?', any case of letters) means that path, or the last name of it.
+/// Returns whether a sheet's pattern ('*', '?', any letter case) matches a path or its last component.
 [[nodiscard]] bool file_fits(std::string_view pattern, std::string_view path);
 
 /// Why a sheet fits a save.
@@ -36,7 +36,7 @@ struct SheetFit {
 /// A sheet, parsed and checked (docs/sheets.md). Immutable; copies share it; safe for several threads.
 class Sheet {
  public:
-  /// Fails with `bad_usage`, and file and line, if the text is no sheet: a word, a name or a type is wrong.
+  /// Parses a sheet. Fails with `bad_usage`, and the file and line, if a word, a name or a type is wrong.
   [[nodiscard]] static Result<Sheet> parse(std::string_view toml, const std::string& origin);
 
   [[nodiscard]] const std::string& id() const;
@@ -44,15 +44,15 @@ class Sheet {
   [[nodiscard]] std::int64_t revision() const;
   [[nodiscard]] Platform platform() const;
   [[nodiscard]] const std::vector<std::string>& codes() const;
-  /// Returns whether it tells games by their ROMs' digests.
+  /// Returns whether the sheet identifies games by digests of their ROMs.
   [[nodiscard]] bool wants_rom_digest() const;
-  /// Returns how well it fits a save of that game, which may be unknown; nothing where it is of another one.
-  /// `rom_digest`: hex of the ROM's SHA-256, or empty.
+  /// Returns how well the sheet fits a save of that game, which may be unknown; nothing if it is for another
+  /// game. `rom_digest`: hex of the ROM's SHA-256, or empty.
   [[nodiscard]] std::optional<SheetFit> fit(const std::optional<GameId>& game,
                                             const std::vector<SheetFile>& files,
                                             std::string_view rom_digest = {}) const;
-  /// Returns why it can't be of that save: another platform, code or size, a mark or a file that is missing.
-  /// Nothing if nothing speaks against it.
+  /// Returns why the sheet can't be for that save: another platform, code or size, a missing mark or file.
+  /// Returns nothing if it can.
   [[nodiscard]] std::optional<std::string> misfit(const std::optional<GameId>& game,
                                                   const std::vector<SheetFile>& files) const;
   [[nodiscard]] const sheets::Sheet& content() const { return *content_; }
@@ -61,16 +61,17 @@ class Sheet {
   std::shared_ptr<const sheets::Sheet> content_;
 };
 
-/// The sheets that are at hand: the built-in ones, and the user's.
+/// The built-in sheets and those that were added. Several threads may use one at once as long as none adds to
+/// it.
 class SheetShelf {
  public:
-  /// The built-in ones.
+  /// Makes a shelf with the built-in sheets.
   SheetShelf();
-  /// Adds one. Fails as Sheet::parse. Replaces one with the same id.
+  /// Adds a sheet, replacing one with the same id. Fails as Sheet::parse.
   [[nodiscard]] Result<void> add(std::string_view toml, const std::string& origin);
   [[nodiscard]] const std::vector<Sheet>& all() const { return sheets_; }
   [[nodiscard]] const Sheet* find(std::string_view id) const;
-  /// The one that fits best; null where none does.
+  /// Returns the sheet that fits best; nullptr if none does.
   [[nodiscard]] const Sheet* best(const std::optional<GameId>& game, const std::vector<SheetFile>& files,
                                   std::string_view rom_digest = {}) const;
 
@@ -78,27 +79,27 @@ class SheetShelf {
   std::vector<Sheet> sheets_;
 };
 
-/// A value of a save, or a record or array of them.
+/// A value of a save, or a record or an array of values.
 struct SheetNode {
   enum class Kind { record, array, number, truth, text, bytes };
-  std::string path;   // what changes it: "party[2].level"; empty for the whole save
+  std::string path;   // to address it: "party[2].level"; empty for the whole save
   std::string name;   // its last part, "level" or "[2]"
-  std::string label;  // what people call it; the name, where the sheet has no other
+  std::string label;  // the label to show; the name if the sheet has no label
   Kind kind{};
-  std::string value;                   // as a change takes it; empty for records and arrays
+  std::string value;                   // as change() expects it; empty for records and arrays
   std::string shown;                   // for people: with the unit, the names of numbers
-  std::optional<std::int64_t> number;  // of numbers that fit, as the sheet counts
-  std::string file;                    // where it is
-  std::size_t offset = 0;              // there, in bytes
+  std::optional<std::int64_t> number;  // of numbers that fit, in the sheet's unit
+  std::string file;                    // name of its file
+  std::size_t offset = 0;              // in that file, in bytes
   unsigned bit = 0;                    // the lowest of them, in its bytes
   unsigned bits = 0;
-  bool is_stored_plainly = true;  // false: the offset is within bytes that are scrambled or in blocks
-  bool is_derived = false;        // worked out, not stored
-  bool is_hidden = false;         // the sheet says that nobody wants to see it
-  bool is_unused = false;         // of an element: the sheet says so
-  bool is_newest = false;         // of copies: the one that counts
-  bool is_blank = false;          // of copies: nothing was ever written there
-  std::string problem;            // why it can't be read; then it has no value
+  bool is_stored_plainly = true;  // false: the offset is in bytes that are scrambled or in blocks
+  bool is_derived = false;        // computed, not stored
+  bool is_hidden = false;         // the sheet marks it as uninteresting
+  bool is_unused = false;         // of an element: the sheet's rule says that it is not in use
+  bool is_newest = false;         // of copies: the valid one
+  bool is_blank = false;          // of copies: never written
+  std::string problem;            // why it can't be read; it has no value then
   std::vector<SheetNode> children;
 };
 
@@ -110,9 +111,9 @@ struct SheetFinding {
   enum class Kind { seal, rule, unreadable };
   Kind kind{};
   std::string id;    // of the sheet
-  std::string path;  // of the record it is about; empty for the whole save
+  std::string path;  // of the record it applies to; empty for the whole save
   SheetSeverity severity{};
-  std::optional<bool> holds;  // nothing: the save does not tell
+  std::optional<bool> holds;  // nothing: can't be determined
   std::string text;           // a sentence
   std::string file;           // of seals: where
   std::size_t offset = 0;
@@ -126,11 +127,10 @@ struct SheetVerdict {
   std::size_t checked = 0;  // seals and rules
 };
 
-/// How much of a save is shown: everything, or of the elements of lists only the values that they have
-/// themselves.
+/// How much of a save is shown: everything, or of list elements only their direct values.
 enum class SheetDepth { whole, look };
 
-/// What differs between two saves of one sheet.
+/// A difference between two saves of the same sheet.
 struct SheetDifference {
   std::string path;
   std::string label;
@@ -138,16 +138,16 @@ struct SheetDifference {
   std::string after;
 };
 
-/// A change to one value: a path and what it is to be.
+/// A change to one value: its path and the new value.
 using SheetChange = std::pair<std::string, std::string>;
 
-/// What a change did.
+/// The result of a change.
 struct SheetEdit {
-  std::vector<SheetFile> files;            // as they are now
-  std::vector<SheetDifference> changes;    // values, seals left out
+  std::vector<SheetFile> files;            // after the change
+  std::vector<SheetDifference> changes;    // of values, without seals
   std::vector<std::string> resealed;       // "id at path", or "id"
-  std::vector<std::string> unsealed;       // of reseal(): what can't be made right, and why
-  std::vector<SheetFinding> broken_rules;  // accepted ones, and those that are no errors
+  std::vector<std::string> unsealed;       // of reseal(): what can't be corrected, and why
+  std::vector<SheetFinding> broken_rules;  // accepted ones, and those that are not errors
   std::vector<std::string> notes;          // a sentence each
 };
 
@@ -158,9 +158,10 @@ struct SheetRecord {
   std::string record;                                       // its name in the sheet
   std::int64_t version = 1;                                 // of the record
   std::vector<std::pair<std::string, std::string>> values;  // path below the record, and value
-  /// Its bytes and those of what is scrambled in it, plain, by the path below the record.
+  /// Its bytes, and the descrambled bytes of scrambled parts of it, by the path below the record.
   std::vector<std::pair<std::string, std::vector<Byte>>> bytes;
-  bool own_file = false;  // the console keeps such a record in a file of its own: the first of `bytes` alone
+  bool own_file =
+      false;  // the record came from a file of the console's own: it has only the first of `bytes`
 };
 
 /// A save opened by a sheet. Not for several threads at once.
@@ -174,33 +175,35 @@ class SheetSave {
   [[nodiscard]] const Sheet& sheet() const { return sheet_; }
   [[nodiscard]] const std::vector<SheetFile>& files() const;
 
-  /// Returns what a path names, the whole save if it is empty. Fails with `not_found`, and what there is
-  /// instead. `language`: two letters, for labels.
+  /// Returns the value at a path; the whole save if it is empty. Fails with `not_found`, and the paths that
+  /// exist instead. `language`: two letters, for labels.
   [[nodiscard]] Result<SheetNode> show(std::string_view path = {}, std::string_view language = {},
                                        SheetDepth depth = SheetDepth::whole) const;
-  /// Every seal and rule, and what can't be read. Unused elements and blank copies have none.
+  /// Returns every seal and rule, and everything that can't be read. Leaves out unused elements and blank
+  /// copies.
   [[nodiscard]] std::vector<SheetFinding> findings(std::string_view language = {}) const;
 
-  /// Only those that do not hold, and how many were checked.
+  /// Returns the findings that do not hold, and how many were checked.
   [[nodiscard]] SheetVerdict verdict(std::string_view language = {}) const;
 
-  /// Changes values, in their order, and makes right again every seal that held and covers one of them. The
-  /// save itself stays as it is. Fails with `not_found` if a path names nothing, `bad_usage` or
-  /// `does_not_fit` if a value is not one of the field's, `unsafe` if a rule that held would break, or a seal
-  /// that is broken covers the change: then the remedy has its id, for `accepted`.
+  /// Returns the save with changed values, applied in order, and with corrected seals, if they held and cover
+  /// a change. This object stays unchanged. Fails with `not_found` if a path does not exist, `bad_usage` or
+  /// `does_not_fit` if a field can't have the value, `unsafe` if a rule that held would break, or a broken
+  /// seal covers the change: the remedy then has its id, for `accepted`.
   [[nodiscard]] Result<SheetEdit> change(const std::vector<SheetChange>& changes,
                                          const std::set<std::string>& accepted = {}) const;
-  /// Makes every seal right, those that can be. Notes say which copy counts now, where it is another one.
+  /// Returns the save with every seal corrected that can be. Its notes say which copy is valid now, if that
+  /// changed.
   [[nodiscard]] Result<SheetEdit> reseal() const;
 
-  /// Takes a record out. Fails with `bad_usage` if the path names something else.
+  /// Returns the record at a path. Fails with `bad_usage` if the path names something else.
   [[nodiscard]] Result<SheetRecord> take(std::string_view path) const;
-  /// Returns a record that came in a file of the console's own form, for the place at `path`. Fails with
-  /// `not_recognised` if there is no such form, or the file has another size.
+  /// Reads a record from a file of the console's own format, for the place at `path`. Fails with
+  /// `not_recognised` if there is no such format, or the file has another size.
   [[nodiscard]] Result<SheetRecord> record_of_file(std::string_view path, ByteView file) const;
-  /// Puts one in the place of the record at `path`; of an array, in its first unused element. Numbers that
-  /// must be unique are made so. Fails as change(), and with `does_not_fit` if the array is full, the record
-  /// is another one, or has values that this sheet does not know: then they are named.
+  /// Returns the save with the record at `path` replaced; for an array, its first unused element. Gives
+  /// numbers that must be unique new values. Fails as change(), and with `does_not_fit` if the array is full,
+  /// the record is of another kind, or it has values that this sheet does not know, which the error names.
   [[nodiscard]] Result<SheetEdit> put(std::string_view path, const SheetRecord& record,
                                       const std::set<std::string>& accepted = {}) const;
 
@@ -213,7 +216,7 @@ class SheetSave {
   std::unique_ptr<Impl> impl_;
 };
 
-/// Compares value by value, of copies the newest ones. Both have one sheet.
+/// Compares two saves of the same sheet value by value; of copies, the newest ones.
 [[nodiscard]] std::vector<SheetDifference> differences(const SheetSave& before, const SheetSave& after,
                                                        std::string_view language = {});
 

@@ -1,4 +1,4 @@
-// A first sheet out of what was found in a save's versions.
+// Drafts a sheet from what was found in versions of a save.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -9,6 +9,7 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
+/// The content of a sheet to draft.
 struct SheetDraft {
   std::string id;
   std::string name;
@@ -20,11 +21,11 @@ struct SheetDraft {
 };
 /// Returns the text that every version begins with, up to 16 characters; empty if there is none of 4.
 [[nodiscard]] std::string common_mark(std::span<const Blob> versions);
-/// Returns the sheet as TOML. Fails with `unsupported` if the language has no word for a find: digits of a
-/// byte each.
+/// Returns the sheet as TOML. Fails with `unsupported` if the language can't express a find: one digit per
+/// byte.
 [[nodiscard]] Result<std::string> draft_sheet(const SheetDraft& draft);
-/// Returns `sheet` with one field more at its end. Fails as draft_sheet, and with `bad_usage` if the outcome
-/// is no sheet: the name is taken.
+/// Returns `sheet` with a field added at its end. Fails as draft_sheet, and with `bad_usage` if the result is
+/// not a sheet, as when the name exists.
 [[nodiscard]] Result<std::string> with_field(std::string_view sheet, const std::string& origin,
                                              const std::string& name, const HuntFind& find);
 

@@ -1,4 +1,4 @@
-// The save states in a bay: which game's, which slot's, what is in them.
+// The save states in a bay: their games and slots.
 #pragma once
 
 #include <bayswap/bay_view.hpp>
@@ -8,7 +8,7 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// A slot: its number, or the one that a program fills by itself.
+/// A slot: a numbered one, or the one that a program fills automatically.
 struct StateSlot {
   bool automatic = false;
   int number = 0;
@@ -17,19 +17,19 @@ struct StateSlot {
     return std::pair(automatic, number) < std::pair(other.automatic, other.number);
   }
 };
-/// "3" or "auto".
+/// Returns e.g. "3" or "auto".
 [[nodiscard]] std::string to_text(StateSlot slot);
-/// From these words; nothing for other ones and for numbers over 999.
+/// Reads what to_text returns. Returns nothing for other texts and numbers over 999.
 [[nodiscard]] std::optional<StateSlot> state_slot_from_text(std::string_view text);
 
-/// A state in a bay, as its name tells.
+/// A state in a bay, described by its name.
 struct HeldState {
   std::string path;  // below the bay's root
   const PlatformRule* rule = nullptr;
-  bool any_platform = false;       // rules of several platforms fit, and no ROM tells which
+  bool any_platform = false;       // rules of several platforms fit, and no ROM decides
   const NameRule* name = nullptr;  // one of rule->states
   StateSlot slot;
-  std::string game;              // the ROM's stem, or what the name has in its place
+  std::string game;              // the ROM's stem, or the name's part for it
   const RomFile* rom = nullptr;  // nullptr if none fits
   NameRule::Words words;
   std::uint64_t size_bytes = 0;
@@ -38,13 +38,13 @@ struct HeldState {
 /// Returns every file that a `states` rule of the bay fits, by game and slot. The view must outlive it. Fails
 /// as BayView::saves.
 [[nodiscard]] Result<std::vector<HeldState>> held_states(BayView& view);
-/// Returns those of one game, by the path of a state, a ROM's name, a title or a code. Fails with `bad_usage`
-/// if several games are meant; its remedy has their names. Empty if there is none.
+/// Returns the states of one game, by the path of a state, a ROM's name, a title or a code; none if nothing
+/// matches. Fails with `bad_usage` if several games match; its remedy has their names.
 [[nodiscard]] Result<std::vector<HeldState>> find_states(BayView& view, const std::string& game);
 
-/// The path of a state's slot in the bay, by the rule that `like` has its name of: or, for the autosave, by
-/// that of the same platform's autosave. Fails with `not_found` if the bay has no name for it, `bad_usage` if
-/// the rule has no such slot.
+/// Returns the path of a slot for the game of `like`, by the rule of its name, or for the autosave by the
+/// platform's rule for that. Fails with `not_found` if the bay has no name for it, `bad_usage` if the rule
+/// can't express the slot.
 [[nodiscard]] Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot slot);
 
 }  // namespace bayswap

@@ -43,7 +43,7 @@ Ecc ecc_of(ByteView chunk) {
   std::array<Words, word_pairs> w{};
   std::memcpy(w.data(), chunk.data(), ecc_chunk_bytes);
   std::array<Words, 3> line{};
-  // Pairs, pairs of pairs, ...: what stands in the second of each pair has the bit set.
+  // Pairs, pairs of pairs, ...: what is in the second of each pair has the bit set.
   std::size_t count = w.size();
   for (Words& bit : line) {
     count /= 2;

@@ -15,7 +15,7 @@ std::string join_path(std::string_view a, std::string_view b) {
 }
 
 std::string normalized(std::string_view path) {
-  // The two '/' behind a scheme are no doubled one.
+  // The two '/' after a scheme are no doubled one.
   if (const auto scheme = path.find("://");
       scheme != std::string_view::npos && path.find('/') == scheme + 1) {
     const auto slash = std::min(path.find('/', scheme + 3), path.size());

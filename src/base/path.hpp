@@ -12,9 +12,9 @@ namespace bayswap {
 [[nodiscard]] std::string normalized(std::string_view path);
 /// With the user's home folder for a leading "~/", where HOME is set.
 [[nodiscard]] std::string with_home(std::string_view path);
-/// What stands before the last '/': "." for a bare name, "/" for a file in the root.
+/// What is before the last '/': "." for a bare name, "/" for a file in the root.
 [[nodiscard]] std::string folder_of(std::string_view path);
-/// What stands behind the last '/'.
+/// What comes after the last '/'.
 [[nodiscard]] std::string_view name_of(std::string_view path);
 /// The name without its last extension; a leading dot starts no extension.
 [[nodiscard]] std::string_view stem_of(std::string_view path);

@@ -30,7 +30,7 @@ class Converter {
   Converter& operator=(const Converter&) = delete;
   [[nodiscard]] bool usable() const { return handle_ != reinterpret_cast<iconv_t>(-1); }
 
-  /// Converts one character at the head of `bytes`; gives how many bytes it took, 0 if it is none.
+  /// Converts one character at the beginning of `bytes`; gives how many bytes it took, 0 if it is none.
   std::size_t one(ByteView bytes, std::string& out) const {
     for (std::size_t length = 1; length <= std::min<std::size_t>(2, bytes.size()); ++length) {
       std::array<char, 2> in{static_cast<char>(bytes[0]), length > 1 ? static_cast<char>(bytes[1]) : '\0'};
@@ -85,7 +85,7 @@ std::size_t utf8_length(std::string_view text) {
   if (first < 0xc2 || first > 0xf4) return 0;
   for (std::size_t i = 1; i < length; ++i)
     if ((at(i) & 0xc0) != 0x80) return 0;
-  // Longer than need be, halves of pairs, and what is behind U+10FFFF.
+  // Longer than need be, halves of pairs, and what is after U+10FFFF.
   const Byte second = at(1);
   if ((first == 0xe0 && second < 0xa0) || (first == 0xed && second > 0x9f) ||
       (first == 0xf0 && second < 0x90) || (first == 0xf4 && second > 0x8f))
@@ -169,7 +169,7 @@ std::string printable(std::string_view text) {
 
 namespace {
 
-// The letter that stands below the accent, for U+00C0 to U+017F; '?' where there is none.
+// The letter that is below the accent, for U+00C0 to U+017F; '?' where there is none.
 char base_letter(std::uint32_t c) {
   constexpr std::string_view letters =
       "aaaaaaaceeeeiiiidnooooo?ouuuuytsaaaaaaaceeeeiiiidnooooo?ouuuuyty"

@@ -111,7 +111,7 @@ tl::unexpected<Error> TableReader::error(std::string_view key, const std::string
 
 namespace {
 
-// Names of files can have any bytes, TOML only UTF-8: a byte that is none stands in the file as U+10FF00 plus
+// Names of files can have any bytes, TOML only UTF-8: a byte that is none is in the file as U+10FF00 plus
 // itself, the last of the characters that nobody may ever define. (Where a name really has one of these, its
 // four bytes are written so.)
 bool is_stand_in(std::string_view text) {  // U+10FF80 to U+10FFFF

@@ -84,11 +84,11 @@ Result<PlatformRule> read_rule(TableReader reader, Platform platform) {
   rule.roms = roms.value_or("");
   while (rule.roms.size() > 1 && rule.roms.ends_with('/')) rule.roms.pop_back();
   if (!rule.roms.empty() && rule.roms != "." && !is_safe_relative(rule.roms))
-    return reader.error("roms", fmt::format("'{}' is no folder below the bay's root", printable(rule.roms)),
+    return reader.error("roms",
+                        fmt::format("'{}' is not a folder below the bay's root", printable(rule.roms)),
                         "it must be relative, e.g. \"roms\", or \".\" for the root");
   if (rule.path.uses_rom() && rule.roms.empty())
-    return reader.error("path",
-                        fmt::format("'{}' needs a ROM, but the bay does not say where ROMs lie", path),
+    return reader.error("path", fmt::format("'{}' needs a ROM, but the bay has no 'roms'", path),
                         "add roms = \"FOLDER\"");
   BAYSWAP_CHECK(reader.no_other_keys());
   return rule;
@@ -332,7 +332,7 @@ Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& h
     const std::string path = join_path(home.bays, entry.name);
     if (!is_bay_name(name)) {
       bays.emplace_back(name, fail(ErrorCode::bad_usage,
-                                   fmt::format("{}: '{}' is no name for a bay", path, printable(name)),
+                                   fmt::format("{}: '{}' is not a name for a bay", path, printable(name)),
                                    "rename the file to lower-case letters, digits and dashes"));
       continue;
     }

@@ -14,6 +14,7 @@
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
 #include "bay/rom_list.hpp"
+#include "content/sketch.hpp"
 #include "fs/archive_store.hpp"
 #include "fs/read_errors.hpp"
 
@@ -182,12 +183,13 @@ std::string BayView::path_on_disk(const std::string& path) {
   return folder == "." ? name : join_path(folder, name);
 }
 
-const TreeSketch& BayView::sketch(const HeldSave& save) {
-  const auto known = impl_->sketches.find(save.path);
-  if (known != impl_->sketches.end()) return known->second;
+const TreeSketch& sketch_in(BayView& view, const HeldSave& save) {
+  std::map<std::string, TreeSketch>& sketches = view.impl_->sketches;
+  const auto known = sketches.find(save.path);
+  if (known != sketches.end()) return known->second;
   IssueList issues;
-  const auto content = load_save(*this, save, {}, issues);
-  return impl_->sketches.emplace(save.path, content ? sketch_of(content->tree) : TreeSketch{}).first->second;
+  const auto content = load_save(view, save, {}, issues);
+  return sketches.emplace(save.path, content ? sketch_of(content->tree) : TreeSketch{}).first->second;
 }
 
 bool is_on_disk(std::string_view root) {
@@ -201,7 +203,7 @@ Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
     return std::unique_ptr<Store>(std::move(cartridge));
   }
   if (!is_local_url(bay.root)) {
-    // The files below it would not have the root's text in front of theirs.
+    // The files below it would not have the root's text before theirs.
     if (bay.root.find('?') != std::string::npos)
       return fail(ErrorCode::unsupported,
                   fmt::format("{}: a bay's root can't have a '?' in its URL", bay.root),

@@ -70,7 +70,7 @@ Result<ChipBook> ChipBook::parse(std::string_view toml, const std::string& origi
     for (const std::string& text : chips.value_or(std::vector<std::string>{})) {
       auto chip = chip_from_text(text);
       if (!chip)
-        return game.error("chips", fmt::format("'{}' is no chip", printable(text)),
+        return game.error("chips", fmt::format("'{}' is not a chip", printable(text)),
                           "write a kind (eeprom, sram, flash) and its size in bytes, e.g. \"eeprom 2048\"");
       chip->evidence = because.value_or("so it was learned");
       row.chips.push_back(*std::move(chip));
@@ -84,7 +84,7 @@ Result<ChipBook> ChipBook::parse(std::string_view toml, const std::string& origi
 
 std::string ChipBook::to_toml() const {
   std::string out =
-      "# The save chips of games whose ROMs don't tell. Bay Swap adds what it learns; you may edit it.\n";
+      "# The save chips of games whose ROMs do not show them. Bay Swap adds what it learns; you may edit it.\n";
   for (const Row& row : rows_) {
     out += fmt::format("\n[[game]]\nplatform = {}\n", toml_quoted(tag(row.platform)));
     if (!row.code.empty()) out += fmt::format("code = {}\n", toml_quoted(row.code));

@@ -30,10 +30,10 @@ Result<Bay> bay_of_folder(const Catalog& catalog, const std::string& path, const
   BAYSWAP_TRY(const Detection detection, detect_place(catalog, *store, options));
   if (detection.rules.empty())
     return fail(
-        ErrorCode::not_recognised, fmt::format("{}: nothing there tells how it keeps saves", path),
+        ErrorCode::not_recognised, fmt::format("{}: found no saves or ROMs that show its rules", path),
         detection.unsettled.empty()
-            ? "save once in a game there, or add a bay for it and say which form it has"
-            : fmt::format("{}: {}; add a bay for it, and say which console it is",
+            ? "save once in a game there, or add a bay for it and name its form"
+            : fmt::format("{}: {}; add a bay for it, and name its console",
                           detection.unsettled.front().paths.front(), detection.unsettled.front().reason));
   Bay found = bay_of(detection, path, bay.root);
   found.origin = path;

@@ -13,6 +13,7 @@
 #include "base/try.hpp"
 #include "bay/places.hpp"
 #include "bay/save_owner.hpp"
+#include "bay/scan_memory.hpp"
 
 namespace bayswap {
 namespace {
@@ -21,7 +22,7 @@ namespace {
 struct Told {
   const FileRule* owner = nullptr;
   RomMatch rom;
-  ScanMemory::Row row;
+  ScanRow row;
   HeldFile file;
   NameRule::Words words;
   std::string base;  // the path without what tells the files of one save apart
@@ -145,21 +146,20 @@ class FileScanner {
   }
 
   template <class Look>
-  ScanMemory::Row remembered(const std::string& key, Look look) {
+  ScanRow remembered(const std::string& key, Look look) {
     ScanMemory* memory = scan_.view.options().memory;
-    const ScanMemory::Row* known = memory != nullptr ? memory->find(key) : nullptr;
-    ScanMemory::Row row;
+    const ScanRow* known = memory != nullptr ? memory->rows().find(key) : nullptr;
+    ScanRow row;
     if (known != nullptr)
       row = *known;
     else if (!scan_.names_only)
       row = look();
-    if (memory != nullptr) memory->add(key, row);
+    if (memory != nullptr) memory->rows().add(key, row);
     return row;
   }
 
-  ScanMemory::Row opened(const std::vector<const FileRule*>& fitting, const Place& place,
-                         const RomFile* rom) {
-    ScanMemory::Row row;
+  ScanRow opened(const std::vector<const FileRule*>& fitting, const Place& place, const RomFile* rom) {
+    ScanRow row;
     row.health = Health::damaged;
     row.platform = tag(fitting.front()->rule->platform);
     const auto bytes = scan_.store.read(place.path);
@@ -180,7 +180,7 @@ class FileScanner {
     return row;
   }
 
-  static void judge(const OpenedSave& opened, const Layout& layout, ScanMemory::Row& row) {
+  static void judge(const OpenedSave& opened, const Layout& layout, ScanRow& row) {
     row.health = opened.save.is_blank() ? Health::empty : Health::good;
     row.health_note = opened.fitted.in_words(layout);
     for (const Part& part : opened.save.parts)
@@ -210,7 +210,7 @@ class FileScanner {
         continue;
       const std::string key =
           fmt::format("misplaced {} {}", tag(rule.rule->platform), SaveList::key_of(place.path, place.info));
-      ScanMemory::Row row = remembered(key, [&] { return told_by_bytes(rule, place, rom.rom); });
+      ScanRow row = remembered(key, [&] { return told_by_bytes(rule, place, rom.rom); });
       if (row.platform.empty()) continue;
       Told one;
       one.owner = &rule;
@@ -241,8 +241,8 @@ class FileScanner {
   }
 
   // The row has no platform, as the file is not a save of the rule's platform.
-  ScanMemory::Row told_by_bytes(const FileRule& rule, const Place& place, const RomFile* rom) {
-    ScanMemory::Row row;
+  ScanRow told_by_bytes(const FileRule& rule, const Place& place, const RomFile* rom) {
+    ScanRow row;
     const auto bytes = scan_.store.read(place.path);
     const auto plain = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());
     if (!plain || plain->plain.empty()) return row;

@@ -190,8 +190,7 @@ Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot
   }
   facts.slot = slot.number;
   if (name->uses("slot.letter") && (slot.number < 1 || slot.number > 26))
-    return fail(ErrorCode::bad_usage,
-                fmt::format("there is no slot {} where slots have letters", slot.number),
+    return fail(ErrorCode::bad_usage, fmt::format("no slot {} where slots have letters", slot.number),
                 "slots go from 1 to 26 there");
   BAYSWAP_TRY(std::string path, name->expand(facts));
   return view.path_on_disk(path);

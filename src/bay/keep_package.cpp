@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
+#include "bay/scan_memory.hpp"
 
 namespace bayswap {
 namespace {
@@ -20,7 +21,7 @@ void scan_package(ScanContext& scan, const PlatformRule& rule, const Place& plac
   }
   const std::string key = SaveList::key_of(place.path, place.info);
   if (scan.list.recall(key, save)) return;
-  ScanMemory::Row row;
+  ScanRow row;
   const auto bytes = scan.store.read(place.path);
   const auto opened = bytes ? BlockPackage::open(*bytes) : tl::unexpected(bytes.error());
   if (opened) {

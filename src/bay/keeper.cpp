@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/places.hpp"
+#include "content/sketch.hpp"
 
 namespace bayswap {
 
@@ -65,7 +66,7 @@ Result<bool> find_folder(BayView& view, Arrival& arrival) {
   Likeness likest;
   for (const HeldSave& save : *there) {
     if (save.rule != arrival.rule || save.place != arrival.place || save.facts.folder.empty()) continue;
-    Likeness how = likeness(own, view.sketch(save));
+    Likeness how = likeness(own, sketch_in(view, save));
     if (how.score <= likest.score) continue;
     best = &save;
     likest = std::move(how);
@@ -106,15 +107,14 @@ void check_newer(MergeContext& context, Arrival& arrival, const Present& present
       return;
     case Newer::unknown:
       arrival.issues.warn(IssueCode::newer,
-                          fmt::format("nothing tells whether {} is newer: this card keeps no dates", shown),
+                          fmt::format("whether {} is newer is unknown: this card has no dates", shown),
                           "look that this is the right direction; undo brings the old one back");
       return;
     case Newer::yes:
-      arrival.issues.unless_accepted(
-          IssueCode::newer,
-          fmt::format("{} is newer than the save that would take its place{}", shown,
-                      present.dated ? "" : ", as far as the card's own date tells"),
-          "check that this is the right direction");
+      arrival.issues.unless_accepted(IssueCode::newer,
+                                     fmt::format("{} is newer than the save that would take its place{}",
+                                                 shown, present.dated ? "" : ", by the card's own date"),
+                                     "check that this is the right direction");
   }
 }
 

@@ -184,7 +184,7 @@ Result<NameRule> NameRule::parse(std::string_view text) {
     const auto end = rest.find('}');
     if (rest.front() == '}' || end == std::string_view::npos)
       return fail(ErrorCode::bad_usage, fmt::format("'{}' has a brace without its partner", printable(text)),
-                  "words stand in braces, e.g. {rom.stem}");
+                  "put words in braces, e.g. {rom.stem}");
     const std::string_view word = rest.substr(1, end - 1);
     if (std::ranges::find(known_words, word) == known_words.end()) {
       const std::string near = did_you_mean(word, known_words);

@@ -34,7 +34,7 @@ Result<PairBook> PairBook::parse(std::string_view toml, const std::string& origi
 
 std::string PairBook::to_toml() const {
   std::string out =
-      "# Saves and the ROMs they belong to, where their names do not tell. Bay Swap adds what it is told; "
+      "# Saves and the ROMs they belong to, where their names differ. Bay Swap adds what you pass to it; "
       "you "
       "may edit it.\n";
   for (const RomPair& pair : pairs_)

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "content/sketch.hpp"
+
 namespace bayswap {
 namespace {
 
@@ -18,7 +20,7 @@ bool is_nameless(const HeldSave& save) {
 void find_resemblances(BayView& view, std::vector<HeldSave>& saves, std::span<BayView* const> others) {
   for (HeldSave& save : saves) {
     if (!is_nameless(save)) continue;
-    const TreeSketch& sketch = view.sketch(save);
+    const TreeSketch& sketch = sketch_in(view, save);
     double best = alike_enough;
     for (BayView* other : others) {
       const auto known = other->saves();
@@ -26,7 +28,7 @@ void find_resemblances(BayView& view, std::vector<HeldSave>& saves, std::span<Ba
       for (const HeldSave& one : **known) {
         if (one.label.empty() || one.kind != SaveKind::folder || one.rule->platform != save.rule->platform)
           continue;
-        const Likeness how = likeness(sketch, other->sketch(one));
+        const Likeness how = likeness(sketch, sketch_in(*other, one));
         if (how.score < best) continue;
         best = how.score;
         save.resembles = fmt::format("{} ({})", one.label, other->bay().name);

@@ -56,18 +56,18 @@ const RomFile* SaveList::rom_of(const HeldSave& save, const std::vector<RomFile>
 }
 
 bool SaveList::recall(const std::string& key, HeldSave& save) {
-  const ScanMemory::Row* row = options_.memory != nullptr ? options_.memory->find(key) : nullptr;
+  const ScanRow* row = options_.memory != nullptr ? options_.memory->rows().find(key) : nullptr;
   if (row == nullptr) return false;
   remember(key, save, *row);
   return true;
 }
-void SaveList::remember(const std::string& key, HeldSave& save, ScanMemory::Row row) {
+void SaveList::remember(const std::string& key, HeldSave& save, ScanRow row) {
   save.label = row.label;
   save.health = row.health;
   save.health_note = row.health_note;
   save.thumbnail = row.thumbnail;
   if (!row.code.empty() && save.facts.game.code.empty()) save.facts.game.code = row.code;
-  if (options_.memory != nullptr) options_.memory->add(key, std::move(row));
+  if (options_.memory != nullptr) options_.memory->rows().add(key, std::move(row));
   finish(std::move(save));
 }
 

@@ -4,6 +4,7 @@
 #include <bayswap/bay_view.hpp>
 
 #include "bay/places.hpp"
+#include "bay/scan_memory.hpp"
 
 namespace bayswap {
 
@@ -23,7 +24,7 @@ class SaveList {
   /// Adds it, where what it holds was read before.
   [[nodiscard]] bool recall(const std::string& key, HeldSave& save);
   /// Adds it with what was read, for the next time too.
-  void remember(const std::string& key, HeldSave& save, ScanMemory::Row row);
+  void remember(const std::string& key, HeldSave& save, ScanRow row);
 
   [[nodiscard]] std::vector<HeldSave>& saves() { return saves_; }
 

@@ -190,7 +190,7 @@ std::vector<BayProblem> check_bay(const Bay& bay, const Catalog& catalog, Store&
       if (!is_new)
         report(true,
                fmt::format("{} and {} would share the save {}", owner->second, rom.path, files->front().path),
-               "rename one of the ROMs, or use a rule that tells them apart");
+               "rename one of the ROMs, or use a rule that gives them different names");
     }
   }
   if (!store.traits().slow) report_unruled(bay, catalog, store, problems);

@@ -1,6 +1,7 @@
-// The file that spares a second scan the reading: rows of texts, each behind its length, and a digest over
+// The file that spares a second scan the reading: rows of texts, each after its length, and a digest over
 // all.
-#include <bayswap/bay_saves.hpp>
+#include "bay/scan_memory.hpp"
+
 #include <set>
 
 #include "base/endian.hpp"
@@ -31,6 +32,15 @@ bool take(ByteView& bytes, std::string& text) {
 
 }  // namespace
 
+ScanMemory::ScanMemory() : rows_(std::make_unique<Rows>()) {}
+ScanMemory::ScanMemory(ScanMemory&& other) noexcept = default;
+ScanMemory& ScanMemory::operator=(ScanMemory&& other) noexcept = default;
+ScanMemory::~ScanMemory() = default;
+
+bool ScanMemory::changed() const {
+  return rows_->changed;
+}
+
 // Whatever is wrong with the file: it only spares work, so one that can't be read is an empty one.
 ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   ScanMemory memory;
@@ -46,7 +56,7 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   bytes = bytes.subspan(magic.size());
   while (!bytes.empty()) {
     std::string key;
-    Row row;
+    ScanRow row;
     std::string health;
     if (!take(bytes, key) || !take(bytes, row.label) || !take(bytes, health) ||
         !take(bytes, row.health_note) || !take(bytes, row.code) || !take(bytes, row.platform) ||
@@ -57,14 +67,14 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
     row.health = *known;
     row.thumbnail = bytes[0] != 0;
     bytes = bytes.subspan(1);
-    memory.rows_.emplace(std::move(key), std::move(row));
+    memory.rows_->known.emplace(std::move(key), std::move(row));
   }
   return memory;
 }
 
 Result<void> ScanMemory::save(Store& store, const std::string& path) const {
   std::vector<Byte> out(magic.begin(), magic.end());
-  for (const auto& [key, row] : seen_) {
+  for (const auto& [key, row] : rows_->seen) {
     put(out, key);
     const std::string health(to_text(row.health));
     for (const std::string* text : {&row.label, &health, &row.health_note, &row.code, &row.platform})
@@ -76,21 +86,21 @@ Result<void> ScanMemory::save(Store& store, const std::string& path) const {
   return store.replace(path, out);
 }
 
-const ScanMemory::Row* ScanMemory::find(const std::string& key) const {
-  const auto row = rows_.find(key);
-  return row == rows_.end() ? nullptr : &row->second;
+const ScanRow* ScanMemory::Rows::find(const std::string& key) const {
+  const auto row = known.find(key);
+  return row == known.end() ? nullptr : &row->second;
 }
 
-std::vector<std::string> ScanMemory::labels() const {
+std::vector<std::string> ScanMemory::Rows::labels() const {
   std::set<std::string> labels;
-  for (const auto& [key, row] : rows_)
+  for (const auto& [key, row] : known)
     if (!row.label.empty()) labels.insert(row.label);
   return {labels.begin(), labels.end()};
 }
 
-void ScanMemory::add(const std::string& key, Row row) {
-  changed_ = changed_ || !rows_.contains(key);
-  seen_.emplace(key, std::move(row));
+void ScanMemory::Rows::add(const std::string& key, ScanRow row) {
+  changed = changed || !known.contains(key);
+  seen.emplace(key, std::move(row));
 }
 
 }  // namespace bayswap

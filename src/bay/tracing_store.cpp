@@ -1,5 +1,5 @@
 // What a scan looked at, and whether it is still the same.
-#include <bayswap/bay_saves.hpp>
+#include "bay/tracing_store.hpp"
 
 #include <algorithm>
 #include <atomic>

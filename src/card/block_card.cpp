@@ -92,7 +92,7 @@ Result<CardSave> BlockCard::read(const std::string& name) const {
   BAYSWAP_TRY(const Held* row, find(name));
   if (!row->chain.problem.empty())
     return fail(ErrorCode::damaged, fmt::format("{}: {}", printable(name), row->chain.problem),
-                fmt::format("not all of its {}s can be told", unit()), {Remedy::Kind::rescue_card, {}});
+                fmt::format("not all of its {}s are known", unit()), {Remedy::Kind::rescue_card, {}});
   return save_at(row->slot, row->chain.blocks);
 }
 
@@ -106,7 +106,8 @@ Result<void> BlockCard::may_change() const {
 
 Result<void> BlockCard::put(const CardSave& save) {
   if (save.kind != kind() || save.entry.size() != format_.entry_bytes || !format_.is_save(save))
-    return fail(ErrorCode::bad_usage, fmt::format("{} is no save of a {} card", save.name, to_text(kind())),
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} is not a save of a {} card", save.name, to_text(kind())),
                 "a save of another platform has no place there");
   const std::string name = named_save(kind(), save.entry, save.payload, save.files).name;
   if (names().contains(name))
@@ -297,7 +298,7 @@ BlockCard::Chain BlockCard::walk(std::size_t first, std::size_t count,
     block = next.next;
   }
   if (way.blocks.size() != count)
-    way.problem = fmt::format("its entry says {} {}s, and {} can be told", count, unit(), way.blocks.size());
+    way.problem = fmt::format("its entry says {} {}s, and {} are known", count, unit(), way.blocks.size());
   return way;
 }
 

@@ -78,7 +78,7 @@ class BlockCard : public Card {
   [[nodiscard]] virtual Result<void> place(const CardSave& save) = 0;
   /// `blocks` are those of its blocks that no other save has.
   virtual void erase(const Slot& slot, const std::vector<std::size_t>& blocks) = 0;
-  /// Makes a deleted entry a live one where it stands. False where the kind has to put the save anew.
+  /// Makes a deleted entry a live one where it is. False where the kind has to put the save anew.
   virtual bool revive(const Slot& /*slot*/, const Chain& /*chain*/) { return false; }
   /// Mends what check_medium() calls mendable; chains stay.
   virtual void repair_medium() = 0;
@@ -105,7 +105,7 @@ class BlockCard : public Card {
   [[nodiscard]] virtual Link link_of(std::size_t /*block*/) const { return {0, false, "free"}; }
   /// A save can have been there, whatever the table says.
   [[nodiscard]] virtual bool can_hold(std::size_t block) const { return use_of(block) != BlockUse::system; }
-  /// Further entries that a sound card would not show: in backups, behind a broken end.
+  /// Further entries that a sound card would not show: in backups, after a broken end.
   [[nodiscard]] virtual std::vector<Slot> hidden_slots() const { return {}; }
   /// The blocks by other signs, where the chain is broken.
   [[nodiscard]] virtual std::vector<Chain> other_chains(const Slot& /*slot*/) const { return {}; }

@@ -71,7 +71,7 @@ std::vector<FoundSave> BlockCard::carve(std::size_t present_bytes) const {
     }
     if (missing > 0) {
       one.notes.push_back(
-          fmt::format("{} of {} {}s lie behind the end of the file", missing, way.blocks.size(), unit()));
+          fmt::format("{} of {} {}s are past the end of the file", missing, way.blocks.size(), unit()));
       one.confidence = FoundSave::Confidence::doubtful;
     }
     if (const std::string wrong = entry_problem(slot); !wrong.empty()) {
@@ -175,7 +175,7 @@ void BlockCard::add_nameless(std::vector<FoundSave>& found,
                   false,
                   {fmt::format("no directory entry refers to {} {}{} from number {} on", way.size(), unit(),
                                way.size() == 1 ? "" : "s", head)}};
-    if (!ends) one.notes.emplace_back("its end can't be told");
+    if (!ends) one.notes.emplace_back("where it ends is unknown");
     if (block_at(head) + block_bytes() > present_bytes || is_uniform(one.save.payload.view())) continue;
     found.push_back(std::move(one));
   }

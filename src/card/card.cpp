@@ -73,11 +73,11 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
   for (const CardFormat* format : card_formats())
     for (const std::size_t size : format->image_sizes) {
       if (file.size() < size) continue;
-      // Padding may have any length: then the card stands at the start.
+      // Padding may have any length: then the card is at the start.
       const bool padded = file.size() - size > max_wrapper_bytes;
       if (padded && content > size) continue;
       const std::size_t room = padded ? 0 : file.size() - size;
-      // At the start, at the end, or behind a header of a round size.
+      // At the start, at the end, or after a header of a round size.
       for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
         std::string evidence;
         const double confidence = format->score(file.subspan(at, size), evidence);
@@ -238,7 +238,7 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
     return fail(ErrorCode::bad_usage,
                 code.empty() ? fmt::format("{}: in {} the game has another product code",
                                            printable(save.name), name(region))
-                             : fmt::format("'{}' is no product code such as SLES-99001", printable(code)),
+                             : fmt::format("'{}' is not a product code such as SLES-99001", printable(code)),
                 "a game looks for its saves under its own code, so this one needs the code of that region",
                 {Remedy::Kind::code, {}});
   if (save.entry.size() == format.entry_bytes)
@@ -285,7 +285,7 @@ int card_slots(ByteView file) {
 
 Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   if (slot < 0 || slot > card_slots(file.view()))
-    return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot),
+    return fail(ErrorCode::bad_usage, fmt::format("no slot {} in it", slot),
                 card_slots(file.view()) == 1 ? "it holds one card" : "slots are 1 to 4");
   if (card_slots(file.view()) > 1) {
     const std::size_t at = *first_of_four_paks(file.size()) +

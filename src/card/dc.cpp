@@ -32,7 +32,7 @@ constexpr std::size_t root_at = 255 * block_size;
 constexpr std::size_t mark_bytes = 16;
 constexpr Byte mark_value = 0x55;
 constexpr std::size_t formatted_at = 48;
-// What stands where: the same numbers on every card.
+// What is where: the same numbers on every card.
 struct RootField {
   std::size_t at;
   std::uint16_t value;
@@ -162,7 +162,7 @@ class DcCard final : public BlockCard {
     const std::size_t wanted = blocks_for(save);
     std::vector<std::size_t> blocks;
     if (save.entry.view()[type_at] == type_game) {
-      // A game runs where it stands: from block 0 on, in a row.
+      // A game runs where it is: from block 0 on, in a row.
       for (std::size_t block = 0; block < wanted; ++block) {
         if (use_of(block) != BlockUse::free)
           return fail(ErrorCode::does_not_fit,

@@ -24,7 +24,7 @@ inline constexpr std::size_t time_at =
     16;  // BCD: century, year, month, day, hour, minute, second, day of the week
 inline constexpr std::size_t time_bytes = 8;
 inline constexpr std::size_t blocks_at = 24;
-inline constexpr std::size_t header_block_at = 26;  // in which of its blocks the header stands
+inline constexpr std::size_t header_block_at = 26;  // in which of its blocks the header is
 
 /// Returns how many bytes the checksum in a file's header covers; 0 if it has none, or they are not all
 /// there.

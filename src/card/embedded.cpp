@@ -1,5 +1,5 @@
 // Single saves inside files whose own form nobody has told us: the console's directory entry with the content
-// behind it, or content that shows itself, wherever it begins.
+// after it, or content that shows itself, wherever it begins.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -85,7 +85,7 @@ class Finder {
     if (size == 0 || size % block_size != 0 || size > left(content)) return;
     const bool titled = blocks_by_title(bytes_.subspan(content, frame_bytes)) == size / block_size;
     add(named_save(CardKind::ps1, file_.slice(from, frame_bytes), file_.slice(content, size)), from, content,
-        size, titled ? 9 : 5, fmt::format("a ps1 directory frame stands at {}, its content behind it", from));
+        size, titled ? 9 : 5, fmt::format("a ps1 directory frame at {}, followed by its content", from));
   }
 
   void gc_entry(std::size_t from) {
@@ -98,7 +98,7 @@ class Finder {
     if (size == 0 || size > left(content)) return;
     add(named_save(CardKind::gc, file_.slice(from, entry_bytes), file_.slice(content, size)), from, content,
         size, 6,
-        fmt::format("a gc directory entry stands at {}, its {} blocks behind it", from, size / block_size));
+        fmt::format("a gc directory entry at {}, followed by its {} blocks", from, size / block_size));
   }
 
   void n64_entry(std::size_t from) {
@@ -112,7 +112,7 @@ class Finder {
     // Nothing says how long it is: it has to end with the file.
     if (size == 0 || size % page_bytes != 0 || size > bank_bytes) return;
     add(named_save(CardKind::n64, file_.slice(from, note_bytes), file_.slice(content, size)), from, content,
-        size, 3, fmt::format("an n64 note stands at {}, whole pages behind it", from));
+        size, 3, fmt::format("an n64 note at {}, followed by whole pages", from));
   }
 
   void dc_entry(std::size_t from) {
@@ -130,13 +130,13 @@ class Finder {
     const CardSave save =
         named_save(CardKind::dc, file_.slice(from, entry_bytes), file_.slice(content, size));
     add(save, from, content, size, describe(save).title.empty() ? 3 : 6,
-        fmt::format("a dc directory entry stands at {}, its {} blocks behind it", from, size / block_size));
+        fmt::format("a dc directory entry at {}, followed by its {} blocks", from, size / block_size));
   }
   static bool is_decimal(ByteView field) {
     return std::all_of(field.begin(), field.end(), [](Byte b) { return (b & 15U) <= 9 && b >> 4U <= 9; });
   }
 
-  // A folder's entry, and behind it those of its files: each with its bytes, or all entries first.
+  // A folder's entry, and after it those of its files: each with its bytes, or all entries first.
   void ps2_entry(std::size_t from) {
     using namespace ps2;
     const ByteView folder = at(from, entry_bytes);
@@ -157,7 +157,7 @@ class Finder {
         if (!shown) continue;
         add(named_save(CardKind::ps2, file_.slice(from, entry_bytes), Blob{}, std::move(files)), from,
             from + entry_bytes, *end - from - entry_bytes, 8,
-            fmt::format("a ps2 folder's entry stands at {}, its files behind it", from));
+            fmt::format("a ps2 folder's entry at {}, followed by its files", from));
         return;
       }
   }
@@ -221,7 +221,7 @@ class Finder {
     return next;
   }
 
-  // A title frame; the name may stand in front of it, whoever put it there.
+  // A title frame; the name may be before it, whoever put it there.
   void ps1_content(std::size_t from) {
     using namespace ps1;
     if (bytes_[from] != 'S') return;
@@ -235,8 +235,8 @@ class Finder {
     ps1_save().set_size(*entry, size);
     const std::size_t before = found_.size();
     add(named_save(CardKind::ps1, Blob::copy_of(*entry), file_.slice(from, size)), from, from, size, 4,
-        name.empty() ? fmt::format("a ps1 title frame stands at {}; nothing says the save's name", from)
-                     : fmt::format("a ps1 title frame stands at {}, and the name {} before it", from, name));
+        name.empty() ? fmt::format("a ps1 title frame at {}; the save's name is unknown", from)
+                     : fmt::format("a ps1 title frame at {}, and the name {} before it", from, name));
     if (found_.size() > before) found_.back().save.nameless = name.empty();
   }
   // "BESLES-99001SAVE": the last such text before `end`.
@@ -271,7 +271,7 @@ class Finder {
     dc_save().set_size(*entry, whole);
     const std::size_t before = found_.size();
     add(named_save(CardKind::dc, Blob::copy_of(*entry), file_.slice(from, whole)), from, from, whole, 4,
-        fmt::format("a dc header with the right checksum stands at {}; nothing says the save's name", from));
+        fmt::format("a dc header with the right checksum at {}; the save's name is unknown", from));
     if (found_.size() > before) found_.back().save.nameless = true;
   }
 

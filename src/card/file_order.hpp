@@ -9,8 +9,8 @@
 
 namespace bayswap {
 
-/// Puts the files into the order that they have in `like`, new ones behind them: a disk keeps none, and the
-/// console lists them as they stand.
+/// Puts the files into the order that they have in `like`, new ones after them: a disk keeps none, and the
+/// console lists them as they are.
 inline void keep_file_order(CardSave& save, const CardSave& like) {
   sort_by(save.files, [&](const CardFile& file) {
     return std::find_if(like.files.begin(), like.files.end(),

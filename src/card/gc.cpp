@@ -51,7 +51,7 @@ Sums sums_of(ByteView area) {
   return {wrap(plain), wrap(words * 0xffffU - plain)};
 }
 
-// An area with a checksum pair: where it begins, how long it is, where the pair stands.
+// An area with a checksum pair: where it begins, how long it is, where the pair is.
 struct Area {
   std::size_t at;
   std::size_t size;

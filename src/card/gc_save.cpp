@@ -78,7 +78,7 @@ SaveIcon icon_gc(const CardSave& save) {
     if (!pixels || !palette) return icon;
     icon.banner = untile(*pixels, *palette, banner_width, side);
   }
-  std::vector<std::pair<std::size_t, ByteView>> waiting;  // for the palette behind the last icon
+  std::vector<std::pair<std::size_t, ByteView>> waiting;  // for the palette after the last icon
   for (std::size_t i = 0; i < max_icons; ++i) {
     const unsigned form = (be16(entry, icon_forms_at) >> (2 * i)) & 3U;
     const unsigned speed = (be16(entry, icon_speeds_at) >> (2 * i)) & 3U;

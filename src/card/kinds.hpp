@@ -17,9 +17,9 @@ struct SaveFormat {
   CardKind kind{};
   /// How long a directory entry is; `is_save` is asked with no other.
   std::size_t entry_bytes = 0;
-  /// The entry stands in front of the payload in the trade's usual form.
+  /// The entry is before the payload in the trade's usual form.
   bool usual_single = false;
-  /// An entry that a console would have written; asked while carving, where anything can stand.
+  /// An entry that a console would have written; asked while carving, where anything can be.
   bool (*plausible)(ByteView entry) = nullptr;
   /// Entry, payload and files can be those of a save.
   bool (*is_save)(const CardSave& save) = nullptr;
@@ -74,13 +74,13 @@ struct CardFormat {
 
 /// The two bytes of each 16-bit word exchanged.
 [[nodiscard]] Blob words_swapped(ByteView file);
-/// Where in a file of this size four controller paks begin: alone, or behind the EEPROM and before the other
+/// Where in a file of this size four controller paks begin: alone, or after the EEPROM and before the other
 /// chips.
 [[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);
 [[nodiscard]] const CardFormat& card_format(CardKind kind);
 [[nodiscard]] std::span<const CardFormat* const> card_formats();
 /// A save with its name and title told by its entry and payload.
-/// Plain ASCII of at most as many bytes as `field` has, 00 behind it. False where `text` is not.
+/// Plain ASCII of at most as many bytes as `field` has, 00 after it. False where `text` is not.
 [[nodiscard]] bool put_name(std::span<Byte> field, std::string_view text, Byte filler = 0);
 [[nodiscard]] CardSave named_save(CardKind kind, Blob entry, Blob payload, std::vector<CardFile> files = {});
 

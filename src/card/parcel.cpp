@@ -1,4 +1,4 @@
-// Single saves in files of their own: parcels, and the console's directory entry in front of the data.
+// Single saves in files of their own: parcels, and the console's directory entry before the data.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -23,7 +23,7 @@ tl::unexpected<Error> damaged(const std::string& what) {
   return fail(ErrorCode::damaged, "the parcel is damaged: " + what, "copy it again from where it came from");
 }
 
-// The pieces behind the head, one after the other.
+// The pieces after the head, one after the other.
 class Pieces {
  public:
   Pieces(Blob file, std::size_t at) : file_(std::move(file)), at_(at) {}
@@ -61,7 +61,7 @@ Result<CardSave> read_parcel(const Blob& file) {
   const auto known = card_kind_from_text(kind);
   if (!known)
     return fail(ErrorCode::not_recognised,
-                fmt::format("a parcel of '{}', which is no card we know", printable(kind)));
+                fmt::format("a parcel of '{}', which is not a card we know", printable(kind)));
   save.kind = *known;
   BAYSWAP_TRY(save.name, reader.needed_text("name"));
   if (printable(save.name) != save.name) return damaged("its name has control characters in it");

@@ -1,4 +1,4 @@
-// pce backup memory: 2 KiB, entries one behind the other, each with its data (docs/formats/pce.md).
+// pce backup memory: 2 KiB, entries one after the other, each with its data (docs/formats/pce.md).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::size_t memory_bytes = 2048;
 constexpr std::array<Byte, 4> mark{'H', 'U', 'B', 'M'};
-constexpr std::size_t end_at = 4;   // 16 bits: address behind the memory
+constexpr std::size_t end_at = 4;   // 16 bits: address after the memory
 constexpr std::size_t free_at = 6;  // 16 bits: address of the first free byte
 constexpr std::uint16_t base_address = 0x8000;
 constexpr std::size_t first_entry = 16;
@@ -23,7 +23,7 @@ constexpr std::size_t size_at = 0;      // 16 bits, of entry and data; 0: no mor
 constexpr std::size_t checksum_at = 2;  // 16 bits: with it the bytes from 4 on come to 0
 constexpr std::size_t summed_at = 4;
 constexpr std::size_t entry_bytes = 16;
-constexpr std::size_t closing_bytes = 2;  // the size 0 behind the last one
+constexpr std::size_t closing_bytes = 2;  // the size 0 after the last one
 
 std::uint16_t checksum(ByteView entry_and_data) {
   return static_cast<std::uint16_t>(-sum16(entry_and_data.subspan(summed_at)) & 0xffff);
@@ -79,7 +79,7 @@ class PceCard final : public BlockCard {
                    le16(image_, end_at), base_address + memory_bytes);
     if (le16(image_, free_at) != base_address + end())
       problems.add(free_at, le16(image_, end()) == 0 || !more_behind(),
-                   "the first free byte is at {:04X} by the head, at {:04X} by the entries",
+                   "the first free byte is at {:04X} by the header, at {:04X} by the entries",
                    le16(image_, free_at), base_address + end());
     const std::size_t size = le16(image_, end());
     if (size != 0)
@@ -102,7 +102,7 @@ class PceCard final : public BlockCard {
     close(at + out.size());
     return {};
   }
-  // The entries behind it move up, as the console moves them.
+  // The entries after it move up, as the console moves them.
   void erase(const Slot& slot, const std::vector<std::size_t>& /*blocks*/) override {
     const std::size_t size = le16(image_, slot.at + size_at);
     const std::size_t behind = end();
@@ -115,7 +115,7 @@ class PceCard final : public BlockCard {
     if (le16(image_, end()) == 0 || !more_behind()) close(end());
   }
 
-  // Entries behind a broken one: wherever size and checksum agree.
+  // Entries after a broken one: wherever size and checksum agree.
   std::vector<Slot> hidden_slots() const override {
     std::vector<Slot> list;
     for (std::size_t at = first_entry; at + entry_bytes < memory_bytes; ++at)

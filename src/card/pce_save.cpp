@@ -12,7 +12,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t entry_bytes = 16;
-constexpr std::size_t maker_bytes = 2;  // the game's own number, in front of its name
+constexpr std::size_t maker_bytes = 2;  // the game's own number, before its name
 constexpr std::size_t name_at = 4 + maker_bytes;
 constexpr std::size_t name_bytes = 10;
 constexpr std::size_t max_payload = 2048 - 16 - entry_bytes - 2;

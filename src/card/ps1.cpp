@@ -59,8 +59,7 @@ class Ps1Card final : public BlockCard {
       way.problem = fmt::format("it ends at block {}, which is not marked as the last", way.blocks.back());
     const std::size_t size = le32(frame(slot.number), size_at);
     if (way.problem.empty() && size > way.blocks.size() * block_size && size <= save_blocks * block_size)
-      way.problem =
-          fmt::format("its entry says {} bytes, and {} blocks can be told", size, way.blocks.size());
+      way.problem = fmt::format("its entry says {} bytes, and {} blocks are known", size, way.blocks.size());
     return way;
   }
 
@@ -151,7 +150,7 @@ class Ps1Card final : public BlockCard {
     return {*std::move(way)};
   }
 
-  // Content begins with a title frame that says how many blocks it has. Its name stood in the directory only.
+  // Content begins with a title frame that says how many blocks it has. Its name was in the directory only.
   void add_by_content(std::vector<FoundSave>& found, std::vector<bool>& open,
                       std::size_t present_bytes) const override {
     for (std::size_t block = 1; block <= save_blocks; ++block) {
@@ -186,7 +185,7 @@ class Ps1Card final : public BlockCard {
   }
 
  private:
-  // The blocks behind the first one, by the frames that are left of them, or else those beside it.
+  // The blocks after the first one, by the frames that are left of them, or else those beside it.
   [[nodiscard]] Chain by_title(std::size_t first, std::size_t count, const std::vector<bool>& open) const {
     Chain way{{first}, {}};
     if (count == 1) return way;
@@ -217,8 +216,8 @@ class Ps1Card final : public BlockCard {
       way.blocks.push_back(block);
     }
     way.problem = way.blocks.size() == count
-                      ? fmt::format("its other {} blocks are guessed to be those behind it", count - 1)
-                      : fmt::format("of its {} blocks {} can be told", count, way.blocks.size());
+                      ? fmt::format("its other {} blocks are guessed to be the next ones", count - 1)
+                      : fmt::format("of its {} blocks, {} are known", count, way.blocks.size());
     return way;
   }
   [[nodiscard]] ByteView frame(std::size_t index) const { return bytes(index * frame_bytes, frame_bytes); }
@@ -263,7 +262,7 @@ double score_ps1(ByteView image, std::string& evidence) {
   }
   if (sound > 0 || marked)
     evidence = fmt::format("{}the directory frames of {} of 15 blocks are sound",
-                           marked ? "the card's mark stands in frame 0, and " : "", sound);
+                           marked ? "the card's mark is in frame 0, and " : "", sound);
   return std::min(0.99, (marked ? 0.45 : 0.0) + 0.54 * static_cast<double>(sound) / save_blocks);
 }
 

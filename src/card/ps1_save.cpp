@@ -12,7 +12,7 @@ namespace {
 
 using namespace ps1;
 
-// ---- The title frame, and the icon behind it --------------------------------------------------------
+// ---- The title frame, and the icon after it --------------------------------------------------------
 constexpr std::size_t palette_at = 96;  // 16 colours of 16 bits
 constexpr std::size_t picture_side = 16;
 constexpr std::size_t picture_bytes = frame_bytes;  // two pixels a byte, the left one low

@@ -102,7 +102,7 @@ class Ps2Card final : public BlockCard {
                    flaw.state != EccState::hopeless, "page {}, chunk {}: {}", flaw.page, flaw.chunk,
                    flaw.state == EccState::one_bit     ? "one bit is wrong by its ECC"
                    : flaw.state == EccState::code_only ? "the ECC itself has a wrong bit"
-                                                       : "more bits are wrong than its ECC can mend");
+                                                       : "more bits are wrong than its ECC can correct");
     if (!tree_.root().problem.empty()) problems.add(block_at(0), false, "root: {}", tree_.root().problem);
   }
 
@@ -222,7 +222,7 @@ class Ps2Card final : public BlockCard {
     }
     return named_save(CardKind::ps2, entry, Blob{}, std::move(files));
   }
-  // Where links are broken, the clusters beside; none that the ECC could not mend.
+  // Where links are broken, the clusters beside; none that the ECC could not repair.
   [[nodiscard]] Bridge bridge(const Slot& slot) const {
     return [this, deleted = slot.deleted](std::size_t first, std::size_t count) -> std::optional<Row> {
       const auto way = bridged(first, count, 1, {[&](std::size_t cluster) {

@@ -19,7 +19,7 @@ struct EccFlaw {
 /// from the file: those go back with new codes where they were written, all others as they were.
 class Pages {
  public:
-  /// `with_spare`: 528 bytes a page. Anything behind the last whole page is left out.
+  /// `with_spare`: 528 bytes a page. Anything after the last whole page is left out.
   Pages(Blob file, bool with_spare);
 
   /// Of all pages' data.
@@ -33,7 +33,7 @@ class Pages {
   [[nodiscard]] const std::vector<EccFlaw>& flaws() const { return flaws_; }
   /// To be written to, within one page. The chunks count as written: they get a new code.
   [[nodiscard]] std::span<Byte> change(std::size_t at, std::size_t count);
-  /// Chunks with mended bits, and with wrong codes over sound data, count as written from now on.
+  /// Chunks with repaired bits, and with wrong codes over sound data, count as written from now on.
   void repair();
   /// The spare areas of all pages hold nothing but 00: no codes were ever made.
   [[nodiscard]] bool has_blank_codes() const { return blank_codes_; }

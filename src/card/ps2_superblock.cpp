@@ -105,7 +105,7 @@ std::size_t Superblock::link_at(const Pages& card, std::size_t cluster) const {
       tables_at == 0 ? first_table_of_tables + table_of_tables : card.number(tables_at + 4 * table_of_tables);
   if (first == 0 || first >= clusters) return 0;
   std::size_t second = card.number(first * cluster_bytes + 4 * (table % links_a_cluster));
-  // Where that is broken: the tables stand in a row behind the tables of tables, on every card.
+  // Where that is broken: the tables are in a row after the tables of tables, on every card.
   if (second <= first || second >= first_cluster)
     second = usual(clusters * cluster_bytes).first_cluster - usual(clusters * cluster_bytes).tables + table;
   if (second >= clusters) return 0;
@@ -190,7 +190,7 @@ double score_ps2(ByteView image, std::string& evidence) {
     evidence = fmt::format("the superblock has its mark{}", size ? ", and the size of the image" : "");
     return size ? 0.98 : 0.5;
   }
-  // Without a superblock: the root stands where it does on every card of this size.
+  // Without a superblock: the root is where it is on every card of this size.
   const Usual u = usual(pages * page_bytes);
   const std::size_t at = u.first_cluster * 2 * (page_bytes + (spare ? spare_bytes : 0));
   const auto folder = [&](std::size_t page, std::size_t dots) {
@@ -198,7 +198,7 @@ double score_ps2(ByteView image, std::string& evidence) {
            image[page + name_at + dots] == 0 && image[page + name_at + dots - 1] == '.';
   };
   if (!folder(at, 1) || !folder(at + page_bytes + (spare ? spare_bytes : 0), 2)) return 0;
-  evidence = "no superblock, but the root folder stands where it should";
+  evidence = "no superblock, but the root folder is where it should be";
   return 0.35;
 }
 

@@ -15,8 +15,8 @@ struct Superblock {
   std::size_t allocatable = 0;    // how many
   std::size_t console_limit = 0;  // how many the console gives out: the rest is held back for broken ones
   std::vector<bool> broken;       // per cluster for saves: it is in an erase block that the card calls broken
-  std::size_t tables_at = 0;  // in the superblock: where the list of clusters with tables of tables stands
-  std::string problem;        // why the usual numbers for a card of this size are taken; else empty
+  std::size_t tables_at = 0;      // in the superblock: where the list of clusters with tables of tables is
+  std::string problem;            // why the usual numbers for a card of this size are taken; else empty
 
   [[nodiscard]] bool is_broken(std::size_t cluster) const {
     return cluster < broken.size() && broken[cluster];
@@ -25,7 +25,7 @@ struct Superblock {
   [[nodiscard]] static Superblock read(const Pages& card);
   /// Offsets of pointers to tables that lead nowhere; the usual ones are taken for them.
   [[nodiscard]] std::vector<std::size_t> broken_pointers(const Pages& card) const;
-  /// Where the link of a cluster stands; 0 where the table of tables is broken.
+  /// Where the link of a cluster is; 0 where the table of tables is broken.
   [[nodiscard]] std::size_t link_at(const Pages& card, std::size_t cluster) const;
 };
 

@@ -19,7 +19,7 @@ bool is_dots(ByteView entry) {
 
 Tree::Tree(Blob image, bool with_spare)
     : pages_(std::move(image), with_spare), super_(Superblock::read(pages_)) {
-  // A table is one cluster: its links stand in a row.
+  // A table is one cluster: its links are in a row.
   constexpr std::size_t links_a_table = cluster_bytes / 4;
   link_places_.resize(super_.allocatable);
   std::set<std::size_t> tables;
@@ -91,11 +91,10 @@ Row Tree::row(std::size_t first, std::size_t count, bool deleted, std::vector<bo
     cluster = next & ~link_used;
   }
   if (way.clusters.size() != count)
-    way.problem =
-        fmt::format("it has {} clusters by its size, and {} can be told", count, way.clusters.size());
+    way.problem = fmt::format("it has {} clusters by its size, and {} are known", count, way.clusters.size());
   for (const std::size_t own : way.clusters)
     if (way.problem.empty() && unreadable_.contains(own))
-      way.problem = fmt::format("cluster {} has more wrong bits than its ECC can mend", own);
+      way.problem = fmt::format("cluster {} has more wrong bits than its ECC can correct", own);
   return way;
 }
 
@@ -206,7 +205,7 @@ void Tree::refresh(std::size_t at_least) {
   std::size_t cluster = 0;
   while (root_.clusters.size() < clusters_of_folder(length)) {
     if (cluster >= super_.allocatable || in_root[cluster]) {
-      root_.problem = fmt::format("it has {} entries, and only {} of its clusters can be told", length,
+      root_.problem = fmt::format("it has {} entries, and only {} of its clusters are known", length,
                                   root_.clusters.size());
       break;
     }

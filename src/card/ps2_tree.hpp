@@ -82,7 +82,7 @@ class Tree {
   [[nodiscard]] Row row(std::size_t first, std::size_t count, bool deleted, std::vector<bool>& seen) const;
   [[nodiscard]] Content content_of(std::size_t entry_at, bool deleted, const Bridge& bridge = {}) const;
   [[nodiscard]] Blob read(const std::vector<std::size_t>& clusters, std::size_t size) const;
-  /// The first entry of the root that nobody uses, or the one behind the last.
+  /// The first entry of the root that no program uses, or the one after the last.
   [[nodiscard]] std::size_t free_entry() const;
 
   void set_link(std::size_t cluster, std::uint32_t value);

@@ -85,7 +85,7 @@ Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int 
   const auto paks =
       slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
   if (slot > 0 && !paks)
-    return fail(ErrorCode::bad_usage, fmt::format("there is no slot {} in it", slot), "it holds one card");
+    return fail(ErrorCode::bad_usage, fmt::format("no slot {} in it", slot), "it holds one card");
   const Blob file =
       paks ? whole.slice(*paks + static_cast<std::size_t>(std::max(0, slot - 1)) * pak_size_bytes,
                          pak_size_bytes)

@@ -45,7 +45,7 @@ bool is_memory_size(std::size_t bytes) {
   return bytes == 32 * kilo || bytes == 512 * kilo || bytes == 1024 * kilo || bytes == 2048 * kilo ||
          bytes == 4096 * kilo;
 }
-// Spread where something of a memory stands at the odd addresses only.
+// Spread where something of a memory is at the odd addresses only.
 Form form_of(ByteView image) {
   const Form spread{true};
   if (has_mark(image, spread, 0)) return spread;
@@ -91,7 +91,7 @@ class SatCard final : public BlockCard {
     const std::size_t content = entry_bytes - tag_bytes + save.payload.size();
     return (content + block_size_ - tag_bytes - 2 - 1) / (block_size_ - tag_bytes - 2);
   }
-  // Spread: what stands between the bytes stays.
+  // Spread: what is between the bytes stays.
   Blob image() const override {
     if (!spread_) return BlockCard::image();
     Buffer file(file_.size());
@@ -183,7 +183,7 @@ class SatCard final : public BlockCard {
     for (std::size_t block = first_block; block < block_count() && blocks.size() < wanted; ++block)
       if (!taken[block]) blocks.push_back(block);
     std::vector<Byte> stream(save.entry.view().begin() + tag_bytes, save.entry.view().end());
-    for (std::size_t i = 1; i <= wanted; ++i) {  // the list, and the 0 behind it
+    for (std::size_t i = 1; i <= wanted; ++i) {  // the list, and the 0 after it
       const std::size_t next = i < wanted ? blocks[i] : 0;
       stream.push_back(static_cast<Byte>(next >> 8U));
       stream.push_back(static_cast<Byte>(next & 0xffU));

@@ -6,7 +6,7 @@
 
 namespace bayswap::sat {
 
-inline constexpr std::size_t tag_bytes = 4;  // in front of every block
+inline constexpr std::size_t tag_bytes = 4;  // before every block
 inline constexpr std::uint32_t tag_first = 0x80000000;
 
 // ---- The first block of a save --------------------------------------------------------------------------

@@ -31,7 +31,7 @@ constexpr std::array<Byte, 32> mark{0x53, 0x45, 0x47, 0x41, 0x5f, 0x43, 0x44, 0x
 
 Error no_directory() {
   return {ErrorCode::unsupported,
-          "the saves of an scd memory can't be told apart: its directory is written in a code that has no "
+          "the saves of an scd memory can't be listed: its directory is written in a code that has no "
           "public description",
           "carry or convert the memory whole"};
 }
@@ -53,7 +53,7 @@ class ScdCard final : public Card {
   Result<CardSave> read(const std::string& /*name*/) const override { return tl::unexpected(no_directory()); }
   Result<void> put(const CardSave& save) override {
     if (save.kind != CardKind::scd)
-      return fail(ErrorCode::bad_usage, fmt::format("{} is no save of an scd card", save.name),
+      return fail(ErrorCode::bad_usage, fmt::format("{} is not a save of an scd card", save.name),
                   "a save of another platform has no place there");
     return tl::unexpected(no_directory());
   }

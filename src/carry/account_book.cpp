@@ -36,7 +36,7 @@ Result<AccountBook> AccountBook::load(const Home& home) {
 
 Result<void> AccountBook::save(const Home& home) const {
   std::string out =
-      "# Which account is whose in another bay. Bay Swap adds what it is told; you may edit it.\n";
+      "# Which account of a bay is which of another. Bay Swap adds what you pass to it; you may edit it.\n";
   for (const Row& row : rows_) {
     out +=
         fmt::format("\n[[pair]]\nfrom = {}\nto = {}\n", toml_quoted(row.from_bay), toml_quoted(row.to_bay));

@@ -29,7 +29,7 @@ Result<CardSave> save_from_folder(Store& store, const std::string& folder) {
   for (const FileInfo& file : inside) {
     if (file.kind != FileInfo::Kind::file)
       return fail(ErrorCode::not_recognised,
-                  fmt::format("{}: {} in it is no file", store.display_path(folder), printable(file.name)),
+                  fmt::format("{}: {} in it is not a file", store.display_path(folder), printable(file.name)),
                   "a ps2 save is a folder of files and nothing else");
     BAYSWAP_TRY(const Blob bytes, store.read(join_path(folder, file.name), max_single_bytes));
     files.push_back({file.name, bytes, file.modified});
@@ -101,7 +101,7 @@ Result<CardSave> CardFolder::read(const std::string& name) const {
 }
 Result<void> CardFolder::put(const CardSave& save) {
   if (save.kind != kind_)
-    return fail(ErrorCode::bad_usage, fmt::format("{} is no save of a {} card", save.name, to_text(kind_)),
+    return fail(ErrorCode::bad_usage, fmt::format("{} is not a save of a {} card", save.name, to_text(kind_)),
                 "a save of another platform has no place there");
   if (find(save.name) != saves_.end())
     return fail(ErrorCode::unsafe, fmt::format("{} is in the folder already", save.name), "drop it first",

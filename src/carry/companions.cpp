@@ -31,7 +31,7 @@ Result<void> read_rules(std::string_view toml, const std::string& origin, std::v
     BAYSWAP_TRY(const auto check, table.text("check"));
     rule.check = check.value_or("");
     if (!rule.check.empty() && rule.check != "avatar-database")
-      return table.error("check", fmt::format("'{}' is no check", printable(rule.check)),
+      return table.error("check", fmt::format("'{}' is not a check", printable(rule.check)),
                          "there is avatar-database");
     BAYSWAP_TRY(rule.without, table.needed_text("without"));
     BAYSWAP_CHECK(table.no_other_keys());

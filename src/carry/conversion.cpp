@@ -25,7 +25,7 @@ class ConversionPlanner {
     if (!request_.from.empty() && request_.from.size() != 1 && request_.from.size() != request_.inputs.size())
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} source layouts for {} files", request_.from.size(), request_.inputs.size()),
-                  "say it once for all files, or once for each, in their order");
+                  "pass it once for all files, or once for each, in their order");
     ConvertRequest request;
     request.chips = hints_.chips;
     request.pak = request_.slot;
@@ -149,9 +149,9 @@ class ConversionPlanner {
     if (recognition.either()) {
       const auto save = open_save(*best.layout, bytes, hints.chips);
       if (save && !save->save.is_blank())
-        out_.warnings.push_back(fmt::format(
-            "{} could be {} or {}: nothing in it tells which; taken as {} (name its layout to choose)", path,
-            best.layout->id, recognition.matches[1].layout->id, best.layout->id));
+        out_.warnings.push_back(
+            fmt::format("{} could be {} or {}: its bytes fit both; taken as {} (name its layout to choose)",
+                        path, best.layout->id, recognition.matches[1].layout->id, best.layout->id));
     }
     return best.layout;
   }

@@ -6,7 +6,7 @@
 namespace bayswap {
 
 /// All files of a file, a folder or an archive on the local disk, in the order of their paths; archives
-/// within stand as folders, clutter is left out. `not_found`; `unsafe` for archives that are not to be
+/// within are folders, system files are left out. `not_found`; `unsafe` for archives that are not to be
 /// trusted.
 [[nodiscard]] Result<std::vector<TreeFile>> files_of_download(const std::string& path);
 

@@ -14,6 +14,7 @@
 #include "bay/places.hpp"
 #include "carry/download.hpp"
 #include "carry/planner.hpp"
+#include "content/sketch.hpp"
 
 namespace bayswap {
 namespace {
@@ -106,7 +107,7 @@ class Finder {
     const HeldSave* best = nullptr;
     Likeness likest;
     for (const HeldSave* save : same_) {
-      Likeness how = likeness(own, to_.sketch(*save));
+      Likeness how = likeness(own, sketch_in(to_, *save));
       if (how.score <= likest.score) continue;
       best = save;
       likest = std::move(how);

@@ -49,7 +49,7 @@ Plan asking_whose(const std::vector<const HeldSave*>& saves, std::vector<std::st
       {PlanIssue::Level::refusal,
        IssueCode::which_account,
        fmt::format("{} has this save of several accounts: {}", from.bay().name, joined(accounts, ", ")),
-       "say whose is meant",
+       "name one account",
        {Remedy::Kind::account, std::move(values)}});
   plan.account_question = AccountQuestion{true, {}, std::move(accounts)};
   return plan;

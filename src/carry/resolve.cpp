@@ -180,7 +180,7 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
   values.insert(values.end(), theirs.begin(), theirs.end());
   arrival.issues.refuse(IssueCode::which_account,
                         fmt::format("{} has several accounts: {}", to_.bay().name, joined(theirs, ", ")),
-                        "say whose it is", {Remedy::Kind::account, std::move(values)});
+                        "pass the account", {Remedy::Kind::account, std::move(values)});
   return false;
 }
 
@@ -195,7 +195,7 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
     std::string text =
         fmt::format("{} has {} ROMs of this game: {}", to_.bay().name, choices.size(), joined(choices, ", "));
     arrival.issues.refuse(IssueCode::which_rom, std::move(text),
-                          "say which one you play, as the save takes its name",
+                          "name the one that you play, as the save takes its name",
                           {Remedy::Kind::rom, std::move(choices)});
   }
   if (!rom.why.empty()) arrival.steps.push_back({"pair", fmt::format("with {}", rom.rom->path), rom.why});

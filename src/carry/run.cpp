@@ -76,7 +76,7 @@ Result<std::vector<std::string>> missing_folders(const std::vector<FileChange>& 
   return missing;
 }
 
-// Writes that were cut off, and that this one has mended: the bytes of all of them are in the logbook.
+// Writes that were cut off, and that this one has repaired: the bytes of all of them are in the logbook.
 Result<void> close_unfinished(Logbook& logbook, std::int64_t id, const std::vector<FileChange>& changes) {
   BAYSWAP_TRY(const auto open, logbook.unfinished());
   for (const Entry& entry : open) {

@@ -108,10 +108,10 @@ Result<SavePlace> open_state(const Catalog& catalog, const StateMaps& maps, cons
     what.maps = &maps;
     BatteryFinds finds = find_batteries(catalog, file, what);
     if (finds.candidates.empty() || !finds.candidates.front().certain)
-      return fail(ErrorCode::not_recognised,
-                  fmt::format("{} is a save state, and where its battery save is can't be told for certain",
-                              place.display_path),
-                  "put the game's ROM beside it, or teach the kind of state", {Remedy::Kind::rom, {}});
+      return fail(
+          ErrorCode::not_recognised,
+          fmt::format("{} is a save state, and where its battery save is isn't certain", place.display_path),
+          "put the game's ROM beside it, or teach the kind of state", {Remedy::Kind::rom, {}});
     place.map = finds.candidates.front().map;
     place.battery = finds.candidates.front().save;
   }

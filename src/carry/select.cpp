@@ -143,7 +143,8 @@ class Selector {
     if (save.health != Health::deleted) found_.push_back(&save);
   }
 
-  // A path in the bay: as the user stands, or below the bay's root; "card: entry" for an entry of a card.
+  // A path in the bay: relative to the user's folder, or below the bay's root; "card: entry" for an entry of
+  // a card.
   void by_path() {
     const std::string root = normalized(view_.store().absolute_path("."));
     const auto below_root = [&](const std::string& path) {

@@ -21,7 +21,7 @@ Result<Plan> plan_slot_change(BayView& view, const HeldState& from, StateSlot to
   BAYSWAP_TRY(const Blob bytes, view.store().read(from.path, max_state_bytes));
   if (bytes.size() == 0)
     return fail(ErrorCode::unsafe, fmt::format("{} is empty", from.path),
-                "nothing was changed; it is no state");
+                "nothing was changed; it is not a state");
   FileChange change{path, std::nullopt, bytes, from.modified};
   BAYSWAP_TRY(const auto info, view.store().stat(path));
   if (info) {
@@ -153,7 +153,7 @@ class StateCarrier {
                   "name one of them by its path; nothing was changed");
     BAYSWAP_TRY(Blob bytes, from_.store().read(state.path, max_state_bytes));
     if (bytes.empty())
-      return fail(ErrorCode::unsafe, fmt::format("{} is empty: it is no state", state.path),
+      return fail(ErrorCode::unsafe, fmt::format("{} is empty: it is not a state", state.path),
                   "remove it, or name the other slots one by one; nothing was changed");
     BAYSWAP_TRY(bytes, in_form(state, bytes, kind));
     FileChange change{path, std::nullopt, bytes, state.modified};

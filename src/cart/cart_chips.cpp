@@ -23,7 +23,7 @@ constexpr std::int64_t a_moment = 2;  // seconds that asking takes at most
 
 // What cartridges of a platform can have, where nothing tells. Bytes 0: the reader says.
 std::vector<ChipFact> kinds_of(Platform platform) {
-  const std::string asked = "nothing tells it but that it answers";
+  const std::string asked = "only its answer shows that it is there";
   switch (platform) {
     case Platform::n64:
       return {{PartKind::eeprom, 0, asked}, {PartKind::flash, 131072, asked}, {PartKind::sram, 32768, asked}};
@@ -118,7 +118,7 @@ Result<void> CartPort::set_clock_start(const CartIdentity& game, std::int64_t st
   const std::int64_t wanted =
       days < 2 * max_days ? std::min<std::int64_t>(start, std::time(nullptr)) : *after;
   if (!after || *after - wanted > a_moment || wanted - *after > a_moment)
-    return fail(ErrorCode::io, "the cartridge's clock was set, and stands otherwise",
+    return fail(ErrorCode::io, "the cartridge's clock was set, and shows another time",
                 "its battery may be empty: change it, and set the clock again");
   return {};
 }

@@ -177,7 +177,7 @@ Result<CartIdentity> CartPort::identify() {
     }
   }
   return fail(ErrorCode::not_recognised, "the cartridge's header can't be read",
-              "clean its contacts and put it in again; if the reader can't tell its voltage, say it");
+              "clean its contacts and put it in again; if the reader can't detect its voltage, pass it");
 }
 
 Result<CartChip> CartPort::find_chip(const CartIdentity& game, const ChipFact& chip) {

@@ -28,7 +28,7 @@ void add_stuffed(std::vector<Byte>& out, ByteView bytes) {
       out.insert(out.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
                  bytes.begin() + static_cast<std::ptrdiff_t>(at + piece));
       at += piece;
-      // A full piece has no 00 behind it: what is left, be it nothing, begins another one.
+      // A full piece has no 00 after it: what is left, be it nothing, begins another one.
       if (piece < longest_piece || (at == run && run == bytes.size())) break;
     }
     if (run == bytes.size()) return;

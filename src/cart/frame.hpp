@@ -17,7 +17,7 @@ struct Frame {
   [[nodiscard]] bool operator==(const Frame&) const = default;
 };
 
-/// Returns the frame as it goes over the line, with the 00 before and behind it.
+/// Returns the frame as it goes over the line, with the 00 before and after it.
 [[nodiscard]] std::vector<Byte> encoded(const Frame& frame);
 
 /// Takes bytes as they come, in pieces of any size, and gives back the frames that came through whole. What

@@ -7,6 +7,7 @@
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_store.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
@@ -58,7 +59,10 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
     request.accounts.emplace_back("", options.account);
     request.accounts_said = 1;
   }
-  BAYSWAP_TRY(const auto found, find_adoptable(*to->view, options.what, options.game));
+  ProgressStore reading(*to->store, globals, "Reading");
+  BayView view(books->catalog, to->bay, reading, books->view_options());
+  BAYSWAP_TRY(const auto found, find_adoptable(view, options.what, options.game));
+  reading.end();
   std::size_t chosen = options.choice;
   const bool clear = found.size() == 1 || found[0].score - found[1].score >= clear_lead;
   if (found.size() > 1 && !globals.json && !globals.quiet) show_ranking(found);
@@ -75,12 +79,12 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
       print_json({{"done", false}, {"candidates", std::move(list)}});
     }
     return fail(ErrorCode::unsafe, fmt::format("{} has several saves that are about as likely", options.what),
-                "say --game, or --choose with its number");
+                "pass --game, or --choose with its number");
   }
   const Candidate& one = found[chosen - 1];
   if (!globals.json && !globals.quiet)
     print_field("taking", fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
-  BAYSWAP_TRY(const Plan plan, plan_adopt(*to->view, one, request));
+  BAYSWAP_TRY(const Plan plan, plan_adopt(view, one, request));
   const ShowOptions how{options.yes, true, options.explain};
   if (options.dry_run) {
     const int code = show_only(globals, plan, how);

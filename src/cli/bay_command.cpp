@@ -33,7 +33,8 @@ tl::unexpected<Error> unknown_platform(const std::string& word) {
 // A template, with what the options say otherwise.
 Result<Bay> bay_from_template(const BayAddOptions& options) {
   if (options.root.empty())
-    return fail(ErrorCode::bad_usage, "--root is missing", "say in which folder everything is: --root DIR");
+    return fail(ErrorCode::bad_usage, "--root is missing",
+                "pass the folder that contains everything: --root DIR");
   BAYSWAP_TRY(Bay bay, bay_like(options.like, options.name, AnyStore().absolute_path(options.root)));
   if (!options.about.empty()) bay.about = options.about;
   if (!options.platform.empty()) {
@@ -42,7 +43,7 @@ Result<Bay> bay_from_template(const BayAddOptions& options) {
     const PlatformRule* rule = bay.rule(*platform);
     if (rule == nullptr)
       return fail(ErrorCode::bad_usage,
-                  fmt::format("{} says nothing about {}", options.like, printable(options.platform)),
+                  fmt::format("{} has no rule for {}", options.like, printable(options.platform)),
                   fmt::format("it is for {}", platforms_of(bay)));
     const PlatformRule only = *rule;
     bay.rules.assign(1, only);
@@ -87,11 +88,11 @@ Result<Bay> bay_from_look(const Globals& globals, const Catalog& catalog, const 
   }
   if (found.rules.empty())
     return fail(ErrorCode::not_recognised,
-                fmt::format("{}: nothing there tells how it keeps saves; no bay was added", options.root),
-                detection.unsettled.empty() ? "save once in a game there and try again, or say which form it "
+                fmt::format("{}: found no saves or ROMs that show its rules; no bay was added", options.root),
+                detection.unsettled.empty() ? "save once in a game there and try again, or name the form it "
                                               "has: `bayswap bay list --forms`, "
                                               "then --like FORM"
-                                            : "say which console the saves are of: --platform TAG");
+                                            : "pass the saves' console: --platform TAG");
   found.about = options.about.empty() ? "found by looking" : options.about;
   return found;
 }
@@ -143,7 +144,7 @@ struct Added {
 tl::unexpected<Error> already_there(const std::string& name, const std::string& path) {
   return fail(
       ErrorCode::unsafe, fmt::format("there is a bay called {} already ({})", name, path),
-      "`bayswap bay edit` changes it; or choose another name, or say --replace, which keeps the old file");
+      "`bayswap bay edit` changes it; or choose another name, or pass --replace, which keeps the old file");
 }
 
 Result<Added> add(const Globals& globals, const BayAddOptions& options) {

@@ -45,7 +45,7 @@ Result<int> remove(const Globals& globals, const BayFileOptions& options) {
   if (!options.yes) {
     if (!has_terminal())
       return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
-                  "say --yes to go ahead");
+                  "pass --yes to go ahead");
     if (!ask(fmt::format("Remove the bay {}? Its saves stay where they are.", options.name))) {
       say(false, "Nothing was changed.");
       return exit_refused;

@@ -23,7 +23,7 @@ Result<int> picture(const Globals& globals, const BayPictureOptions& options) {
       options.replace ? disk.replace(options.out, png.view()) : disk.create(options.out, png.view());
   if (!written && written.error().code == ErrorCode::unsafe)
     return fail(ErrorCode::unsafe, fmt::format("{} exists", options.out),
-                "choose another name, or say --replace");
+                "choose another name, or pass --replace");
   BAYSWAP_CHECK(written);
   std::size_t notices = 0;
   for (const SaveTile& tile : tiles) notices += tile.notice.empty() ? 0 : 1;

@@ -7,10 +7,12 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/tracing_store.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/last_answer.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_store.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
@@ -125,7 +127,8 @@ Result<int> scan(const Globals& globals, const std::string& name) {
     return exit_done;
   }
   BAYSWAP_TRY(const auto books, Books::load(globals));
-  TracingStore store(*place);
+  ProgressStore reading(*place, globals, "Reading");
+  TracingStore store(reading);
   BAYSWAP_CHECK(store.list("."));
   LocalStore disk;
   const std::string memory_path = normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
@@ -139,6 +142,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   std::vector<HeldSave> saves = *found;
   std::vector<Watched> watched;
   compare_with_others(*books, view, saves, watched);
+  reading.end();
   if (memory.changed()) (void)memory.save(disk, memory_path);
   const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
   print_document(text);

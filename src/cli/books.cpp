@@ -110,7 +110,7 @@ Result<std::unique_ptr<OpenedBay>> OpenedBay::that_has(const Books& books, const
     return fail(
         ErrorCode::bad_usage,
         fmt::format("{} bays have a save of '{}': {}", found.size(), printable(what), joined(found, ", ")),
-        fmt::format("say which: --from {}", found.front()));
+        fmt::format("pass one: --from {}", found.front()));
   if (!is_path)
     return fail(
         ErrorCode::not_found, fmt::format("no bay has a save of '{}'", printable(what)),
@@ -137,7 +137,7 @@ Result<std::optional<Region>> region_from_word(const std::string& word) {
   if (word.empty()) return std::nullopt;
   const auto region = region_from_text(word);
   if (!region)
-    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(word)),
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a region", printable(word)),
                 "e.g. japan, north-america, europe");
   return region;
 }

@@ -118,7 +118,7 @@ Result<int> take_to_stdout(const CardJob& job, const Card& card, const std::vect
   const auto files = files_for(save, job.options, false);
   if (files.size() != 1)
     return fail(ErrorCode::unsupported, fmt::format("{} is several files", names.front()),
-                "say --parcel, or name a folder");
+                "pass --parcel, or name a folder");
   const ByteView bytes = files.front().bytes.view();
   print_document({reinterpret_cast<const char*>(bytes.data()), bytes.size()});
   return exit_done;
@@ -173,7 +173,7 @@ Result<void> add_payload(CardJob& job, Card& card) {
   return job.put(card, save);
 }
 
-// A parcel, the console's entry in front of the content, or these inside of something else.
+// A parcel, the console's entry before the content, or these inside of something else.
 Result<CardSave> save_in_file(CardJob& job, const Card& card, const std::string& path) {
   BAYSWAP_TRY(const Blob file, job.disk.read(path));
   auto save = single_save_from(file);
@@ -203,7 +203,7 @@ Result<CardSave> save_in_file(CardJob& job, const Card& card, const std::string&
   if (chosen->nameless)
     return fail(ErrorCode::bad_usage,
                 fmt::format("{}: {}, and the game looks for it by that name", path, chosen->evidence),
-                fmt::format("cut off the {} bytes before it and say --as NAME", chosen->at));
+                fmt::format("cut off the {} bytes before it and pass --as NAME", chosen->at));
   say(job.globals.quiet, fmt::format("bayswap: note: {}: {}", path, chosen->evidence));
   return chosen->save;
 }
@@ -311,7 +311,7 @@ Result<int> rename(CardJob& job) {
       if (stamped.name == save.name) continue;
       if (card.read(stamped.name) && !job.options.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", stamped.name),
-                    "say --replace to have it replaced, or drop it first");
+                    "pass --replace, or drop it first");
       BAYSWAP_CHECK(card.drop(save.name));
       if (job.options.replace && card.read(stamped.name)) BAYSWAP_CHECK(card.drop(stamped.name));
       BAYSWAP_CHECK(card.put(stamped));

@@ -145,7 +145,7 @@ Result<int> rescue(CardJob& job) {
   if (doubtful > 0 && !options.yes) {
     if (!has_terminal())
       return fail(ErrorCode::unsafe, "nothing was written: there is no terminal to ask on",
-                  "say --yes to have what is doubtful on the card, or leave out --doubtful");
+                  "pass --yes to put the doubtful ones on the card as well, or leave out --doubtful");
     if (!ask(fmt::format("Put {} doubtful saves onto the fresh card as well?", doubtful))) {
       say(false, "Nothing was written.");
       return exit_refused;
@@ -168,8 +168,9 @@ Result<int> rescue(CardJob& job) {
   if (code != exit_done) return code;
   if (found->saves.empty()) {
     say(job.globals.quiet,
-        "bayswap: no save was found on it, and nothing was written. Say --kind where you know which console "
-        "it is from.");
+        options.kind.empty()
+            ? "bayswap: no save was found on it; nothing was written. Pass --kind if you know its console."
+            : "bayswap: no save was found on it; nothing was written.");
     return exit_problems;
   }
   if (!folder && put_on < found->saves.size())

@@ -33,7 +33,7 @@ Result<std::optional<Region>> CardJob::wished_region() const {
   if (options.region.empty()) return std::optional<Region>{};
   const auto region = region_from_text(options.region);
   if (!region)
-    return fail(ErrorCode::bad_usage, fmt::format("'{}' is no region", printable(options.region)),
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a region", printable(options.region)),
                 "e.g. japan, north-america, europe");
   return region;
 }
@@ -144,7 +144,7 @@ Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const 
       if (entry.state == CardEntry::State::good) names.push_back(entry.name);
   if (names.empty())
     return fail(ErrorCode::bad_usage, "which save?",
-                "name one or more, or say --all; `bayswap card list` shows them");
+                "name one or more, or pass --all; `bayswap card list` shows them");
   return names;
 }
 

@@ -58,7 +58,7 @@ class CarryJob {
   Result<void> prepare() {
     if (options_.what.empty() != options_.all)
       return fail(ErrorCode::bad_usage, options_.all ? "--all and a single save at once" : "which save?",
-                  "name a ROM, a title, a code, a title id or a path; or say --all");
+                  "name a ROM, a title, a code, a title id or a path; or pass --all");
     if (options_.all && !options_.rom.empty())
       return fail(ErrorCode::bad_usage, "--rom has no effect with --all", "leave it out, or name one save");
     if (options_.all && !options_.chips.empty())
@@ -83,7 +83,7 @@ class CarryJob {
     if (!options_.from.empty()) {
       BAYSWAP_TRY(from_, OpenedBay::open(*books_, options_.from));
     } else if (options_.all) {
-      return fail(ErrorCode::bad_usage, "which saves? --from is missing", "say --from BAY, or --from DIR");
+      return fail(ErrorCode::bad_usage, "which saves? --from is missing", "pass --from BAY, or --from DIR");
     } else {
       BAYSWAP_TRY(from_, OpenedBay::that_has(*books_, options_.what, to_->bay.origin));
     }
@@ -172,11 +172,11 @@ class CarryJob {
       for (const HeldState& one : states) each.push_back(fmt::format("{} ({})", to_text(one.slot), one.path));
       return fail(ErrorCode::bad_usage,
                   fmt::format("several states of '{}' are meant", printable(options_.what)),
-                  fmt::format("say --slot, or the path of one: {}", joined(each, ", ")));
+                  fmt::format("pass --slot, or the path of one: {}", joined(each, ", ")));
     }
     const HeldState& state = states.front();
     if (state.any_platform)
-      return fail(ErrorCode::bad_usage, fmt::format("nothing tells which platform {} is of", state.path),
+      return fail(ErrorCode::bad_usage, fmt::format("the platform of {} is unknown", state.path),
                   "put its ROM into the bay; or take the battery save out with `bayswap state battery "
                   "--platform TAG`");
     StateOptions of_state;
@@ -205,10 +205,11 @@ class CarryJob {
   // Asks whose it is, or whose it becomes. False where nobody answers.
   bool answer(const AccountQuestion& question) {
     if (!may_ask()) return false;
-    const auto chosen = choose(globals_,
-                               question.at_source ? fmt::format("Whose save of {} is it?", from_->bay.name)
-                                                  : fmt::format("Whose save is it in {}?", to_->bay.name),
-                               question.choices);
+    const auto chosen =
+        choose(globals_,
+               question.at_source ? fmt::format("Which account of {} has it?", from_->bay.name)
+                                  : fmt::format("Which account in {} gets it?", to_->bay.name),
+               question.choices);
     if (!chosen) return false;
     const std::pair said =
         question.at_source ? std::pair{*chosen, std::string()} : std::pair{question.own, *chosen};
@@ -250,7 +251,7 @@ class CarryJob {
       report(kept.error());
       return;
     }
-    say(globals_.quiet, fmt::format("Remembered whose account is whose in {}.", books_->home.accounts));
+    say(globals_.quiet, fmt::format("The pair of accounts is remembered in {}.", books_->home.accounts));
   }
 
   Result<int> carry_one() {
@@ -299,7 +300,7 @@ class CarryJob {
     if (!options_.yes) {
       if (!has_terminal())
         return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
-                    "say --yes to go ahead, or --dry-run to see what would be done");
+                    "pass --yes to go ahead, or --dry-run to see what would be done");
       table.print(batch, true);
       if (!ask(fmt::format("Carry {} of these {} saves from {} to {}?",
                            batch.count(BatchRow::Outcome::carried), batch.rows.size(), from_->bay.name,

@@ -122,7 +122,7 @@ Result<int> look(const Globals& globals, const CartOptions& options) {
     print_field("battery", verdict.battery);
     for (const std::string& problem : verdict.problems) print_field("look at", problem, Tone::warn);
   }
-  if (clock) print_field("clock", fmt::format("{} since it stood at zero", span_in_words(now - *clock)));
+  if (clock) print_field("clock", fmt::format("{} since it was zero", span_in_words(now - *clock)));
   for (const Entry& entry : unfinished)
     print_field(
         "unfinished",
@@ -169,7 +169,7 @@ class Dump {
     BAYSWAP_TRY(const auto chips, job_.store().chips());
     if (chips.empty())
       return fail(ErrorCode::not_found, "no save chip answers",
-                  "this game keeps nothing, or say which it has: --chip sram=8192");
+                  "this game keeps nothing, or pass its chip: --chip sram=8192");
     BAYSWAP_TRY(const auto clock, port->clock_start(job_.game()));
     for (const auto& [name, chip] : chips) {
       BAYSWAP_TRY(CartDump dump, port->dump(job_.game(), chip));
@@ -208,7 +208,7 @@ class Dump {
     BAYSWAP_TRY(const auto saves, job_.view().saves());
     if (saves->empty())
       return fail(ErrorCode::not_found, "no save chip answers",
-                  "this game keeps nothing, or say which it has: --chip sram=8192");
+                  "this game keeps nothing, or pass its chip: --chip sram=8192");
     request.what = saves->front().path;
     BAYSWAP_TRY(request.chips, chips_from_words(options_.chips));
     BAYSWAP_TRY(request.accept, accepted_from_words(options_.accept));
@@ -221,7 +221,7 @@ class Dump {
       return show_and_run(globals_, plan, *to->store, *logbook, {options_.yes, true, false});
     if (!options_.yes)
       return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
-                  "say --yes to go ahead");
+                  "pass --yes to go ahead");
     std::optional<std::int64_t> id;
     if (!plan.changes.empty()) {
       BAYSWAP_TRY(id, run_whole(plan, *to->store, *logbook));
@@ -260,7 +260,7 @@ class Dump {
       if (before == bytes) continue;
       if (before && !options_.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} exists and holds something else", path),
-                    "name another file, or say --replace: the old one is kept in the logbook");
+                    "name another file, or pass --replace: the old one is kept in the logbook");
       plan.changes.push_back({path, before, bytes});
     }
     std::optional<std::int64_t> entry;

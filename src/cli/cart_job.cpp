@@ -103,7 +103,7 @@ std::vector<std::string> contact_faults(ByteView bytes) {
       same = (i & apart) != 0 || bytes[i] == bytes[i + apart];
     if (same)
       faults.push_back(
-          fmt::format("what stands at address {:X} comes again at {:X}, everywhere: an address line "
+          fmt::format("the bytes at address {:X} come again at {:X}, everywhere: an address line "
                       "without contact, or a smaller chip",
                       0, apart));
   }
@@ -137,9 +137,9 @@ CartVerdict verdict_of(const CartChip& chip, const CartDump& dump) {
   else if (dump.unstable_count > 0)
     verdict.battery = "nearly empty, or bad contacts: keep what can be read, then change it";
   else if (blank)
-    verdict.battery = "nothing can be told: the chip is blank";
+    verdict.battery = "unknown: the chip is blank";
   else
-    verdict.battery = "the chip has kept its bytes; for how long yet, nothing tells";
+    verdict.battery = "the chip has kept its bytes; how long the battery lasts is unknown";
   return verdict;
 }
 

@@ -21,7 +21,7 @@ class CartProgressView {
   void watch(CartStore& store);
   void show(const CartProgress& progress);
   void attempt(int attempt, std::size_t differing);
-  /// Ends the line that the bar stands in.
+  /// Ends the line that the bar is in.
   void end();
 
  private:

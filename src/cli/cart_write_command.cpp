@@ -21,7 +21,7 @@ class Write {
     if (options_.resume == !options_.input.empty())
       return fail(ErrorCode::bad_usage,
                   options_.resume ? "--resume writes what was being written, not a file" : "write what?",
-                  "name a save, or say --resume to go on with a write that was cut off");
+                  "name a save, or pass --resume to continue a write that was cut off");
     BAYSWAP_CHECK(job_.open());
     BAYSWAP_CHECK(job_.open_bay());
     BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
@@ -208,7 +208,7 @@ class Write {
     BAYSWAP_TRY(const auto chips, job_.store().chips());
     if (chips.empty())
       return fail(ErrorCode::not_found, "no save chip answers",
-                  "this game keeps nothing, or say which it has: --chip sram=8192");
+                  "this game keeps nothing, or pass its chip: --chip sram=8192");
     for (const auto& [name, chip] : chips)
       chips_.push_back({chip.kind, chip.bytes, fmt::format("the cartridge has {}", chip.bytes)});
     BAYSWAP_TRY(const std::string rom_name, job_.store().rom_name());
@@ -285,7 +285,7 @@ class Write {
       std::fflush(stdout);
       if (!has_terminal())
         return fail(ErrorCode::unsafe, "nothing was written: there is no terminal to ask on",
-                    "say --yes to go ahead, or --dry-run to see the plan alone");
+                    "pass --yes to go ahead, or --dry-run to see the plan alone");
       if (!ask("Write it to the cartridge?")) {
         say(false, "Nothing was written.");
         return exit_refused;

@@ -62,7 +62,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   CLI::Option* code =
       rename->add_option("--code", w.card.code, "ps1, ps2: the game's product code there, e.g. SLES-99001");
   code->type_name("CODE");
-  rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which tells the code")
+  rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which has the code")
       ->type_name("FILE")
       ->excludes(code);
   rename->add_flag("--replace", w.card.replace, "Replace a save that has the new name");
@@ -70,16 +70,15 @@ void add_card_commands(CLI::App& app, Words& w) {
   CLI::App* make = action("make", "Make a freshly formatted card", card_make_command);
   make->add_option("KIND", w.card.kind, "ps1, ps2, gc, n64, dc, sat, pce or scd")->required();
   make->add_option("IMAGE", w.card.image, "The file to write")->required();
-  make->add_option("--blocks", w.card.blocks, "How many blocks for saves; the usual size where not said")
+  make->add_option("--blocks", w.card.blocks, "How many blocks for saves; default: the usual size")
       ->type_name("N");
-  make->add_option("--bytes", w.card.bytes, "The size of the memory, where that tells it better")
+  make->add_option("--bytes", w.card.bytes, "The size of the memory, instead of a number of blocks")
       ->type_name("N");
   make->add_option("--form", w.card.form, "ps2: ecc or plain; sat: packed or spread")->type_name("FORM");
   make->add_flag("--japanese", w.card.japanese, "gc: the card's text is Shift-JIS");
 
   CLI::App* check = action("check", "Name every violation of the card's own rules", card_check_command);
-  check->add_flag("--repair", w.card.repair,
-                  "Mend what can be mended without guessing; the old card is kept");
+  check->add_flag("--repair", w.card.repair, "Repair what needs no guessing; the old card is kept");
 
   CLI::App* rescue =
       action("rescue", "Find every save on a broken card, and put the good ones on a fresh one",
@@ -89,7 +88,8 @@ void add_card_commands(CLI::App& app, Words& w) {
                    "The fresh card to write, or a folder (ending in /) for parcels of all")
       ->required()
       ->type_name("OUT");
-  rescue->add_option("--kind", w.card.kind, "What card it is, where nothing tells")->type_name("KIND");
+  rescue->add_option("--kind", w.card.kind, "The kind of card, if its bytes do not show it")
+      ->type_name("KIND");
   rescue->add_flag("--doubtful", w.card.doubtful, "Put what is doubtful onto the fresh card as well");
   rescue->add_flag("-y,--yes", w.card.yes, "Don't ask");
 
@@ -130,8 +130,8 @@ void add_state_commands(CLI::App& app, Words& w) {
   }
 
   const auto of_game = [&](CLI::App& made) {
-    made.add_option("--rom", w.state.rom, "The game's ROM, which tells its chip")->type_name("ROM");
-    made.add_option("--platform", w.state.platform, "The game's platform, where no ROM tells it")
+    made.add_option("--rom", w.state.rom, "The game's ROM, which has the kind of its chip")->type_name("ROM");
+    made.add_option("--platform", w.state.platform, "The game's platform, if there is no ROM")
         ->type_name("TAG");
     made.add_option("--like", w.state.like, "A battery save of the same game, older or newer")
         ->type_name("FILE");
@@ -146,8 +146,7 @@ void add_state_commands(CLI::App& app, Words& w) {
   CLI::App* battery = action("battery", "Take the battery save out of a state", state_battery_command);
   of_state(*battery);
   of_game(*battery);
-  battery->add_option("--to", w.state.to, "The layout to write; the bare chip if not said")
-      ->type_name("LAYOUT");
+  battery->add_option("--to", w.state.to, "The layout to write; default: the bare chip")->type_name("LAYOUT");
   battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
 
   CLI::App* graft = action("graft", "Put a battery save into a state", state_graft_command);
@@ -194,7 +193,7 @@ void add_cart_commands(CLI::App& app, Words& w) {
         ->type_name("DEVICE");
     made->add_option("--volts", w.cart.volts, "The voltage, where the reader can't tell it: 3.3 or 5")
         ->type_name("V");
-    made->add_option("--chip", w.cart.chips, "A save chip it has, where nothing tells: sram=8192")
+    made->add_option("--chip", w.cart.chips, "A save chip it has, if its ROM does not show it: sram=8192")
         ->type_name("KIND=BYTES")
         ->expected(1)
         ->take_all();

@@ -37,7 +37,7 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
 namespace {
 
 void add_file_commands(CLI::App& app, Words& w) {
-  CLI::App* inspect = command(app, w, "inspect", "Tell what save files are, and why",
+  CLI::App* inspect = command(app, w, "inspect", "Show what save files are, and why",
                               [&w] { return inspect_command(w.globals, w.inspect); });
   inspect->add_option("FILE", w.inspect.files, "The files to look at, or folders to look through")
       ->required();
@@ -53,13 +53,12 @@ void add_file_commands(CLI::App& app, Words& w) {
           "One file, or several single-chip files to join; a package, or files for the one that --base names")
       ->required();
   convert
-      ->add_option("--to", w.convert.to,
-                   "The layout to make, e.g. n64.combined; where not given, the form that --base has")
+      ->add_option("--to", w.convert.to, "The layout to make, e.g. n64.combined; default: the form of --base")
       ->type_name("LAYOUT");
   convert->add_option("--out", w.convert.out, "The file to write; a folder for a layout of several files")
       ->required()
       ->type_name("OUT");
-  convert->add_option("--from", w.convert.from, "The layout of IN; told from the content where not given")
+  convert->add_option("--from", w.convert.from, "The layout of IN; default: recognised by the content")
       ->type_name("LAYOUT")
       ->expected(1)
       ->take_all();
@@ -68,7 +67,7 @@ void add_file_commands(CLI::App& app, Words& w) {
       ->add_option("--base", w.convert.base, "The target's own file: what IN does not bring is kept from it")
       ->type_name("FILE");
   add_chips(*convert, w.convert.chips);
-  convert->add_option("--slot", w.convert.slot, "Which controller pak, where one stands alone")
+  convert->add_option("--slot", w.convert.slot, "Which controller pak, if the file has one alone")
       ->type_name("1-4")
       ->check(CLI::Range(1, 4));
   convert->add_option("--accept", w.convert.accept, "Go on in spite of it: cut")
@@ -88,7 +87,7 @@ void add_file_commands(CLI::App& app, Words& w) {
           "A B", w.infer.files,
           "A save in a known form, and the same save in the form to learn; more pairs narrow it down")
       ->required();
-  infer->add_option("--from", w.infer.from, "The layout of A; told from the content where not given")
+  infer->add_option("--from", w.infer.from, "The layout of A; default: recognised by the content")
       ->type_name("LAYOUT");
   infer->add_option("--rom", w.infer.rom, "The ROM the saves belong to")->type_name("ROM");
   infer->add_option("--id", w.infer.id, "What to call the layout: the platform, a dot, a name")
@@ -119,9 +118,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
   add->add_option("--roms", w.bay_add.roms, "Where the ROMs are below the root")->type_name("DIR");
   add->add_option("--about", w.bay_add.about, "A line about it")->type_name("TEXT");
   add->add_flag("--replace", w.bay_add.replace, "Take the place of the bay file of that name, which is kept");
-  command(*bay, w, "look", "Find out how a folder keeps saves; without a folder, find places with saves",
-          [&w] { return bay_look_command(w.globals, w.folder); })
-      ->add_option("DIR", w.folder, "The folder; the home folder and what is mounted where not given");
+  command(*bay, w, "look", "Show how a folder stores saves; without a folder, find places with saves", [&w] {
+    return bay_look_command(w.globals, w.folder);
+  })->add_option("DIR", w.folder, "The folder; default: the home folder and what is mounted");
   CLI::App* edit = command(*bay, w, "edit", "Edit a bay file; it is checked before it counts",
                            [&w] { return bay_edit_command(w.globals, w.bay_file); });
   edit->add_option("BAY", w.bay_file.name, "The bay")->required();
@@ -148,9 +147,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
   picture->add_option("BAY", w.bay_picture.bay, "A bay, or a folder")->required()->type_name("PLACE");
   picture->add_option("--out", w.bay_picture.out, "The PNG file to write")->required()->type_name("PNG");
   picture->add_flag("--replace", w.bay_picture.replace, "Write over the file if it exists");
-  CLI::App* check = command(*bay, w, "check", "Look whether bays are as their files say",
+  CLI::App* check = command(*bay, w, "check", "Compare bays with their files",
                             [&w] { return bay_check_command(w.globals, w.bays); });
-  check->add_option("BAY", w.bays, "Bays to check; all where none is named");
+  check->add_option("BAY", w.bays, "Bays to check; default: all");
 }
 
 void add_carry_commands(CLI::App& app, Words& w) {
@@ -169,7 +168,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_option("--to", w.carry.to, "The bay that gets it, or a folder, a card image, a file")
       ->required()
       ->type_name("PLACE");
-  carry->add_option("--rom", w.carry.rom, "The ROM the save belongs to, where names don't tell; remembered")
+  carry->add_option("--rom", w.carry.rom, "The ROM the save belongs to, if their names differ; remembered")
       ->type_name("ROM");
   add_chips(*carry, w.carry.chips);
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak; of states also auto, or all")
@@ -185,8 +184,9 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->take_all();
   carry->add_flag("--all", w.carry.all, "Every save that differs; what fails stops nothing else");
   carry
-      ->add_option("--account", w.carry.accounts,
-                   "Whose save it is at both ends, e.g. 80000001=80000002, remembered; or the source's alone")
+      ->add_option(
+          "--account", w.carry.accounts,
+          "The save's account in both places, e.g. 80000001=80000002, remembered; or the source's alone")
       ->type_name("FROM=TO")
       ->expected(1)
       ->take_all();
@@ -195,7 +195,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--exact", w.carry.exact,
                   "Remove files that only the target's save has; by default they stay");
   carry->add_flag("--companions", w.carry.companions, "Replace the target's own companion data, too");
-  carry->add_flag("--wait", w.carry.wait, "Wait until nobody uses the files any more");
+  carry->add_flag("--wait", w.carry.wait, "Wait until no program uses the files");
   carry->add_flag("-n,--dry-run", w.carry.dry_run, "Print the plan and stop");
   carry->add_flag("--explain", w.carry.explain, "Print every step of the plan with its reason");
   carry->add_flag("-y,--yes", w.carry.yes, "Don't ask");
@@ -203,17 +203,17 @@ void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* keep = command(app, w, "keep", "Put a bay's saves into the logbook as they are",
                            [&w] { return keep_command(w.globals, w.keep); });
   keep->add_option("BAY", w.keep.bay, "The bay that has the saves")->required();
-  keep->add_option("WHAT", w.keep.what, "The save, as for carry; all of them where not given");
+  keep->add_option("WHAT", w.keep.what, "The save, as for carry; default: all of them");
 
   CLI::App* adopt = command(app, w, "adopt", "Take a downloaded save into a bay",
                             [&w] { return adopt_command(w.globals, w.adopt); });
   adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
   adopt->add_option("--to", w.adopt.to, "The bay that gets it, or a folder")->required()->type_name("PLACE");
-  adopt->add_option("--game", w.adopt.game, "The game, where the content does not tell: title, code or id")
+  adopt->add_option("--game", w.adopt.game, "The game, if the content does not show it: title, code or id")
       ->type_name("GAME");
   adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")
       ->type_name("N");
-  adopt->add_option("--account", w.adopt.account, "Whose it becomes there")->type_name("ACCOUNT");
+  adopt->add_option("--account", w.adopt.account, "The account that gets it")->type_name("ACCOUNT");
   adopt->add_option("--region", w.adopt.region, "Stamp codes, names and headers for that region")
       ->type_name("REGION");
   add_chips(*adopt, w.adopt.chips);
@@ -225,7 +225,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->expected(1)
       ->take_all();
   adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
-  adopt->add_flag("--wait", w.adopt.wait, "Wait until nobody uses the files any more");
+  adopt->add_flag("--wait", w.adopt.wait, "Wait until no program uses the files");
   adopt->add_flag("-n,--dry-run", w.adopt.dry_run, "Print the plan and stop");
   adopt->add_flag("--explain", w.adopt.explain, "Print every step of the plan with its reason");
   adopt->add_flag("-y,--yes", w.adopt.yes, "Don't ask");
@@ -252,11 +252,11 @@ void add_carry_commands(CLI::App& app, Words& w) {
   };
   CLI::App* prune =
       upkeep("prune", "Remove old versions; the newest of every save always stays", logbook_prune_command);
-  prune->add_option("--keep", w.logbook.keep, "How many entries stay; 32 where not said")
+  prune->add_option("--keep", w.logbook.keep, "How many entries stay; default: 32")
       ->type_name("N")
       ->check(CLI::Range(1, 1000000));
   prune->add_flag("--per-save", w.logbook.per_save, "So many of each save, not of all together");
-  prune->add_flag("-n,--dry-run", w.logbook.dry_run, "Say what would be removed and stop");
+  prune->add_flag("-n,--dry-run", w.logbook.dry_run, "Print what would be removed and stop");
   prune->add_flag("-y,--yes", w.logbook.yes, "Don't ask");
   upkeep("export", "Copy the logbook into a folder, for another disk", logbook_export_command)
       ->add_option("DIR", w.logbook.folder, "The folder")
@@ -282,21 +282,20 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->type_name("ISSUE")
       ->expected(1)
       ->take_all();
-  restore->add_flag("--wait", w.restore.wait, "Wait until nobody uses the files any more");
+  restore->add_flag("--wait", w.restore.wait, "Wait until no program uses the files");
   restore->add_flag("-n,--dry-run", w.restore.dry_run, "Print the plan and stop");
   restore->add_flag("--explain", w.restore.explain, "Print every step of the plan with its reason");
   restore->add_flag("-y,--yes", w.restore.yes, "Don't ask");
 
   CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
                            [&w] { return undo_command(w.globals, w.undo); });
-  undo->add_option("ID", w.undo.id,
-                   "The entry's number; the newest where not given (an undo is an entry too)");
+  undo->add_option("ID", w.undo.id, "The entry's number; default: the newest (an undo is an entry too)");
   undo->add_option("--last", w.undo.last, "So many of the newest entries; a batch counts as one")
       ->type_name("N")
       ->check(CLI::Range(1, 1000));
   undo->add_flag("--batch", w.undo.batch,
                  "With every other entry of its batch; without ID that is always so");
-  undo->add_flag("--wait", w.undo.wait, "Wait until nobody uses the files any more");
+  undo->add_flag("--wait", w.undo.wait, "Wait until no program uses the files");
   undo->add_flag("-n,--dry-run", w.undo.dry_run, "Print the plan and stop");
   undo->add_flag("--explain", w.undo.explain, "Print every step of the plan with its reason");
   undo->add_flag("-y,--yes", w.undo.yes, "Don't ask, even if the file has changed since");
@@ -349,14 +348,14 @@ bool report_unknown_option(const CLI::App& app, const std::vector<std::string>& 
         ++i;
       continue;
     }
-    // Letters can stand together, and have their value behind them.
+    // Letters can follow one another, and have their value after them.
     if (word[1] != '-' && std::find(names.begin(), names.end(), word.substr(0, 2)) != names.end()) continue;
     std::vector<std::string> near_names;
     for (const std::string& name : names)
       if (name.starts_with("--")) near_names.push_back(name);
     const std::string near = did_you_mean(word, near_names);
     const std::string whole = path.empty() ? "bayswap" : "bayswap " + path;
-    report({ErrorCode::bad_usage, fmt::format("{}: there is no option {}", whole, printable(word)),
+    report({ErrorCode::bad_usage, fmt::format("{}: unknown option {}", whole, printable(word)),
             fmt::format("{}{}`{} --help` lists them", near, near.empty() ? "" : " ", whole)});
     return true;
   }
@@ -389,7 +388,7 @@ int print_help(const CLI::App& app, std::vector<std::string> words) {
   for (const CLI::App* sub : app.get_subcommands([](const CLI::App*) { return true; }))
     names.push_back(sub->get_name());
   const std::string near = did_you_mean(words.front(), names);
-  return report({ErrorCode::bad_usage, fmt::format("there is no help on '{}'", printable(joined(words, " "))),
+  return report({ErrorCode::bad_usage, fmt::format("unknown help topic '{}'", printable(joined(words, " "))),
                  fmt::format("{}{}`bayswap help` lists commands and topics", near, near.empty() ? "" : " ")});
 }
 
@@ -419,7 +418,7 @@ bool report_unknown_command(const CLI::App& app, const std::vector<std::string>&
     if (next == nullptr && level->get_name() == "sync") return false;
     if (next == nullptr) {
       const std::string near = did_you_mean(word, names);
-      report({ErrorCode::bad_usage, fmt::format("'{}' is no command of {}", printable(word), path),
+      report({ErrorCode::bad_usage, fmt::format("'{}' is not a command of {}", printable(word), path),
               near.empty() ? fmt::format("`{} --help` lists them", path) : near});
       return true;
     }
@@ -458,7 +457,7 @@ int run_command_line(int argc, char** argv) {
   CLI::App app{"Bay Swap carries saves between emulators, consoles and cartridges, and never loses one.",
                "bayswap"};
   app.set_help_flag("-h,--help", "Print this help and stop");
-  bool version_wanted = false;  // main has seen to it where it stands alone
+  bool version_wanted = false;  // main has seen to it where it is alone
   app.add_flag("-V,--version", version_wanted, "Print the version and stop");
   app.require_subcommand(1);
   add_globals(app, words);
@@ -471,9 +470,10 @@ int run_command_line(int argc, char** argv) {
   add_bay_commands(app, words);
   add_carry_commands(app, words);
   app.add_subcommand("help", "Explain a command or a topic");
-  app.footer(examples_of("") +
-             "\n`bayswap help COMMAND` tells more, `bayswap help` lists topics. A world to try things on: "
-             "`bayswap demo --out world`.");
+  app.footer(
+      examples_of("") +
+      "\n`bayswap help COMMAND` explains a command, `bayswap help` lists topics. A world to try things on: "
+      "`bayswap demo --out world`.");
   add_examples(app, "");
 
   std::vector<std::string> args(argv + 1, argv + argc);

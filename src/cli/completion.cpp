@@ -9,6 +9,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/places.hpp"
+#include "bay/scan_memory.hpp"
 #include "cli/help.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -158,9 +159,9 @@ class Completer {
             offer(found->second);
     }
     LocalStore disk;
-    const ScanMemory memory =
+    ScanMemory memory =
         ScanMemory::load(disk, normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name))));
-    for (const std::string& label : memory.labels())
+    for (const std::string& label : memory.rows().labels())
       if (label == printable(label)) offer(label);
   }
 

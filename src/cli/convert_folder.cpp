@@ -63,7 +63,7 @@ class FolderConversion {
           if (!why.empty()) return add(path, "left", why);
           saves[stem_path(path)].push_back(path);
         }));
-    if (saves.empty())
+    if (saves.empty() && rows_.empty())
       return fail(ErrorCode::not_found, fmt::format("{} has no saves of {}", folder, tag(to_->platform)),
                   "`bayswap inspect` says what is in it");
     std::size_t done = 0;
@@ -87,7 +87,7 @@ class FolderConversion {
       return known->second == to_->platform ? ""
                                             : fmt::format("it is taken for a save of {}", tag(known->second));
     if (!finding.platform && options_.from.empty())
-      return "its bytes do not tell which console it is of; convert it alone, or say --from LAYOUT";
+      return "it could be of several consoles; convert it alone, or pass --from LAYOUT";
     const auto is_of_target = [&](const Layout* layout) { return layout->platform == to_->platform; };
     if (finding.layout != nullptr && finding.either.empty() && !is_of_target(finding.layout))
       return fmt::format("it is a save of {}", tag(finding.layout->platform));

@@ -42,8 +42,8 @@ constexpr std::array<Topic, 6> topics{{
     {"exit-codes",
      "  0    done\n"
      "  1    done, and problems were found\n"
-     "  2    the words were not right: an unknown option, a bay that does not exist\n"
-     "  3    refused, as a save could be lost: say --accept ISSUE, --yes or --replace, or do what the "
+     "  2    invalid arguments: an unknown option, a bay that does not exist\n"
+     "  3    refused, as a save could be lost: pass --accept ISSUE, --yes or --replace, or do what the "
      "message says\n"
      "  4    not found, not recognised, damaged, or no room\n"
      "  5    a disk or a network reported an error\n"

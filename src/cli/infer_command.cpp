@@ -99,7 +99,7 @@ class Learning {
     if (!settled)
       return fail(ErrorCode::bad_usage,
                   fmt::format("{}: {} bytes could be of many platforms", path, bytes.size()),
-                  "say which with --id, e.g. --id gba.mine, or name the game's ROM with --rom");
+                  "pass --id, e.g. --id gba.mine, or name the game's ROM with --rom");
     if (!std::has_single_bit(file->plain.size()))
       return fail(
           ErrorCode::not_recognised,

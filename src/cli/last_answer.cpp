@@ -7,6 +7,7 @@
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
 #include "base/path.hpp"
+#include "bay/tracing_store.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 
@@ -14,7 +15,7 @@ namespace bayswap::cli {
 namespace {
 
 constexpr std::size_t check_digits = 8;
-constexpr std::size_t size_bytes = 8;  // in front of each text
+constexpr std::size_t size_bytes = 8;  // before each text
 
 void put(std::string& out, std::string_view text) {
   for (std::size_t i = 0; i < size_bytes; ++i) out += static_cast<char>(text.size() >> (8 * i));

@@ -49,7 +49,7 @@ std::string form_in_words(Encoding form) {
     case Encoding::clock44:
       return "ten registers, then 32-bit Unix seconds";
     case Encoding::clock_start:
-      return "64-bit Unix seconds when it stood at zero";
+      return "64-bit Unix seconds when it was zero";
     case Encoding::pages_ecc:
       return "pages of 512 bytes, each with 16 spare bytes";
   }
@@ -57,8 +57,8 @@ std::string form_in_words(Encoding form) {
 }
 
 std::string spread_in_words(const Slot& slot) {
-  const std::string lane(to_text(slot.lane));
-  switch (slot.spread) {
+  const std::string lane(to_text(slot.parity));
+  switch (slot.interleave) {
     case Interleave::none:
       return {};
     case Interleave::zero:
@@ -74,10 +74,10 @@ std::string spread_in_words(const Slot& slot) {
 std::vector<std::string> in_words(const Slot& slot) {
   std::vector<std::string> lines{fmt::format("{}, {}", to_text(slot.role), sizes_in_words(slot.file_sizes))};
   if (slot.is_straight() || slot.order != ByteOrder::chip) lines.emplace_back(in_words(slot.order));
-  if (slot.form != Encoding::plain) lines.push_back(form_in_words(slot.form));
-  if (slot.spread != Interleave::none) lines.push_back(spread_in_words(slot));
+  if (slot.encoding != Encoding::plain) lines.push_back(form_in_words(slot.encoding));
+  if (slot.interleave != Interleave::none) lines.push_back(spread_in_words(slot));
   if (slot.chip_sizes != slot.file_sizes) lines.push_back("chips of " + sizes_in_words(slot.chip_sizes));
-  lines.push_back(fmt::format("when nothing is brought: {}", absent_in_words(slot.absent)));
+  lines.push_back(fmt::format("when nothing is brought: {}", absent_in_words(slot.fill)));
   return lines;
 }
 
@@ -90,7 +90,7 @@ std::vector<std::string> in_words(const Field& field) {
 }
 
 // The file from offset 0 to its end, a line for each seam and some for each part or field between two seams.
-// What stands behind a part of several sizes is drawn where it is in the shortest file.
+// What comes after a part of several sizes is drawn where it is in the shortest file.
 void draw(const Layout& layout) {
   const auto seam = [](std::size_t at, const std::string& note = {}) {
     fmt::print("  {:>8} +{:-<50}+{}\n", at, "", note);
@@ -132,10 +132,10 @@ Json to_json(const Layout& layout) {
                      {"chip_sizes", slot.chip_sizes},
                      {"after_variable", slot.after_variable},
                      {"order", to_text(slot.order)},
-                     {"form", to_text(slot.form)},
-                     {"spread", to_text(slot.spread)},
-                     {"lane", to_text(slot.lane)},
-                     {"absent", to_text(slot.absent)}});
+                     {"form", to_text(slot.encoding)},
+                     {"spread", to_text(slot.interleave)},
+                     {"lane", to_text(slot.parity)},
+                     {"absent", to_text(slot.fill)}});
   return {
       {"id", layout.id},           {"platform", tag(layout.platform)}, {"name", layout.name},
       {"about", layout.about},     {"extension", layout.extension},    {"file_sizes", layout.file_sizes()},

@@ -11,6 +11,7 @@
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_store.hpp"
 #include "cli/session.hpp"
 #include "cli/sheet_changes.hpp"
 #include "cli/sync_job.hpp"
@@ -192,7 +193,7 @@ int logbook_prune_command(const Globals& globals, const LogbookOptions& options)
   if (!options.yes) {
     if (!has_terminal())
       return report({ErrorCode::unsafe, "nothing was removed: there is no terminal to ask on",
-                     "say --yes to go ahead, or --dry-run to see what would be removed"});
+                     "pass --yes to go ahead, or --dry-run to see what would be removed"});
     if (!ask(fmt::format("Remove {} for good? The newest version of every save stays.", in_words(*would)))) {
       say(false, "Nothing was removed.");
       return exit_refused;
@@ -277,7 +278,8 @@ Result<void> prepare_export(LocalStore& disk, const std::string& folder) {
 }
 
 // An export is records and blobs. An index that an older version left in it is never opened.
-Result<std::size_t> export_to(Logbook& ours, const std::string& folder, std::vector<std::string>& problems) {
+Result<std::size_t> export_to(const Globals& globals, Logbook& ours, const std::string& folder,
+                              std::vector<std::string>& problems) {
   LocalStore disk;
   BAYSWAP_CHECK(prepare_export(disk, folder));
   auto lock = FileLock::acquire(join_path(folder, "lock"), 0);
@@ -291,14 +293,15 @@ Result<std::size_t> export_to(Logbook& ours, const std::string& folder, std::vec
     BAYSWAP_TRY(const auto old, store.stat(name));
     if (old) BAYSWAP_CHECK(store.remove(name));
   }
-  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(store));
+  ProgressStore copying(store, globals, "Copying and reading back");
+  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
   BAYSWAP_TRY(const std::size_t count, theirs.merge(ours));
   std::vector<std::string> notes;
   BAYSWAP_TRY(problems, theirs.check(notes));
   return count;
 }
 
-Result<std::size_t> import_from(Logbook& ours, const std::string& folder,
+Result<std::size_t> import_from(const Globals& globals, Logbook& ours, const std::string& folder,
                                 std::vector<std::string>& problems) {
   LocalStore store(folder);
   BAYSWAP_TRY(const auto has_records, store.stat("records"));
@@ -309,7 +312,8 @@ Result<std::size_t> import_from(Logbook& ours, const std::string& folder,
   if (!has_records)
     return fail(ErrorCode::not_recognised, fmt::format("{} holds no logbook", folder),
                 "name a folder that `logbook export` made");
-  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(store));
+  ProgressStore copying(store, globals, "Copying");
+  BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
   BAYSWAP_TRY(const std::size_t count, ours.merge(theirs));
   std::vector<std::string> notes;
   BAYSWAP_TRY(problems, ours.check(notes));
@@ -320,8 +324,8 @@ int merge(const Globals& globals, const std::string& folder, bool into_folder) {
   auto ours = LockedLogbook::open(globals);
   if (!ours) return report(ours.error());
   std::vector<std::string> problems;
-  const auto count = into_folder ? export_to((*ours)->book(), folder, problems)
-                                 : import_from((*ours)->book(), folder, problems);
+  const auto count = into_folder ? export_to(globals, (*ours)->book(), folder, problems)
+                                 : import_from(globals, (*ours)->book(), folder, problems);
   if (!count) return report(count.error());
   for (const std::string& problem : problems) print_field("wrong", problem, Tone::bad);
   if (globals.json) {

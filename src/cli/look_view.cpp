@@ -30,7 +30,7 @@ std::string first_few(const std::vector<std::string>& paths) {
 }
 
 void print_unsettled(const UnsettledFiles& files) {
-  print_field("not settled", fmt::format("{}: {}", first_few(files.paths), files.reason), Tone::warn);
+  print_field("unclear", fmt::format("{}: {}", first_few(files.paths), files.reason), Tone::warn);
   std::vector<std::string> tags;
   for (const PlatformRule& rule : files.choices) tags.emplace_back(tag(rule.platform));
   if (tags.empty()) {
@@ -38,7 +38,7 @@ void print_unsettled(const UnsettledFiles& files) {
     return;
   }
   print_field(
-      "", fmt::format("say which console it is: {}; with `--platform TAG`, or these lines in the bay file:",
+      "", fmt::format("name its console, one of {}: with `--platform TAG`, or these lines in the bay file:",
                       joined(tags, ", ")));
   Bay shown;
   shown.rules.push_back(files.choices.front());

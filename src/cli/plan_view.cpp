@@ -51,7 +51,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add(fmt::format("leave out --{}", first));
       break;
     case Remedy::Kind::replace:
-      add("or say --replace");
+      add("or pass --replace");
       break;
     case Remedy::Kind::chip:
       add("--chip KIND=BYTES says it");
@@ -72,7 +72,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add("--home DIR names one");
       break;
     case Remedy::Kind::inspect:
-      add("`bayswap inspect FILE` tells");
+      add("`bayswap inspect FILE` shows what it is");
       break;
     case Remedy::Kind::undelete:
       add("`bayswap card undelete` brings it back");
@@ -124,7 +124,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add(fmt::format("`bayswap card check '{}' --repair` repairs it", first));
       break;
   }
-  if (acceptable) add(fmt::format("or say --accept {}", to_text(*acceptable)));
+  if (acceptable) add(fmt::format("or pass --accept {}", to_text(*acceptable)));
   return words;
 }
 

@@ -122,8 +122,8 @@ Result<std::vector<ChipFact>> chips_from_words(const std::vector<std::string>& w
     if (equals == std::string::npos || !role || role->number != 0 ||
         std::from_chars(word.data() + equals + 1, end, size) != std::from_chars_result{end, std::errc{}} ||
         size == 0)
-      return fail(ErrorCode::bad_usage, fmt::format("--chip {} is no chip", printable(word)),
-                  "say its kind and its size in bytes, e.g. --chip eeprom=2048");
+      return fail(ErrorCode::bad_usage, fmt::format("--chip {} is not a chip", printable(word)),
+                  "pass its kind and its size in bytes, e.g. --chip eeprom=2048");
     chips.push_back({role->kind, size, "you said so"});
   }
   return chips;
@@ -144,7 +144,7 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
     report(kept.error());
     return;
   }
-  say(globals.quiet, fmt::format("Learned the chips of '{}'; they stand in {}.", game.title, home->chips));
+  say(globals.quiet, fmt::format("Learned the chips of '{}'; they are in {}.", game.title, home->chips));
 }
 
 Clock clock_of_process() {
@@ -394,12 +394,12 @@ int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook
     std::fflush(stdout);
     if (!has_terminal())
       return report({ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
-                     "say --yes to go ahead, or --dry-run to see the plan alone"});
+                     "pass --yes to go ahead, or --dry-run to see the plan alone"});
     if (!ask("Go ahead?")) {
       say(false, "Nothing was changed.");
       return exit_refused;
     }
-    // A game may have been started while the question stood there.
+    // A game may have been started while the question was there.
     if (const auto idle = wait_until_idle(globals, plan, target, logbook.book(), false); !idle)
       return report(idle.error());
   }

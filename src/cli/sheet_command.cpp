@@ -62,7 +62,7 @@ constexpr std::size_t label_width = 24;
 
 std::string shown_value(const SheetNode& node) {
   if (!node.problem.empty()) return toned(Tone::bad, node.problem);
-  return node.shown.empty() ? toned(Tone::dim, node.is_derived ? "can't be told" : "(empty)")
+  return node.shown.empty() ? toned(Tone::dim, node.is_derived ? "unknown" : "(empty)")
                             : printable(node.shown);
 }
 

@@ -19,7 +19,7 @@ struct Change {
   Result<void> check_target() const {
     if (options.out.empty() && !options.replace && !options.dry_run)
       return fail(ErrorCode::bad_usage, "where does the changed save go?",
-                  "say --replace to change it in its place (the logbook keeps the old one), or --out FILE");
+                  "pass --replace to change it in its place (the logbook keeps the old one), or --out FILE");
     return {};
   }
 
@@ -76,7 +76,7 @@ struct Change {
     for (const std::string& word : options.words) {
       const std::size_t equals = word.find('=');
       if (equals == std::string::npos || equals == 0)
-        return fail(ErrorCode::bad_usage, fmt::format("'{}' is no PATH=VALUE", printable(word)),
+        return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a PATH=VALUE", printable(word)),
                     "write coins=9999");
       changes.emplace_back(word.substr(0, equals), word.substr(equals + 1));
     }

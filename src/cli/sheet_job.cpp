@@ -26,7 +26,7 @@ std::string language_of_environment() {
   return {};
 }
 
-// "GAME@7": the version behind the last '@'.
+// "GAME@7": the version after the last '@'.
 std::optional<std::pair<std::string, std::int64_t>> version_in(const std::string& said) {
   const std::size_t at = said.rfind('@');
   if (at == std::string::npos || at + 1 == said.size()) return std::nullopt;
@@ -128,7 +128,7 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_cartridge(const std::stri
   BAYSWAP_TRY(const auto saves, found->bay->view->saves());
   if (saves->empty())
     return fail(ErrorCode::not_found, "the cartridge keeps no save that is known",
-                "say which chip it has: --chip sram=8192");
+                "pass its chip: --chip sram=8192");
   BAYSWAP_CHECK(open_held(*found, *found->bay->view, saves->front().path));
   found->bay_name.clear();
   return found;
@@ -259,7 +259,7 @@ Result<Sheet> SheetJob::sheet_said() const {
     std::vector<std::string> ids;
     for (const Sheet& sheet : shelf_.all()) ids.push_back(sheet.id());
     const std::string near = did_you_mean(options_.sheet, ids);
-    return fail(ErrorCode::bad_usage, fmt::format("there is no sheet {}", printable(options_.sheet)),
+    return fail(ErrorCode::bad_usage, fmt::format("unknown sheet {}", printable(options_.sheet)),
                 near.empty() ? "name a file, or an id that `bayswap sheet list` shows" : near);
   }
   BAYSWAP_TRY(const Blob file, disk.read(options_.sheet, max_sheet_size_bytes));

@@ -48,7 +48,7 @@ Result<SheetRecord> record_from_json(std::string_view text, const std::string& o
   const auto values = json.find("values");
   if (values == json.end() || !values->is_object()) return wrong("\"values\" is missing");
   for (const auto& [path, value] : values->items()) {
-    if (!value.is_string()) return wrong(fmt::format("the value of {} is no text", path));
+    if (!value.is_string()) return wrong(fmt::format("the value of {} is not a text", path));
     record.values.emplace_back(path, value.get<std::string>());
   }
   const auto bytes = json.find("bytes");

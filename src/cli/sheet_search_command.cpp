@@ -74,7 +74,7 @@ struct Search {
     if (changing.size() > 1)
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} change: {}", counted(changing.size(), "file"), joined(changing, ", ")),
-                  "say which one: --file NAME");
+                  "pass --file NAME");
     return {};
   }
 
@@ -92,7 +92,7 @@ struct Search {
         };
         if (dots == std::string::npos || !number(std::string_view(word).substr(0, dots), low) ||
             !number(std::string_view(word).substr(dots + 2), high) || low > high)
-          return fail(ErrorCode::bad_usage, fmt::format("'{}' is no range", printable(word)),
+          return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a range", printable(word)),
                       "write the least and the largest: 100..120, one for each save, with commas");
         request.between.emplace_back(low, high);
       }
@@ -108,8 +108,8 @@ struct Search {
                                                                       {"any", Trend::any}};
         const auto known = std::ranges::find(words, word, [](const auto& one) { return one.first; });
         if (known == words.end())
-          return fail(ErrorCode::bad_usage, fmt::format("'{}' is no trend", printable(word)),
-                      "say changed, same, more, less or any");
+          return fail(ErrorCode::bad_usage, fmt::format("'{}' is not a trend", printable(word)),
+                      "use changed, same, more, less or any");
         request.trends.push_back(known->second);
       }
     if (request.trends.size() == 1 && versions.size() > 2)
@@ -284,21 +284,20 @@ struct Search {
     if (!options.sheet.empty()) {
       BAYSWAP_TRY(const Blob old, disk.read(options.sheet, max_sheet_size_bytes));
       if (!value)
-        return fail(ErrorCode::bad_usage, "nothing to add to the sheet", "say what to hunt for: --value");
+        return fail(ErrorCode::bad_usage, "nothing to add to the sheet", "pass what to hunt for: --value");
       BAYSWAP_TRY(text, with_field({reinterpret_cast<const char*>(old.data()), old.size()}, options.sheet,
                                    name, *value));
     } else {
       SheetDraft draft;
       const auto& game = places.front()->place.game;
       if (!game && options.platform.empty())
-        return fail(ErrorCode::bad_usage, "the save does not say of which platform it is",
-                    "say it: --platform gba; or name its ROM: --rom");
+        return fail(ErrorCode::bad_usage, "the save's platform is unknown",
+                    "pass --platform, e.g. --platform gba, or its ROM with --rom");
       if (game) draft.game = *game;
       if (!options.platform.empty()) {
         const auto platform = platform_from_tag(options.platform);
         if (!platform)
-          return fail(ErrorCode::bad_usage,
-                      fmt::format("there is no platform {}", printable(options.platform)),
+          return fail(ErrorCode::bad_usage, fmt::format("unknown platform {}", printable(options.platform)),
                       "use a tag: gba, snes, ...");
         draft.game.platform = *platform;
       }

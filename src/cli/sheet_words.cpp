@@ -10,7 +10,8 @@ void add_sheet_commands(CLI::App& app, Words& w) {
                           int (*run)(const Globals&, const SheetOptions&)) {
     CLI::App* made = command(*sheet, w, name, about, [&w, run] { return run(w.globals, w.sheet); });
     made->add_option("--rom", w.sheet.rom, "The ROM that the save belongs to")->type_name("ROM");
-    made->add_option("--chip", w.sheet.chips, "A chip that the game has, where nothing tells: sram=8192")
+    made->add_option("--chip", w.sheet.chips,
+                     "A chip that the game has, if its ROM does not show it: sram=8192")
         ->type_name("KIND=BYTES")
         ->expected(1)
         ->take_all();
@@ -63,7 +64,7 @@ void add_sheet_commands(CLI::App& app, Words& w) {
   CLI::Option* reseal =
       check->add_flag("--reseal", w.sheet.reseal, "Make every seal right; the logbook keeps the old save");
   CLI::Option* check_out =
-      check->add_option("--out", w.sheet.out, "Write the mended save there, and leave this one");
+      check->add_option("--out", w.sheet.out, "Write the repaired save there, and leave this one");
   check_out->type_name("FILE")->needs(reseal);
   check->add_option("--accept", w.sheet.accept, "sheet: although the sheet does not fit the save")
       ->type_name("ID")
@@ -134,7 +135,10 @@ void add_sheet_commands(CLI::App& app, Words& w) {
   known(draft);
   draft->add_option("--name", w.sheet.name, "What the value is called")->type_name("NAME");
   draft->add_option("--id", w.sheet.id, "The sheet's id")->type_name("ID");
-  draft->add_option("--platform", w.sheet.platform, "Where nothing tells: gba, snes, ...")->type_name("TAG");
+  draft
+      ->add_option("--platform", w.sheet.platform,
+                   "The platform, if the files do not show it: gba, snes, ...")
+      ->type_name("TAG");
   draft->add_option("--out", w.sheet.out, "The file to write; of a sheet that is added to, itself")
       ->type_name("FILE");
 

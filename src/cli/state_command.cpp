@@ -59,7 +59,7 @@ struct Job {
               : fmt::format("{} to {} bytes", slot.file_sizes.front(), slot.file_sizes.back());
       print_field(first ? "battery" : "",
                   slot.after_variable
-                      ? fmt::format("{}: {}, behind it where there is one", to_text(slot.role), bytes)
+                      ? fmt::format("{}: {}, after it if there is one", to_text(slot.role), bytes)
                       : fmt::format("{}: {} from {} of {}", to_text(slot.role), bytes, slot.at,
                                     to_text(map.envelope)));
       first = false;
@@ -167,7 +167,7 @@ struct Job {
   Result<int> convert_state() {
     if (options.to.empty() && options.base.empty())
       return fail(ErrorCode::bad_usage, "convert to what?",
-                  "say --to MAP, or --base FILE: a state that the other program wrote");
+                  "pass --to MAP, or --base FILE: a state that the other program wrote");
     BAYSWAP_TRY(const StateFile file, state.read_state(options.state));
     BAYSWAP_TRY(const StateMaps maps, state_maps_of(globals));
     BAYSWAP_TRY(const auto kinds, state.kinds_of(maps, file));
@@ -201,7 +201,7 @@ struct Job {
       if (failed) return tl::unexpected(*std::move(failed));
       return fail(ErrorCode::not_recognised,
                   fmt::format("{} is a state of no kind that a map describes", options.state),
-                  "say --base FILE: a state that the other program wrote");
+                  "pass --base FILE: a state that the other program wrote");
     }
     BAYSWAP_CHECK(disk.create(options.out, made->file.view()));
     if (globals.json) {

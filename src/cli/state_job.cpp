@@ -173,10 +173,10 @@ Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps
     if (print) print_candidates(finds);
     return fail(
         ErrorCode::not_recognised,
-        fmt::format("{}: no place stands out as the battery save; {} could be it", options_.state,
+        fmt::format("{}: no place is clearly the battery save; {} could be it", options_.state,
                     all.size() == 1 ? "one" : fmt::format("{} places", all.size())),
         what_.chips.empty()
-            ? "nothing was written; --rom tells the chip's size, --like FILE names a battery save of the "
+            ? "nothing was written; --rom gives the chip's size, --like FILE a battery save of the "
               "game, "
               "--candidate N takes one of these"
             : "nothing was written; --like FILE names a battery save of the game, --candidate N takes one of "

@@ -90,7 +90,7 @@ Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, con
 Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& states,
                                                   const StateMaps& maps) {
   // Unfolding a state is most of the work, and each is on its own.
-  std::vector<ScanMemory::Row> rows(states.size());
+  std::vector<ScanRow> rows(states.size());
   (void)maps.all();  // reads them, once
   Guards guards;
   std::atomic<std::size_t> next = 0;
@@ -118,17 +118,17 @@ Result<std::vector<ListedState>> StatePlace::look(const std::vector<HeldState>& 
 }
 
 // What the file holds: label is the map, code the battery save's digest, or "-" where it is blank.
-ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps, Guards& guards) {
+ScanRow StatePlace::row_of(const HeldState& state, const StateMaps& maps, Guards& guards) {
   std::unique_lock lock(guards.own);
   const std::string key =
       fmt::format("{}|{}|{}|{}|{}\n", state.path, state.size_bytes, state.modified.value_or(0),
                   maps.all().size(), state.rom != nullptr ? state.rom->path : "");
-  if (const ScanMemory::Row* known = memory_.find(key)) {
-    ScanMemory::Row row = *known;
-    memory_.add(key, row);
+  if (const ScanRow* known = memory_.rows().find(key)) {
+    ScanRow row = *known;
+    memory_.rows().add(key, row);
     return row;
   }
-  ScanMemory::Row row;
+  ScanRow row;
   const auto bytes = traced_->read(state.path, max_state_bytes);
   if (!bytes) return row;
   RomFacts rom;
@@ -155,7 +155,7 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
     if (look.save && bytes->size() < look.save->parts.front().bytes.size() * 5 / 4) {
       row.code = not_a_state;
       lock.lock();
-      memory_.add(key, row);
+      memory_.rows().add(key, row);
       return row;
     }
   }
@@ -165,11 +165,11 @@ ScanMemory::Row StatePlace::row_of(const HeldState& state, const StateMaps& maps
              : look.save                               ? digest(*look.save)
                                                        : "";
   lock.lock();
-  memory_.add(key, row);
+  memory_.rows().add(key, row);
   return row;
 }
 
-Verdict StatePlace::verdict_of(const HeldState& state, const ScanMemory::Row& row) {
+Verdict StatePlace::verdict_of(const HeldState& state, const ScanRow& row) {
   if (state.size_bytes == 0) return Verdict::empty;
   if (row.code.empty()) return Verdict::unknown;
   if (row.code == not_a_state) return Verdict::battery_save;

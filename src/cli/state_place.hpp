@@ -7,6 +7,8 @@
 #include <map>
 #include <mutex>
 
+#include "bay/scan_memory.hpp"
+#include "bay/tracing_store.hpp"
 #include "cli/books.hpp"
 #include "cli/last_answer.hpp"
 
@@ -58,8 +60,8 @@ class StatePlace {
     std::mutex own;      // of what is not of one state: the store, the view, the memory
     std::mutex catalog;  // which reads its layouts on demand
   };
-  [[nodiscard]] ScanMemory::Row row_of(const HeldState& state, const StateMaps& maps, Guards& guards);
-  [[nodiscard]] Verdict verdict_of(const HeldState& state, const ScanMemory::Row& row);
+  [[nodiscard]] ScanRow row_of(const HeldState& state, const StateMaps& maps, Guards& guards);
+  [[nodiscard]] Verdict verdict_of(const HeldState& state, const ScanRow& row);
 
   std::unique_ptr<Books> books_;
   Bay bay_;

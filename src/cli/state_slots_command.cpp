@@ -112,7 +112,7 @@ Error no_state_of(BayView& view, const StateOptions& options) {
   if (games.size() > shown) games.resize(shown);
   return {ErrorCode::not_found,
           fmt::format("no state of '{}' is in {}", printable(options.game), options.place),
-          games.empty() ? "there are no states at all; their names stand in `states` of the bay file"
+          games.empty() ? "there are no states; set `states` of the bay file to their names"
                         : fmt::format("there are states of {}", printable(joined(games, ", "))),
           {}};
 }
@@ -154,12 +154,12 @@ std::string in_words(StatePlace& place, const std::vector<ListedState>& listed) 
 // What is said beside the list.
 std::string note_on(const std::vector<ListedState>& listed, const std::string& place) {
   if (listed.empty())
-    return fmt::format("No save states in {}. Their names stand in `states` of the bay file.", place);
+    return fmt::format("No save states in {}. Set `states` of the bay file to their names.", place);
   const auto behind = std::count_if(listed.begin(), listed.end(),
                                     [](const ListedState& one) { return one.verdict == Verdict::older; });
   if (behind == 0) return {};
   return fmt::format(
-      "bayswap: note: {} older than the game's battery save: whoever loads one and then saves in the game "
+      "bayswap: note: {} older than the game's battery save: loading one and then saving in the game "
       "loses what came after it.",
       behind == 1 ? "one state is" : fmt::format("{} states are", behind));
 }

@@ -104,7 +104,7 @@ class RoundView {
     print_summary(done);
     if (is_unasked_)
       return report({ErrorCode::unsafe, "nothing was written: there is no terminal to ask on",
-                     "say --yes to go ahead, or --dry-run to see what would be done"});
+                     "pass --yes to go ahead, or --dry-run to see what would be done"});
     return exit_word();
   }
 
@@ -117,7 +117,7 @@ class RoundView {
     if (report_.exchanged.sent > 0)
       fmt::print("{} sent to the lighthouse.\n", bytes_in_words(report_.exchanged.sent_bytes));
     if (report_.exchanged.rebuilt)
-      fmt::print("The lighthouse had lost what this device told; it has it again.\n");
+      fmt::print("The lighthouse had lost this device's reports; they are written again.\n");
     if (report_.count(Outcome::conflict) > 0)
       fmt::print(
           "`bayswap sync conflicts` shows both sides, `bayswap sync resolve GAME --keep N` decides.\n");

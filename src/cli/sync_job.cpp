@@ -163,9 +163,9 @@ Json to_json(const SyncConflict& conflict, SheetChanges& sheets) {
 
 void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& sheets) {
   for (const SyncConflict& conflict : conflicts) {
-    fmt::print("{}\n", toned(Tone::bold, printable(fmt::format(
-                                             "{} ({}): {} versions, and none came from another",
-                                             conflict.save, tag(conflict.platform), conflict.sides.size()))));
+    fmt::print("{}\n", toned(Tone::bold, printable(fmt::format("{} ({}): {} versions, none made from another",
+                                                               conflict.save, tag(conflict.platform),
+                                                               conflict.sides.size()))));
     std::vector<std::vector<std::string>> rows;
     for (std::size_t i = 0; i < conflict.sides.size(); ++i) {
       const SyncConflict::Side& side = conflict.sides[i];

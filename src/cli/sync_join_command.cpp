@@ -91,8 +91,8 @@ Result<int> key_change(const Globals& globals, const SyncOptions& /*options*/) {
     print_json({{"keys", keys.contents().size()}});
   else
     say(globals.quiet,
-        "What is told from now on is sealed with a new key. The other devices ask for the new passphrase: "
-        "`bayswap sync key enter` there. Who has had the old key can still read what was told before.");
+        "Reports from now on are encrypted with a new key. The other devices ask for the new passphrase: "
+        "`bayswap sync key enter` there. Whoever has the old key can still read earlier reports.");
   return exit_done;
 }
 

@@ -1,4 +1,4 @@
-// How things stand: other devices, conflicts, and what can go.
+// The state of things: other devices, conflicts, and what can go.
 #include <algorithm>
 #include <charconv>
 #include <filesystem>
@@ -25,10 +25,10 @@ Result<int> devices(const Globals& globals, const SyncOptions& /*options*/) {
                     {"name", peer.name},
                     {"this", false},
                     {"seen", utc_time(peer.report.seen)},
-                    {"waiting", peer.report.behind},
+                    {"waiting", peer.report.waiting},
                     {"conflicts", peer.report.conflicts}});
     rows.push_back({printable(peer.name), peer.id, local_time(peer.report.seen),
-                    peer.report.behind > 0 ? std::to_string(peer.report.behind) : ""});
+                    peer.report.waiting > 0 ? std::to_string(peer.report.waiting) : ""});
   }
   if (globals.json)
     print_json({{"devices", std::move(list)}});
@@ -58,13 +58,13 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     Json bay_list = Json::array();
     for (const BayStatus& bay : bays)
       bay_list.push_back(
-          {{"bay", bay.bay}, {"saves", bay.saves}, {"waiting", bay.behind}, {"lost", bay.lost}});
+          {{"bay", bay.bay}, {"saves", bay.saves}, {"waiting", bay.waiting}, {"lost", bay.lost}});
     Json peer_list = Json::array();
     for (const PeerInfo& peer : replica.peers())
       peer_list.push_back({{"name", peer.name},
                            {"id", peer.id},
                            {"seen", utc_time(peer.report.seen)},
-                           {"waiting", peer.report.behind},
+                           {"waiting", peer.report.waiting},
                            {"conflicts", peer.report.conflicts}});
     print_json({{"device", device.name},
                 {"lighthouse", {{"url", device.url}, {"reached", !job->unreachable}}},
@@ -96,13 +96,13 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   fmt::print("\n");
   std::vector<std::vector<std::string>> rows;
   for (const BayStatus& bay : bays)
-    rows.push_back({bay.bay, std::to_string(bay.saves), bay.behind > 0 ? std::to_string(bay.behind) : "",
+    rows.push_back({bay.bay, std::to_string(bay.saves), bay.waiting > 0 ? std::to_string(bay.waiting) : "",
                     bay.lost > 0 ? std::to_string(bay.lost) : ""});
   if (!rows.empty()) print_table({"bay", "saves", "newer elsewhere", "lost"}, rows, {1, 2, 3});
   rows.clear();
   for (const PeerInfo& peer : replica.peers())
     rows.push_back({printable(peer.name), local_time(peer.report.seen),
-                    peer.report.behind > 0 ? std::to_string(peer.report.behind) : "",
+                    peer.report.waiting > 0 ? std::to_string(peer.report.waiting) : "",
                     peer.report.conflicts > 0 ? std::to_string(peer.report.conflicts) : ""});
   if (!rows.empty()) {
     fmt::print("\n");
@@ -182,7 +182,7 @@ Result<const Version*> meant(const Lineage& lineage, const std::vector<SyncConfl
               found.empty() ? fmt::format("--keep {} names no version of it", printable(keep))
                             : fmt::format("--keep {} names {} versions", printable(keep), found.size()),
               choices.empty() ? "it has no conflict: name a version by its id"
-                              : fmt::format("say one of {}", joined(choices, ", ")));
+                              : fmt::format("use one of {}", joined(choices, ", ")));
 }
 
 // Where the logbook has the versions that do not go on.
@@ -221,7 +221,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
   if (open.size() != 1)
     return fail(ErrorCode::bad_usage,
                 fmt::format("'{}' means {} saves", printable(options.game), lineages.size()),
-                "say the game's code, or the id of a version");
+                "pass the game's code, or the id of a version");
   if (options.keep == "back") {
     BAYSWAP_TRY(const std::size_t places, bring_back(job->own(), *open.front()));
     if (places == 0)

@@ -53,7 +53,7 @@ class Teller {
                       round.stopped_by, round.stopped_by));
     if (round.exchanged.sent > 0) print_event("sent", bytes_in_words(round.exchanged.sent_bytes));
     if (round.exchanged.received > 0) print_event("received", counted(round.exchanged.received, "version"));
-    if (round.exchanged.rebuilt) print_event("rebuilt", "the lighthouse had lost what this device told");
+    if (round.exchanged.rebuilt) print_event("rebuilt", "the lighthouse had lost this device's reports");
     told_ = std::move(now);
   }
 

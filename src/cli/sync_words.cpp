@@ -6,7 +6,7 @@ namespace bayswap::cli {
 void add_sync_commands(CLI::App& app, Words& w) {
   CLI::App* sync = command(app, w, "sync", "Keep bays in step, on this device and on others",
                            [&w] { return sync_command(w.globals, w.sync); });
-  sync->add_option("BAY", w.sync.bays, "Only these bays; all where none is named");
+  sync->add_option("BAY", w.sync.bays, "Only these bays; default: all");
   sync->add_option("--accept", w.sync.accept,
                    "A loss that is meant: deleted, empty; many, for more than a third of a bay at once")
       ->type_name("LOSS")
@@ -33,13 +33,13 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->type_name("NAME");
   join->add_flag("--encrypt", w.sync.encrypt, "Found one that only those can read who know its passphrase");
   action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);
-  action("status", "How things stand", sync_status_command);
+  action("status", "Shows devices, saves that wait, and problems", sync_status_command);
   action("devices", "List the devices", sync_devices_command);
-  action("forget", "Wait no more for a device that is gone", sync_forget_command)
+  action("forget", "Stop waiting for a device that is gone", sync_forget_command)
       ->add_option("DEVICE", w.sync.device, "Its name or its id")
       ->required();
-  action("conflicts", "Show saves with versions of which none came from another", sync_conflicts_command);
-  CLI::App* resolve = action("resolve", "Say which version goes on", sync_resolve_command);
+  action("conflicts", "Show saves with several versions, none made from another", sync_conflicts_command);
+  CLI::App* resolve = action("resolve", "Choose the version that continues", sync_resolve_command);
   resolve->add_option("GAME", w.sync.game, "The save, by title, code, ROM's name or a version's id")
       ->required();
   resolve
@@ -51,11 +51,11 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->type_name("VERSION");
   CLI::App* key = sync->add_subcommand("key", "The passphrase of an encrypted lighthouse");
   key->require_subcommand(1);
-  command(*key, w, "enter", "Enter it on this device",
+  command(*key, w, "enter", "Enter the passphrase on this device",
           [&w] { return sync_key_enter_command(w.globals, w.sync); });
-  command(*key, w, "change", "Give it a new one, and seal what follows with a new key",
+  command(*key, w, "change", "Change the passphrase; later reports get a new key",
           [&w] { return sync_key_change_command(w.globals, w.sync); });
-  action("prune", "Remove old versions that every device has seen the followers of", sync_prune_command)
+  action("prune", "Remove old versions, if every device has a newer one", sync_prune_command)
       ->add_option("--keep", w.sync.versions, "How many of each save stay")
       ->type_name("N")
       ->check(CLI::Range(1, 1000000));

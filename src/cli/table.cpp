@@ -27,7 +27,7 @@ constexpr std::array<Range, 14> wide{{{0x1100, 0x115f},
                                       {0x1f300, 0x1f64f},
                                       {0x1f900, 0x1f9ff},
                                       {0x20000, 0x3fffd}}};
-// None: marks that stand on the character before, joiners.
+// None: marks that are on the character before, joiners.
 constexpr std::array<Range, 5> combining{
     {{0x0300, 0x036f}, {0x200b, 0x200f}, {0x20d0, 0x20ff}, {0xfe00, 0xfe0f}, {0xfe20, 0xfe2f}}};
 

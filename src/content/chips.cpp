@@ -56,11 +56,11 @@ class Opener {
     if (options_.said != nullptr) return believed(*options_.said, told);
     if (!knows) return tl::unexpected(plain.error());
     if (told.matches.empty())
-      return fail(
-          ErrorCode::not_recognised,
-          fmt::format("{} ({} bytes) is no {} save that we know", options_.display_path, plain->plain.size(),
-                      options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
-          "inspect it to see what it could be");
+      return fail(ErrorCode::not_recognised,
+                  fmt::format("{} ({} bytes) is not a {} save that we know", options_.display_path,
+                              plain->plain.size(),
+                              options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
+                  "inspect it to see what it could be");
     if (told.either())
       issues_.warn(IssueCode::either_layout,
                    fmt::format("{} could be {} as well as {}", options_.display_path,
@@ -99,7 +99,7 @@ class Opener {
     return best.layout;
   }
 
-  // The layout says in which order words stand; the content may contradict.
+  // The layout says in which order words are stored; the content may contradict.
   void judge_order(const Layout& layout, const Blob& bytes) {
     if (layout.platform != Platform::n64) return;
     for (const Slot& slot : layout.slots) {

@@ -22,7 +22,7 @@ bool is_name_byte(Byte b) {
          b == '.' || b == '#' || b == '/' || b == '+';
 }
 
-// Plain characters, and behind them nothing but 00 or spaces. Empty where it is none.
+// Plain characters, and after them nothing but 00 or spaces. Empty where it is none.
 std::string name_of(ByteView field) {
   std::string name;
   for (const Byte b : field) {

@@ -264,10 +264,9 @@ Result<Compressed> unwrap(const Blob& file) {
     if (!begins_with(file, magic)) continue;
     BAYSWAP_TRY(Compressed whole, read_stream(kind, file, limit));
     if (whole.stream.size() != file.size())
-      return fail(
-          ErrorCode::damaged,
-          fmt::format("{} bytes stand behind the compressed stream", file.size() - whole.stream.size()),
-          "is it several files in one? Take it apart first");
+      return fail(ErrorCode::damaged,
+                  fmt::format("{} bytes follow the compressed stream", file.size() - whole.stream.size()),
+                  "is it several files in one? Take it apart first");
     return whole;
   }
   if (may_be_zlib(file.view())) {
@@ -307,7 +306,7 @@ Blob wrap(const Compressed& like, const Blob& plain) {
 Result<Blob> inflate_raw(ByteView stream, std::size_t max_bytes) {
   BAYSWAP_TRY(const Inflated inflated, inflate_from(stream, raw_window, max_bytes));
   if (inflated.used_bytes != stream.size())
-    return fail(ErrorCode::damaged, "bytes stand behind the compressed stream", "copy the file again");
+    return fail(ErrorCode::damaged, "bytes follow the compressed stream", "copy the file again");
   return inflated.plain;
 }
 

@@ -147,7 +147,7 @@ Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& in
     if (at + 16 <= bytes.size() && le32(bytes, at) == descriptor_magic) at += 4;
     if (at + 12 <= bytes.size()) put(at);
   }
-  // With a descriptor behind the data, the local header says what its writer knew beforehand.
+  // With a descriptor after the data, the local header says what its writer knew beforehand.
   constexpr std::size_t local_crc_at = 14;
   const std::array<std::uint64_t, 3> values{crc, packed.size(), inside.size()};
   for (std::size_t i = 0; i < values.size(); ++i)

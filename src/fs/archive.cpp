@@ -66,7 +66,7 @@ class Reader {
           archive_read_support_filter_zstd})
       enable(a);
     if (archive_read_open_memory(a, file_.data(), file_.size()) != ARCHIVE_OK)
-      return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
+      return fail(ErrorCode::not_recognised, fmt::format("{} is not an archive that we can open", shown_),
                   "zip, 7z, rar and tar can be opened");
     std::map<std::string, ArchiveStore::File> files;
     while (true) {
@@ -84,7 +84,7 @@ class Reader {
 
   tl::unexpected<Error> broken(bool is_none) const {
     if (is_none)
-      return fail(ErrorCode::not_recognised, fmt::format("{} is no archive that we can open", shown_),
+      return fail(ErrorCode::not_recognised, fmt::format("{} is not an archive that we can open", shown_),
                   "zip, 7z, rar and tar can be opened");
     const char* text = archive_error_string(handle_.get());
     return fail(ErrorCode::damaged,

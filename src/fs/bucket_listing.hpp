@@ -16,7 +16,7 @@ struct BucketObject {
 };
 struct BucketListing {
   std::vector<BucketObject> objects;
-  std::vector<std::string> prefixes;  // of what stands deeper, each with its '/'
+  std::vector<std::string> prefixes;  // of what is deeper, each with its '/'
   std::string next;                   // how to ask for what follows; empty: this was all
 };
 /// Fails with `damaged` if it is no such XML, has a document type, or more than 200,000 entries.

@@ -41,7 +41,7 @@ std::string query_encoded(std::string_view text) {
   return out;
 }
 
-// What stands in <Code> of an error's body.
+// What is in <Code> of an error's body.
 std::string code_of(const Blob& body) {
   constexpr std::string_view start = "<Code>";
   constexpr std::size_t longest = 64;
@@ -62,9 +62,8 @@ std::string region_of(const Url& url) {
 Result<std::unique_ptr<BucketStore>> BucketStore::open(const std::string& url) {
   const auto parsed = url_from(url);
   if (!parsed || parsed->path.size() < 2)
-    return fail(
-        ErrorCode::bad_usage, "this URL names no bucket",
-        "write it as s3+https://HOST/BUCKET/FOLDER, with ?region=NAME behind it if its store has one");
+    return fail(ErrorCode::bad_usage, "this URL names no bucket",
+                "write it as s3+https://HOST/BUCKET/FOLDER, followed by ?region=NAME if its store has one");
   const std::string region = region_of(*parsed);
   if (!std::ranges::all_of(region, [](char c) {
         return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-';

@@ -241,7 +241,7 @@ Result<Blob> FtpStore::read_range(const std::string& path, std::uint64_t at, std
   if (!is_whole) question.range = fmt::format("{}-{}", at, at + count - 1);
   BAYSWAP_TRY(const Answer answer, ask(question));
   if (answer.code == CURLE_OK) return Blob::copy_of(answer.bytes).slice(0, count);
-  // An offset behind the end, or a file that is not there: the codes do not tell.
+  // An offset after the end, or a file that is not there: the codes do not tell.
   BAYSWAP_TRY(const auto there, stat(path));
   if (!there) return not_there(display_path(path));
   if (there->kind == FileInfo::Kind::folder)

@@ -38,7 +38,7 @@ class Multistatus final : public XmlEvents {
     if (what == "getlastmodified") pending_.modified = text;
     if (what == "getetag") pending_.tag = text;
     if (what == "status") is_found_ = text.find(" 200") != std::string::npos;
-    // Properties that are not there stand in a propstat of their own.
+    // Properties that are not there are in a propstat of their own.
     if (what == "propstat" && is_found_) {
       one.is_folder = pending_.is_folder;
       one.size_bytes = pending_.size_bytes;

@@ -1,18 +1,18 @@
 // A store that remembers that something in it could not be read.
 #pragma once
 
-#include <bayswap/fs.hpp>
-
 #include <mutex>
+
+#include "fs/forwarding_store.hpp"
 
 namespace bayswap {
 
 /// Passes everything on, and keeps the first `io` error of a read. What is worked out from a source or a
 /// target counts only if there was none: a folder that could be listed half way looks like one with fewer
 /// saves.
-class ReadErrors final : public Store {
+class ReadErrors final : public ForwardingStore {
  public:
-  explicit ReadErrors(Store& below) : below_(below) {}
+  explicit ReadErrors(Store& below) : ForwardingStore(below) {}
 
   /// Fails with the first read error there was.
   [[nodiscard]] Result<void> check() const {
@@ -27,20 +27,6 @@ class ReadErrors final : public Store {
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override {
     return noted(below_.read_range(path, at, count));
   }
-  Result<void> replace(const std::string& path, ByteView bytes) override {
-    return below_.replace(path, bytes);
-  }
-  Result<void> create(const std::string& path, ByteView bytes) override { return below_.create(path, bytes); }
-  Result<void> remove(const std::string& path) override { return below_.remove(path); }
-  Result<void> apply(std::span<const FileChange> changes, std::vector<bool>& placed) override {
-    return below_.apply(changes, placed);
-  }
-  bool may_write(const std::string& folder) override { return below_.may_write(folder); }
-  StoreTraits traits() const override { return below_.traits(); }
-  FileTraits file_traits(const std::string& path) const override { return below_.file_traits(path); }
-  std::string display_path(const std::string& path) const override { return below_.display_path(path); }
-  std::string absolute_path(const std::string& path) const override { return below_.absolute_path(path); }
-  std::string root() const override { return below_.root(); }
 
  private:
   template <class T>
@@ -50,7 +36,6 @@ class ReadErrors final : public Store {
     return result;
   }
 
-  Store& below_;
   mutable std::mutex mutex_;
   std::optional<Error> first_;
 };

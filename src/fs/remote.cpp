@@ -32,7 +32,7 @@ std::string path_of_url(const std::string& url) {
 RemotePath split_remote(const std::string& url) {
   const auto parsed = url_from(url);
   if (!parsed) return {url, "."};
-  // What stands in front of all paths: a bucket, or the folder of the login.
+  // What is before all paths: a bucket, or the folder of the login.
   std::size_t fixed = 0;
   if (parsed->scheme.starts_with("s3+")) fixed = std::min(parsed->path.find('/', 1), parsed->path.size());
   if (parsed->path == "/~" || parsed->path.starts_with("/~/")) fixed = 2;

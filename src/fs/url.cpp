@@ -24,7 +24,7 @@ int hex_digit(char c) {
   return -1;
 }
 
-// The words of a netrc file; one in quotes may have spaces and, behind a backslash, quotes.
+// The words of a netrc file; one in quotes may have spaces and, after a backslash, quotes.
 std::vector<std::string> netrc_words(std::string_view text) {
   std::vector<std::string> words;
   for (std::size_t at = 0; at < text.size();) {

@@ -38,7 +38,7 @@ struct Credentials {
 
 /// Every byte of a path but letters, digits, "-._~/" as %XX.
 [[nodiscard]] std::string url_encoded(std::string_view path);
-/// Nothing if it has a '%' without two hex digits behind it.
+/// Nothing if it has a '%' without two hex digits after it.
 [[nodiscard]] std::optional<std::string> url_decoded(std::string_view text);
 
 /// Empty where it is not set.

@@ -14,7 +14,7 @@ class XmlEvents {
   virtual ~XmlEvents() = default;
   /// Both return false to end the reading.
   [[nodiscard]] virtual bool start(std::string_view name) = 0;
-  /// `text`: what stood between the tags, behind the last one that started or ended.
+  /// `text`: what was between the tags, after the last one that started or ended.
   [[nodiscard]] virtual bool end(std::string_view name, const std::string& text) = 0;
 };
 /// Returns whether it is XML to its end, and was not ended early.

@@ -124,7 +124,7 @@ void describe_card(const Card& card, Finding& finding) {
     finding.evidence.push_back(fmt::format("it breaks its own rules in {} places", problems));
 }
 
-// Backup memories are carried as a chip is: their layouts tell them, and know where they can stand.
+// Backup memories are carried as a chip is: their layouts tell them, and know where they can be.
 bool has_layouts(CardKind kind) {
   return kind == CardKind::n64 || kind == CardKind::pce || kind == CardKind::sat || kind == CardKind::scd;
 }

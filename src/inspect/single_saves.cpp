@@ -27,9 +27,8 @@ bool find_single(const Blob& bytes, bool anywhere, Finding& finding) {
     constexpr std::string_view parcel = "PARCEL1";
     const bool is_parcel = std::equal(parcel.begin(), parcel.end(), bytes.view().begin(),
                                       [](char c, Byte b) { return static_cast<Byte>(c) == b; });
-    finding.evidence.emplace_back(is_parcel
-                                      ? "a parcel of Bay Swap's, whose digests are right"
-                                      : "the console's own directory entry stands in front of the content");
+    finding.evidence.emplace_back(is_parcel ? "a parcel of Bay Swap's, whose digests are right"
+                                            : "the console's own directory entry comes before the content");
     describe_single(*save, 0.95, finding);
     return true;
   }

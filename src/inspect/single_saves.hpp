@@ -5,7 +5,7 @@
 
 namespace bayswap {
 
-/// A parcel, the console's entry in front of the content, or (`anywhere`) either of them inside of something
+/// A parcel, the console's entry before the content, or (`anywhere`) either of them inside of something
 /// else. False where there is none; `finding` is unchanged then.
 [[nodiscard]] bool find_single(const Blob& bytes, bool anywhere, Finding& finding);
 

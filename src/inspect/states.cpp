@@ -76,7 +76,7 @@ void look_for_title(const Blob& bytes, const Hints& hints, Finding& finding) {
     const auto at = std::search(view.begin(), view.end(), title.begin(), title.end(),
                                 [](Byte a, char b) { return a == static_cast<Byte>(b); });
     if (at == view.end()) continue;
-    finding.evidence.push_back(fmt::format("the ROM's title '{}' stands in {} at {}", printable(title),
+    finding.evidence.push_back(fmt::format("the ROM's title '{}' is in {} at {}", printable(title),
                                            to_text(layer.envelope), at - view.begin()));
     return;
   }
@@ -165,9 +165,8 @@ bool find_other_state(const Catalog& catalog, const Blob& bytes, const Hints& hi
           : fmt::format("a snapshot in chunks ({}, ...), which no map describes", printable(container)));
   look_for_title(bytes, hints, finding);
   if (inside == nullptr) {
-    finding.evidence.emplace_back(what.chips.empty()
-                                      ? "whether a battery save is in it would be told by the game's ROM"
-                                      : "no battery save stands out in it");
+    finding.evidence.emplace_back(what.chips.empty() ? "the game's ROM shows whether it has a battery save"
+                                                     : "no place in it is clearly a battery save");
     return true;
   }
   finding.evidence.push_back(inside->evidence.front());

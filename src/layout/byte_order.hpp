@@ -1,4 +1,4 @@
-// Copying bytes while turning the words they stand in.
+// Copying bytes while turning the words they are in.
 #pragma once
 
 #include <bayswap/layout.hpp>

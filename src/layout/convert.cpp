@@ -78,7 +78,7 @@ class Converter {
                   fmt::format("it takes {}", slots_in_words()));
     for (const std::string& role : left_behind)
       report.cuts.push_back(
-          fmt::format("{} holds data but has no place in {}: it would stay behind", role, to_.id));
+          fmt::format("{} holds data but has no place in {}: it would be lost", role, to_.id));
     BAYSWAP_TRY(const Blob packed,
                 pack(to_, fitted, request_.base != nullptr ? &own_.fitted.bytes : nullptr));
     file.bytes = request_.base != nullptr ? wrap(own_.file, with_padding(packed)) : packed;
@@ -175,7 +175,7 @@ class Converter {
     Buffer grown(room);
     std::ranges::copy(part.bytes.view(), grown.bytes().begin());
     const std::span<Byte> rest = grown.bytes().subspan(size);
-    std::ranges::fill(rest, slot.absent == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
+    std::ranges::fill(rest, slot.fill == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
     if (const Part* own = own_.save.find(part.role); own != nullptr && own->bytes.size() >= room) {
       const ByteView own_rest = own->bytes.view().subspan(size, room - size);
       if (is_filler(own_rest)) {

@@ -46,12 +46,12 @@ std::optional<std::size_t> size_for_chip(const Layout& layout, const std::vector
   return std::nullopt;
 }
 
-// The file ends with a part that may be blank at its end: nothing known stands behind it.
+// The file ends with a part that may be blank at its end: nothing known comes after it.
 const Slot* open_end(const Layout& layout, std::size_t file_size) {
   for (const Slot& slot : layout.slots) {
     const auto place = layout.place(slot, file_size);
     const bool plain = slot.role.kind != PartKind::rtc && slot.role.kind != PartKind::pak;
-    if (place.at + place.size == file_size && plain && slot.form == Encoding::plain) return &slot;
+    if (place.at + place.size == file_size && plain && slot.encoding == Encoding::plain) return &slot;
   }
   return nullptr;
 }
@@ -80,9 +80,10 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
     return Fitted{file.slice(0, *size), Fit::padded, file.slice(*size, file.size()), 0};
   }
   if (const std::string_view other = other_file(file.view()); !other.empty() && file.size() < sizes.back())
-    return fail(ErrorCode::not_recognised,
-                fmt::format("it begins as {} does: it is no {} file, whole or cut short", other, layout.id),
-                "look what the file is", {Remedy::Kind::inspect, {}});
+    return fail(
+        ErrorCode::not_recognised,
+        fmt::format("it begins as {} does: it is not a {} file, whole or cut short", other, layout.id),
+        "look what the file is", {Remedy::Kind::inspect, {}});
   // Only a known chip tells a trimmed file from one that was cut short.
   for (const std::size_t size : sizes) {
     if (size <= file.size() || (known && size != *known) || file.empty()) continue;
@@ -93,7 +94,7 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
     Buffer whole(size);
     std::ranges::copy(file.view(), whole.bytes().begin());
     std::ranges::fill(whole.bytes().subspan(file.size()),
-                      slot->absent == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
+                      slot->fill == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
     return Fitted{std::move(whole).freeze(), Fit::trimmed, {}, size - file.size()};
   }
   auto exact = unpack(layout, file);  // says what is wrong with the size

@@ -27,15 +27,15 @@ const Part* main_part(const std::vector<Save>& inputs) {
   return best;
 }
 
-// One way a part's bytes may stand in a file: a slot without its place.
+// One way a part's bytes may be in a file: a slot without its place.
 std::vector<Slot> ways(const Part& part) {
   std::vector<Slot> slots;
   const auto add = [&](ByteOrder order, Interleave spread, AddressParity lane) {
     Slot slot{
         part.role, 0, false, {part.bytes.size() * (spread == Interleave::none ? 1 : 2)}, {part.bytes.size()}};
     slot.order = order;
-    slot.spread = spread;
-    slot.lane = lane;
+    slot.interleave = spread;
+    slot.parity = lane;
     slots.push_back(std::move(slot));
   };
   for (const ByteOrder order : {ByteOrder::chip, ByteOrder::swap16, ByteOrder::swap32, ByteOrder::swap64})
@@ -46,7 +46,7 @@ std::vector<Slot> ways(const Part& part) {
   return slots;
 }
 
-// Two neighbouring bytes of the chip, where they stand in a slot, and how far apart their values are. Another
+// Two neighbouring bytes of the chip, where they are in a slot, and how far apart their values are. Another
 // save of the same game shares many such steps, even in tables whose values have all moved.
 struct Sample {
   std::size_t first = 0;
@@ -57,7 +57,7 @@ struct Sample {
 std::vector<Sample> samples_of(const Slot& slot, ByteView chip) {
   const auto position = [&](std::size_t i) {
     i ^= (word_bytes(slot.order) - 1);
-    return slot.spread == Interleave::none ? i : 2 * i + (slot.lane == AddressParity::odd ? 1 : 0);
+    return slot.interleave == Interleave::none ? i : 2 * i + (slot.parity == AddressParity::odd ? 1 : 0);
   };
   std::size_t telling = 0;
   for (std::size_t i = 0; i + 1 < chip.size(); ++i) telling += chip[i] != chip[i + 1] ? 1 : 0;
@@ -112,7 +112,7 @@ class Search {
     for (Placing& placing : finalists) {
       const auto known = [&](const Placing& other) {
         return other.slot.at == placing.slot.at && other.slot.order == placing.slot.order &&
-               other.slot.spread == placing.slot.spread && other.slot.lane == placing.slot.lane;
+               other.slot.interleave == placing.slot.interleave && other.slot.parity == placing.slot.parity;
       };
       if (std::ranges::any_of(places_, known)) continue;
       placing.excess = excess_of(placing.slot, 1) - oddness(placing.slot);
@@ -178,8 +178,8 @@ class Search {
   [[nodiscard]] double excess_of(const Slot& slot, std::size_t stride) const {
     const ByteView chip = part_.bytes.view();
     const std::size_t mask = (word_bytes(slot.order) - 1);
-    const bool spread = slot.spread != Interleave::none;
-    const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
+    const bool spread = slot.interleave != Interleave::none;
+    const std::size_t lane = slot.parity == AddressParity::odd ? 1 : 0;
     const auto all = static_cast<double>(base_.size());
     double same = 0;
     double expected = 0;
@@ -213,8 +213,8 @@ std::optional<std::pair<std::size_t, std::string>> by_wrapper(std::size_t part_b
   const bool blank_before = is_uniform(base.first(part_bytes));
   if (blank_behind != blank_before)
     return std::pair{blank_behind ? extra : 0,
-                     fmt::format("{} bytes that are all the same stand {} the other {}", part_bytes,
-                                 blank_behind ? "behind" : "before", extra)};
+                     fmt::format("{} bytes that are all the same are {} the other {}", part_bytes,
+                                 blank_behind ? "after" : "before", extra)};
   constexpr std::size_t mark = 4;
   constexpr std::size_t max_head_bytes = 512;  // more is likely to be on both sides, or padding
   if (extra < mark || extra > max_head_bytes) return std::nullopt;
@@ -239,13 +239,13 @@ Result<DetectedLayout> made_up(const Part& part, Platform platform, const Blob& 
     own.confidence = confidence;
     own.evidence.push_back(std::move(why));
     own.evidence.push_back(
-        fmt::format("{} of {} bytes is taken to stand at {} of {}, {}; what is around it is kept",
+        fmt::format("{} of {} bytes is taken to be at {} of {}, {}; the bytes around it are kept",
                     to_text(part.role), part.bytes.size(), slot.at, base.size(), in_words(slot.order)));
     return own;
   };
   Search search(part, base.view());
   if (const Placing* best = search.best())
-    return form(best->slot, 0.9, "the save that stands there now is much like the one that is brought");
+    return form(best->slot, 0.9, "the save that is there now is much like the new one");
   if (const auto placed = by_wrapper(part.bytes.size(), base.view())) {
     Slot slot = ways(part).front();
     slot.at = placed->first;
@@ -253,8 +253,8 @@ Result<DetectedLayout> made_up(const Part& part, Platform platform, const Blob& 
   }
   return fail(
       ErrorCode::not_recognised,
-      fmt::format("a file of {} bytes in no form that is known, and nothing in it tells where {} of {} bytes "
-                  "would stand",
+      fmt::format("a file of {} bytes in no known layout, and its bytes do not show where {} of {} bytes "
+                  "would be",
                   base.size(), to_text(part.role), part.bytes.size()),
       "show the form with a pair of files that hold the same save, or name the layout",
       {Remedy::Kind::target_layout, {}});

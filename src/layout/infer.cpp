@@ -15,10 +15,10 @@ namespace {
 
 std::string in_words(const Slot& slot, bool knows_filler = true) {
   std::string text(in_words(slot.order));
-  if (slot.form != Encoding::plain) text += fmt::format(", as {}", to_text(slot.form));
-  if (slot.spread != Interleave::none)
-    text += fmt::format(", spread over {} addresses{}", to_text(slot.lane),
-                        knows_filler ? fmt::format(" ({})", to_text(slot.spread)) : "");
+  if (slot.encoding != Encoding::plain) text += fmt::format(", as {}", to_text(slot.encoding));
+  if (slot.interleave != Interleave::none)
+    text += fmt::format(", spread over {} addresses{}", to_text(slot.parity),
+                        knows_filler ? fmt::format(" ({})", to_text(slot.interleave)) : "");
   return text;
 }
 
@@ -75,7 +75,7 @@ class LayoutInferrer : private InferenceState {
             "{} is blank in every example, so its place is not known; an example with data in it would tell",
             name));
       } else if (ways.empty()) {
-        result.open.push_back(fmt::format("{} holds data, but does not stand in the other file", name));
+        result.open.push_back(fmt::format("{} holds data, but is not in the other file", name));
       } else {
         chosen.emplace_back(ways.front(), ways);
       }
@@ -89,7 +89,7 @@ class LayoutInferrer : private InferenceState {
       });
       if (free == ways.end()) {
         result.open.push_back(
-            fmt::format("{} would stand where another part does; an example in which they differ "
+            fmt::format("{} would overlap another part; an example in which they differ "
                         "would tell",
                         to_text(slot.role)));
         continue;
@@ -113,7 +113,7 @@ class LayoutInferrer : private InferenceState {
         others.push_back(fmt::format("at {}, {}", way.at, in_words(way)));
     if (!others.empty())
       result.open.push_back(
-          fmt::format("{} could as well stand {}; an example of another save, one that does not "
+          fmt::format("{} could as well be {}; an example of another save, one that does not "
                       "repeat itself, would settle it",
                       to_text(slot.role), joined(others, "; or ")));
   }
@@ -165,7 +165,7 @@ class LayoutInferrer : private InferenceState {
 
   void settle_fillers() {
     for (Slot& slot : result.layout.slots) {
-      if (slot.spread == Interleave::none) continue;
+      if (slot.interleave == Interleave::none) continue;
       Interleave agreed =
           spread_of(slot, readings.front().plain.view().subspan(slot.at, slot.file_sizes.front()));
       for (std::size_t i = 1; i < readings.size(); ++i)
@@ -180,7 +180,7 @@ class LayoutInferrer : private InferenceState {
                         "kept from a base, and "
                         "00 without one",
                         to_text(slot.role)));
-      slot.spread = agreed == Interleave::none ? Interleave::zero : agreed;
+      slot.interleave = agreed == Interleave::none ? Interleave::zero : agreed;
     }
   }
 
@@ -192,9 +192,9 @@ class LayoutInferrer : private InferenceState {
                                            to_text(layout.stream.kind), layout.stream.at,
                                            readings.front().plain.size()));
     for (const Slot& slot : layout.slots)
-      result.certain.push_back(fmt::format(
-          "{} of {} bytes stands {} {}, {}", to_text(slot.role), joined(slot.part_sizes(), " or "),
-          slot.after_variable ? "behind that by" : "at", slot.at, in_words(slot, knows_fillers_)));
+      result.certain.push_back(
+          fmt::format("{} of {} bytes is {} {}, {}", to_text(slot.role), joined(slot.part_sizes(), " or "),
+                      slot.after_variable ? "after that by" : "at", slot.at, in_words(slot, knows_fillers_)));
     std::size_t known = 0;
     for (const Field& field : layout.fields) known += field.size_bytes() - field.unknown_bytes;
     if (outside_bytes > known + changing_bytes)

@@ -16,8 +16,8 @@ constexpr std::size_t failed_stream_cost = std::size_t{16} << 10;
 constexpr std::size_t max_plain_bytes = std::size_t{16} << 20;
 
 bool same_way(const Slot& a, const Slot& b) {
-  return a.order == b.order && a.form == b.form && a.lane == b.lane &&
-         (a.spread == Interleave::none) == (b.spread == Interleave::none);
+  return a.order == b.order && a.encoding == b.encoding && a.parity == b.parity &&
+         (a.interleave == Interleave::none) == (b.interleave == Interleave::none);
 }
 
 Reading read_plain(const Example& example, const Stream& stream, const Blob& plain) {
@@ -135,7 +135,7 @@ std::ptrdiff_t InferenceState::grown(std::size_t example) const {
          static_cast<std::ptrdiff_t>(readings.front().plain.size());
 }
 
-// The same way at the same place in another example; a place behind what grew has moved along.
+// The same way at the same place in another example; a place after what grew has moved along.
 const Slot* InferenceState::counterpart(const Slot& slot, std::size_t example) const {
   const auto ways = readings[example].ways.find(to_text(slot.role));
   if (ways == readings[example].ways.end()) return nullptr;

@@ -1,4 +1,4 @@
-// What there is to learn from: examples, and where the parts stand in each. Shared by the steps of `infer`.
+// What there is to learn from: examples, and where the parts are in each. Shared by the steps of `infer`.
 #pragma once
 
 #include <bayswap/infer.hpp>
@@ -7,7 +7,7 @@
 
 namespace bayswap {
 
-/// Where the parts stand in one file, or in the stream that comes out of it.
+/// Where the parts are in one file, or in the stream that comes out of it.
 struct Reading {
   Stream stream;
   Blob plain;
@@ -21,7 +21,7 @@ struct InferenceState {
   Result<void> read();
   /// How much longer than the first example's a file is.
   [[nodiscard]] std::ptrdiff_t grown(std::size_t example) const;
-  /// The same way at the same place in another example; a place behind what grew has moved along. May be
+  /// The same way at the same place in another example; a place after what grew has moved along. May be
   /// nothing.
   [[nodiscard]] const Slot* counterpart(const Slot& slot, std::size_t example) const;
   [[nodiscard]] bool brings(std::size_t example, Role role) const;

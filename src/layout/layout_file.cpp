@@ -68,7 +68,7 @@ Result<Anchor> read_anchor(TableReader& reader) {
 
 // The file's bytes must come out even in every step from the file to the part.
 Result<void> check_form(const TableReader& reader, const Slot& slot) {
-  const std::size_t lanes = slot.spread == Interleave::none ? 1 : 2;
+  const std::size_t lanes = slot.interleave == Interleave::none ? 1 : 2;
   for (const std::size_t bytes : slot.file_sizes) {
     if (bytes % lanes != 0)
       return reader.error("spread", fmt::format("{} bytes can't be spread over every other address", bytes));
@@ -76,12 +76,12 @@ Result<void> check_form(const TableReader& reader, const Slot& slot) {
       return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes / lanes,
                                                word_bytes(slot.order)));
     if (slot.file_size(slot.part_size(bytes)) != bytes)
-      return reader.error("form", fmt::format("{} takes {} bytes here, not {}", to_text(slot.form),
+      return reader.error("form", fmt::format("{} takes {} bytes here, not {}", to_text(slot.encoding),
                                               slot.file_size(slot.part_size(bytes)), bytes));
   }
-  if ((slot.form == Encoding::clock44 || slot.form == Encoding::clock_start) &&
+  if ((slot.encoding == Encoding::clock44 || slot.encoding == Encoding::clock_start) &&
       slot.role.kind != PartKind::rtc)
-    return reader.error("form", fmt::format("only rtc can be {}", to_text(slot.form)));
+    return reader.error("form", fmt::format("only rtc can be {}", to_text(slot.encoding)));
   return {};
 }
 
@@ -135,11 +135,11 @@ Result<Slot> read_slot(TableReader reader) {
               size ? sizes_from(reader, "size", {*size}) : sizes_from(reader, "sizes", *sizes));
 
   BAYSWAP_TRY(slot.order, choice(reader, "order", order_words, ByteOrder::chip));
-  BAYSWAP_TRY(slot.form, choice(reader, "form", form_words, Encoding::plain));
-  BAYSWAP_TRY(slot.spread, choice(reader, "spread", spread_words, Interleave::none));
+  BAYSWAP_TRY(slot.encoding, choice(reader, "form", form_words, Encoding::plain));
+  BAYSWAP_TRY(slot.interleave, choice(reader, "spread", spread_words, Interleave::none));
   BAYSWAP_TRY(const auto lane, reader.text("lane"));
-  BAYSWAP_TRY(slot.lane, choice(reader, "lane", lane_words, AddressParity::odd));
-  if (lane && slot.spread == Interleave::none) return reader.error("lane", "a lane needs spread");
+  BAYSWAP_TRY(slot.parity, choice(reader, "lane", lane_words, AddressParity::odd));
+  if (lane && slot.interleave == Interleave::none) return reader.error("lane", "a lane needs spread");
   BAYSWAP_CHECK(check_form(reader, slot));
 
   BAYSWAP_TRY(const auto chips, reader.integers("chips"));
@@ -157,8 +157,8 @@ Result<Slot> read_slot(TableReader reader) {
     if (bytes % word_bytes(slot.order) != 0)
       return reader.error("order", fmt::format("{} bytes are no whole number of {}-byte words", bytes,
                                                word_bytes(slot.order)));
-  BAYSWAP_TRY(slot.absent, choice(reader, "absent", absent_words, DefaultFill::ff));
-  if (slot.absent == DefaultFill::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
+  BAYSWAP_TRY(slot.fill, choice(reader, "absent", absent_words, DefaultFill::ff));
+  if (slot.fill == DefaultFill::fresh_pak && (slot.role.kind != PartKind::pak || room != 32768))
     return reader.error("absent", "only a controller pak of 32768 bytes can be fresh-pak");
   BAYSWAP_TRY(const auto mark, reader.text("mark"));
   BAYSWAP_TRY(const auto mark_at, reader.integer("mark_at"));
@@ -168,7 +168,7 @@ Result<Slot> read_slot(TableReader reader) {
   }
   if (mark_at && (!mark || *mark_at > static_cast<std::int64_t>(max_file_size) ||
                   *mark_at < -static_cast<std::int64_t>(max_file_size)))
-    return reader.error("mark_at", "mark_at says where in the part mark stands, below 0 from the end");
+    return reader.error("mark_at", "mark_at is the mark's offset in the part; below 0: from the end");
   BAYSWAP_CHECK(reader.no_other_keys());
   return slot;
 }
@@ -209,7 +209,7 @@ Result<Field> read_field(TableReader reader) {
   }
   if (number) {
     if (*number < 1 || *number > 8)
-      return reader.error("size_in", "size_in is 1 to 8: in so many bytes the size stands");
+      return reader.error("size_in", "size_in is 1 to 8, the bytes that the size takes");
     field.number_bytes = static_cast<std::size_t>(*number);
   }
   if (by_size) {
@@ -226,7 +226,7 @@ Result<Field> read_field(TableReader reader) {
   return field;
 }
 
-// Nothing overlaps, and only what is behind the part of several sizes moves with it.
+// Nothing overlaps, and only what is after the part of several sizes moves with it.
 Result<void> check_places(const TableReader& reader, const Layout& layout) {
   struct Row {
     Layout::Place place;

@@ -33,10 +33,10 @@ std::string to_toml(const Slot& slot) {
   if (slot.chip_sizes != slot.part_sizes())
     out += fmt::format("chips = [{}]\n", joined(slot.chip_sizes, ", "));
   if (slot.order != ByteOrder::chip) out += fmt::format("order = \"{}\"\n", to_text(slot.order));
-  if (slot.form != Encoding::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.form));
-  if (slot.spread != Interleave::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.spread));
-  if (slot.lane != AddressParity::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.lane));
-  if (slot.absent != DefaultFill::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.absent));
+  if (slot.encoding != Encoding::plain) out += fmt::format("form = \"{}\"\n", to_text(slot.encoding));
+  if (slot.interleave != Interleave::none) out += fmt::format("spread = \"{}\"\n", to_text(slot.interleave));
+  if (slot.parity != AddressParity::odd) out += fmt::format("lane = \"{}\"\n", to_text(slot.parity));
+  if (slot.fill != DefaultFill::ff) out += fmt::format("absent = \"{}\"\n", to_text(slot.fill));
   if (!slot.mark.empty()) out += fmt::format("mark = \"{}\"\n", to_hex(slot.mark));
   if (slot.mark_at != 0) out += fmt::format("mark_at = {}\n", slot.mark_at);
   return out;

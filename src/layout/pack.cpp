@@ -37,13 +37,13 @@ tl::unexpected<Error> wrong_size(const Layout& layout, std::size_t size) {
               fmt::format("{} bytes are no {} file, which has {} bytes ({})", size, layout.id,
                           sizes_in_words(sizes), how),
               size != 0 && size < sizes.front()
-                  ? "if its end was blank and left out on purpose, say which chip it is"
+                  ? "if its end was blank and left out on purpose, pass the chip"
                   : "look what the file is",
               {size != 0 && size < sizes.front() ? Remedy::Kind::chip : Remedy::Kind::inspect, {}});
 }
 
 Blob blank_part(const Slot& slot, std::size_t size) {
-  switch (slot.absent) {
+  switch (slot.fill) {
     case DefaultFill::zero:
       return Blob::filled(size, 0x00);
     case DefaultFill::fresh_pak:
@@ -111,7 +111,7 @@ class Packer {
   }
 
  private:
-  // What the shell has there; where the part of several sizes grew or shrank, what is behind it has moved
+  // What the shell has there; where the part of several sizes grew or shrank, what is after it has moved
   // along.
   [[nodiscard]] ByteView shell_at(std::size_t at, std::size_t size) const {
     if (shell_ == nullptr) return {};
@@ -215,7 +215,7 @@ Result<Compressed> stream_of(const Layout& layout, const Blob& file) {
   auto stream = read_stream(layout.stream.kind, file.slice(layout.stream.at, file.size()));
   if (!stream)
     stream.error().message =
-        fmt::format("no {} file: behind byte {}, {}", layout.id, layout.stream.at, stream.error().message);
+        fmt::format("no {} file: after byte {}, {}", layout.id, layout.stream.at, stream.error().message);
   return stream;
 }
 

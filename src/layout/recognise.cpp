@@ -56,7 +56,7 @@ class Recogniser {
         weight *= score_clock(slot, own, match.evidence);
       } else {
         weight *= score_spread(slot, own, match.evidence) * score_nibbles(slot, own, match.evidence);
-        if (slot.spread == Interleave::none && slot.form == Encoding::plain)
+        if (slot.interleave == Interleave::none && slot.encoding == Encoding::plain)
           weight *= score_order(layout, slot, place.at, own, match.evidence);
       }
     }
@@ -103,7 +103,7 @@ class Recogniser {
     if (!std::ranges::equal(ByteView(part).subspan(static_cast<std::size_t>(at), slot.mark.size()),
                             slot.mark))
       return is_uniform(part) ? 0.5 : 0.1;
-    evidence.push_back(fmt::format("the mark of {} stands at {}", layout.id, at));
+    evidence.push_back(fmt::format("the mark of {} is at {}", layout.id, at));
     return strong;
   }
 
@@ -147,28 +147,28 @@ class Recogniser {
 
   // Fillers that are what they ought to be, beside bytes that are not all the same.
   static double score_spread(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    if (slot.spread == Interleave::none) return 1;
-    const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
+    if (slot.interleave == Interleave::none) return 1;
+    const std::size_t lane = slot.parity == AddressParity::odd ? 1 : 0;
     bool blank = true;
     for (std::size_t i = 0; i + 2 <= bytes.size(); i += 2) {
       const Byte own = bytes[i + lane];
       const Byte beside = bytes[i + 1 - lane];
-      const Byte wanted = slot.spread == Interleave::doubled ? own
-                          : slot.spread == Interleave::ff    ? 0xff
-                                                             : 0x00;
+      const Byte wanted = slot.interleave == Interleave::doubled ? own
+                          : slot.interleave == Interleave::ff    ? 0xff
+                                                                 : 0x00;
       if (beside != wanted) return 0.001;
       blank = blank && own == bytes[lane] && (own == 0 || own == 0xff);
     }
     if (blank) return 0.3;
-    evidence.push_back(fmt::format("every other byte is {}", slot.spread == Interleave::doubled
+    evidence.push_back(fmt::format("every other byte is {}", slot.interleave == Interleave::doubled
                                                                  ? "the same as the one beside it"
-                                                             : slot.spread == Interleave::ff ? "FF"
-                                                                                             : "00"));
+                                                             : slot.interleave == Interleave::ff ? "FF"
+                                                                                                 : "00"));
     return strong;
   }
 
   static double score_nibbles(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    if (slot.form != Encoding::nibbles) return 1;
+    if (slot.encoding != Encoding::nibbles) return 1;
     if (is_uniform(bytes)) return 0.5;
     const Byte upper = bytes.front() & 0xf0;
     if (!std::ranges::all_of(bytes, [&](Byte b) { return (b & 0xf0) == upper; })) return 0.5;
@@ -184,16 +184,16 @@ class Recogniser {
     Byte fill = 1;
     if (end >= file.size()) return 1;
     if (is_uniform(file.subspan(end), &fill) && (fill == 0 || fill == 0xff)) {
-      evidence.push_back(fmt::format("nothing but {:02X} behind byte {}", fill, end));
+      evidence.push_back(fmt::format("nothing but {:02X} after byte {}", fill, end));
       return is_uniform(file.first(end)) ? 1 : 2;
     }
     return 0.001;
   }
 
   static double score_clock(const Slot& slot, ByteView bytes, std::vector<std::string>& evidence) {
-    const bool plausible = slot.form == Encoding::clock_start ? is_recent(le64(bytes, 0))
-                           : bytes.size() == 16               ? is_calendar(bytes)
-                                                              : is_clock(bytes);
+    const bool plausible = slot.encoding == Encoding::clock_start ? is_recent(le64(bytes, 0))
+                           : bytes.size() == 16                   ? is_calendar(bytes)
+                                                                  : is_clock(bytes);
     if (!plausible) return is_uniform(bytes) ? 0.3 : 0.02;
     evidence.emplace_back("the clock's registers hold a time");
     return strong;

@@ -17,7 +17,7 @@ bool is_filler(ByteView bytes) {
   return is_uniform(bytes, &value) && (value == 0x00 || value == 0xff);
 }
 
-// The stretch that is the least likely to stand somewhere by chance: the one with the most changes.
+// The stretch that is the least likely to be somewhere by chance: the one with the most changes.
 std::size_t anchor_of(ByteView bytes) {
   std::size_t best = 0;
   std::size_t best_changes = 0;
@@ -33,7 +33,7 @@ std::size_t anchor_of(ByteView bytes) {
   return best;
 }
 
-// All offsets in `file` at which the whole of `needle` stands.
+// All offsets in `file` at which the whole of `needle` is.
 std::vector<std::size_t> places_of(ByteView needle, ByteView file) {
   std::vector<std::size_t> places;
   if (needle.empty() || needle.size() > file.size()) return places;
@@ -41,7 +41,7 @@ std::vector<std::size_t> places_of(ByteView needle, ByteView file) {
   const std::size_t length = std::min(needle.size(), anchor_bytes);
   std::size_t from = anchor;
   const std::size_t last = file.size() - needle.size() + anchor;
-  // Few tries: in a file full of repeats the anchor may stand nearly everywhere.
+  // Few tries: in a file full of repeats the anchor may be nearly everywhere.
   const std::size_t max_tries = std::clamp<std::size_t>((std::size_t{32} << 20) / needle.size(), 64, 4096);
   for (std::size_t tries = 0; tries < max_tries && from <= last; ++tries) {
     const void* hit = memmem(file.data() + from, last - from + length, needle.data() + anchor, length);
@@ -75,7 +75,7 @@ class Finder {
 
   std::vector<Slot> run() {
     ByteView bytes = part_.bytes.view();
-    // Whole first; then without the filler that a larger slot has behind a smaller chip.
+    // Whole first; then without the filler that a larger slot has after a smaller chip.
     for (;;) {
       plain(bytes);
       if (found_.empty() && part_.role.kind == PartKind::rtc) clock(bytes);
@@ -136,19 +136,19 @@ class Finder {
   void spread(ByteView bytes) {
     for (const AddressParity lane : {AddressParity::odd, AddressParity::even})
       in_orders(bytes, lane_of(file_, lane), [&](std::size_t at, ByteOrder order) {
-        // The byte beside each is the one before it, or the one behind.
+        // The byte beside each is the one before it, or the one after.
         const std::size_t first = 2 * at + (lane == AddressParity::odd ? 1 : 0);
         std::vector<Slot> unsure;
         for (const AddressParity way : {AddressParity::odd, AddressParity::even}) {
           if (way == AddressParity::odd && first == 0) continue;
           Slot found = slot(way == AddressParity::odd ? first - 1 : first, 2 * bytes.size(), order);
           if (found.at + 2 * bytes.size() > file_.size()) continue;
-          found.lane = way;
-          found.spread = spread_of(found, file_.subspan(found.at, found.file_sizes.front()));
-          if (found.spread != Interleave::none) {
+          found.parity = way;
+          found.interleave = spread_of(found, file_.subspan(found.at, found.file_sizes.front()));
+          if (found.interleave != Interleave::none) {
             keep(std::move(found));
           } else {
-            found.spread = Interleave::zero;
+            found.interleave = Interleave::zero;
             unsure.push_back(std::move(found));
           }
         }
@@ -160,11 +160,11 @@ class Finder {
     if (part_.role.kind != PartKind::sram || part_.bytes.size() > 65536) return;
     for (const std::size_t at : places_of(lower_halves(bytes), lower_halves(file_))) {
       Slot found = slot(at, bytes.size(), ByteOrder::chip);
-      found.form = Encoding::nibbles;
+      found.encoding = Encoding::nibbles;
       keep(std::move(found));
     }
     Slot packed = slot(0, bytes.size() / 2, ByteOrder::chip);
-    packed.form = Encoding::nibbles_packed;
+    packed.encoding = Encoding::nibbles_packed;
     std::vector<Byte> needle(bytes.size() / 2);
     if (bytes.size() % 2 != 0) return;
     write_slot(packed, bytes, needle, {});
@@ -178,7 +178,7 @@ class Finder {
     if (bytes.size() != 48) return;
     for (const Encoding form : {Encoding::clock44, Encoding::clock_start}) {
       Slot found = slot(0, form == Encoding::clock44 ? 44 : 8, ByteOrder::chip);
-      found.form = form;
+      found.encoding = form;
       std::vector<Byte> needle(found.file_sizes.front());
       write_slot(found, bytes, needle, {});
       for (const std::size_t at : places_of(needle, file_)) {
@@ -200,7 +200,7 @@ std::vector<Slot> find_part(const Part& part, ByteView file) {
 }
 
 Interleave spread_of(const Slot& slot, ByteView place) {
-  const std::size_t lane = slot.lane == AddressParity::odd ? 1 : 0;
+  const std::size_t lane = slot.parity == AddressParity::odd ? 1 : 0;
   bool zero = true;
   bool ff = true;
   bool doubled = true;

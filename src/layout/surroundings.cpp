@@ -80,7 +80,7 @@ class Surroundings {
     if (lesson_.elastic_role) move_behind();
   }
 
-  // What stands before and behind a compressed stream. Where that changes, the first example's stands for it.
+  // What is before and after a compressed stream. Where that changes, the first example's stands for it.
   void settle_stream() {
     Stream& stream = lesson_.result.layout.stream;
     if (stream.kind == Compression::none) return;
@@ -126,7 +126,7 @@ class Surroundings {
     return width;
   }
 
-  // From offsets in the first example to the layout's own: what is behind the part of several lesson_.sizes
+  // From offsets in the first example to the layout's own: what is after the part of several lesson_.sizes
   // counts from there.
   void move_behind() {
     Layout& layout = lesson_.result.layout;

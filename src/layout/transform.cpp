@@ -20,7 +20,7 @@ constexpr std::size_t clock_bytes = 48;
 constexpr std::size_t clock_time_at = 40;
 constexpr std::array<std::uint64_t, 5> register_seconds{1, 60, 3600, 86400, 86400 * 256};
 
-// When the clock stood at zero, if it has run ever since.
+// When the clock was at zero, if it has run ever since.
 std::uint64_t clock_start(ByteView clock) {
   std::uint64_t elapsed = 0;
   for (std::size_t i = 0; i < register_seconds.size(); ++i) {
@@ -78,7 +78,7 @@ void read_form(Encoding form, ByteView in, std::span<Byte> part) {
       std::ranges::fill(part, Byte{0});
       std::ranges::copy(in, part.begin());
       return;
-    case Encoding::clock_start:  // a clock that stood at zero then: whoever reads it lets it run on from
+    case Encoding::clock_start:  // a clock that was at zero then: whoever reads it lets it run on from
                                  // there
       std::ranges::fill(part, Byte{0});
       std::ranges::copy(in, part.subspan(clock_time_at).begin());
@@ -147,7 +147,7 @@ std::size_t form_to_part(Encoding form, std::size_t file_bytes) {
 }
 
 std::size_t lane_of(const Slot& slot) {
-  return slot.lane == AddressParity::odd ? 1 : 0;
+  return slot.parity == AddressParity::odd ? 1 : 0;
 }
 
 std::vector<Byte> gathered(const Slot& slot, ByteView file) {
@@ -157,7 +157,7 @@ std::vector<Byte> gathered(const Slot& slot, ByteView file) {
 }
 
 Byte filler(const Slot& slot, Byte beside) {
-  switch (slot.spread) {
+  switch (slot.interleave) {
     case Interleave::zero:
       return 0x00;
     case Interleave::ff:
@@ -176,7 +176,7 @@ void scatter(const Slot& slot, ByteView bytes, std::span<Byte> file, ByteView sh
     const std::size_t beside = 2 * i + 1 - lane;
     file[at] = bytes[i];
     // A doubled byte follows the one it doubles, once that changes.
-    const bool keep = !shell.empty() && (slot.spread != Interleave::doubled || shell[at] == bytes[i]);
+    const bool keep = !shell.empty() && (slot.interleave != Interleave::doubled || shell[at] == bytes[i]);
     file[beside] = keep ? shell[beside] : filler(slot, bytes[i]);
   }
 }
@@ -185,39 +185,39 @@ void scatter(const Slot& slot, ByteView bytes, std::span<Byte> file, ByteView sh
 
 void read_slot(const Slot& slot, ByteView file, std::span<Byte> part) {
   assert(part.size() == slot.part_size(file.size()));
-  if (slot.spread == Interleave::none && slot.form == Encoding::plain)
+  if (slot.interleave == Interleave::none && slot.encoding == Encoding::plain)
     return copy_ordered(slot.order, file, part);
   const std::vector<Byte> gathered_bytes =
-      slot.spread == Interleave::none ? std::vector<Byte>{} : gathered(slot, file);
-  const ByteView in = slot.spread == Interleave::none ? file : ByteView(gathered_bytes);
-  if (slot.form == Encoding::plain) return copy_ordered(slot.order, in, part);
-  if (slot.order == ByteOrder::chip) return read_form(slot.form, in, part);
+      slot.interleave == Interleave::none ? std::vector<Byte>{} : gathered(slot, file);
+  const ByteView in = slot.interleave == Interleave::none ? file : ByteView(gathered_bytes);
+  if (slot.encoding == Encoding::plain) return copy_ordered(slot.order, in, part);
+  if (slot.order == ByteOrder::chip) return read_form(slot.encoding, in, part);
   std::vector<Byte> straight(in.size());
   copy_ordered(slot.order, in, straight);
-  read_form(slot.form, straight, part);
+  read_form(slot.encoding, straight, part);
 }
 
 void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView shell) {
   assert(part.size() == slot.part_size(file.size()) && (shell.empty() || shell.size() == file.size()));
-  if (slot.spread == Interleave::none && slot.form == Encoding::plain)
+  if (slot.interleave == Interleave::none && slot.encoding == Encoding::plain)
     return copy_ordered(slot.order, part, file);
-  if (slot.spread == Interleave::none && slot.order == ByteOrder::chip)
-    return write_form(slot.form, part, file, shell);
+  if (slot.interleave == Interleave::none && slot.order == ByteOrder::chip)
+    return write_form(slot.encoding, part, file, shell);
   // The steps of reading, backwards; the shell goes forwards to each of them.
-  const std::size_t formed_bytes = form_to_file(slot.form, part.size());
+  const std::size_t formed_bytes = form_to_file(slot.encoding, part.size());
   std::vector<Byte> shell_formed;
-  if (!shell.empty() && (slot.form == Encoding::nibbles || slot.form == Encoding::pages_ecc)) {
-    const std::vector<Byte> lane = slot.spread == Interleave::none
+  if (!shell.empty() && (slot.encoding == Encoding::nibbles || slot.encoding == Encoding::pages_ecc)) {
+    const std::vector<Byte> lane = slot.interleave == Interleave::none
                                        ? std::vector<Byte>(shell.begin(), shell.end())
                                        : gathered(slot, shell);
     shell_formed.resize(formed_bytes);
     copy_ordered(slot.order, lane, shell_formed);
   }
   std::vector<Byte> formed(formed_bytes);
-  write_form(slot.form, part, formed, shell_formed);
+  write_form(slot.encoding, part, formed, shell_formed);
   std::vector<Byte> turned(formed_bytes);
   copy_ordered(slot.order, formed, turned);
-  if (slot.spread == Interleave::none) {
+  if (slot.interleave == Interleave::none) {
     std::ranges::copy(turned, file.begin());
   } else {
     scatter(slot, turned, file, shell);
@@ -225,11 +225,11 @@ void write_slot(const Slot& slot, ByteView part, std::span<Byte> file, ByteView 
 }
 
 std::size_t Slot::part_size(std::size_t file_bytes) const {
-  return form_to_part(form, spread == Interleave::none ? file_bytes : file_bytes / 2);
+  return form_to_part(encoding, interleave == Interleave::none ? file_bytes : file_bytes / 2);
 }
 
 std::size_t Slot::file_size(std::size_t part_bytes) const {
-  return form_to_file(form, part_bytes) * (spread == Interleave::none ? 1 : 2);
+  return form_to_file(encoding, part_bytes) * (interleave == Interleave::none ? 1 : 2);
 }
 
 std::vector<std::size_t> Slot::part_sizes() const {

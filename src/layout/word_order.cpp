@@ -1,4 +1,4 @@
-// Which way round do a slot's words stand? Asked of the content, since twins have the same size and name.
+// In which order are a slot's words stored? Asked of the content, since twins have the same size and name.
 #include <bayswap/layout.hpp>
 
 #include <fmt/format.h>
@@ -34,7 +34,7 @@ double log_odds(double confidence) {
   return std::log(confidence / (1 - confidence));
 }
 
-// One slot's bytes, asked in several ways whether their words stand as the chip holds them or reversed.
+// One slot's bytes, asked in several ways whether their words are as the chip holds them or reversed.
 class Judge {
  public:
   Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), width_(word_bytes(other)) {}
@@ -53,7 +53,7 @@ class Judge {
       const bool chip = holds(bytes_, needle);
       if (chip != holds(reversed, needle))
         return Vote{(chip ? 1 : -1) * log_odds(0.98),
-                    fmt::format("'{}', from the ROM, can be read in it when its words stand {}", needle,
+                    fmt::format("'{}', from the ROM, can be read in it with its words {}", needle,
                                 words_stand(chip, other_))};
     }
     return std::nullopt;
@@ -121,7 +121,7 @@ class Judge {
         static_cast<double>(std::min(chip, reversed)) > 0.6 * static_cast<double>(std::max(chip, reversed)))
       return std::nullopt;
     return Vote{(chip < reversed ? 1 : -1) * log_odds(0.93),
-                fmt::format("neighbouring bytes run on smoothly from word to word when its words stand {}",
+                fmt::format("neighbouring bytes run on smoothly from word to word with its words {}",
                             words_stand(chip < reversed, other_))};
   }
 
@@ -147,7 +147,7 @@ class Judge {
     const double share = static_cast<double>(more) / static_cast<double>(chip + reversed + 1);
     const double confidence = std::min(share, max_confident);
     return Vote{(chip > reversed ? 1 : -1) * log_odds(confidence),
-                fmt::format("{} of {} {} make sense when its words stand {}", more, chip + reversed, what,
+                fmt::format("{} of {} {} make sense with its words {}", more, chip + reversed, what,
                             words_stand(chip > reversed, other_))};
   }
 
@@ -173,8 +173,8 @@ OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& 
   const double confidence = 1 / (1 + std::exp(-std::abs(sum)));
   if (confidence < 0.7)
     return {Says::nothing, 0.5,
-            votes.empty() ? "nothing in the content tells its byte order"
-                          : "what the content tells of its byte order contradicts itself"};
+            votes.empty() ? "the content does not show its byte order"
+                          : "the content contradicts itself about its byte order"};
   OrderVerdict verdict{sum > 0 ? Says::chip : Says::reversed, confidence, {}};
   for (const Vote& vote : votes)
     if ((vote.chip_log_odds > 0) == (sum > 0))

@@ -148,7 +148,7 @@ Result<void> Logbook::prepare_index() {
   return {};
 }
 
-// Version 1 knew less of an entry. What this host's name stands in was made here.
+// Version 1 knew less of an entry. What has this host's name was made here.
 Result<void> Logbook::convert_index(std::int64_t version) {
   BAYSWAP_CHECK(check_schema(db_.get(), version == 1 ? tables_of_version_1 : tables_of_version_2));
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));

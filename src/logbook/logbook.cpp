@@ -125,7 +125,7 @@ Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& 
   // The index alone would not do: were it lost, nobody would know whose bytes these are.
   auto recorded = create_record(*blobs_, entry);
   if (!recorded && recorded.error().code == ErrorCode::unsafe) {
-    // The index is behind the records: the entries it lacks come in, and ours goes after them.
+    // The index is after the records: the entries it lacks come in, and ours goes after them.
     BAYSWAP_CHECK(erase_rows(entry.id));
     std::vector<std::string> problems;
     BAYSWAP_CHECK(adopt_records(problems));

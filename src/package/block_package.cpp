@@ -41,10 +41,11 @@ Result<BlockPackage> BlockPackage::open(const Blob& image) {
   const std::uint32_t total = package.total_blocks();
   if (package.base_ < least_header || package.base_ > bytes.size() || total > max_blocks ||
       (total > 0 && !package.holds(package.active_table_at(0, package.levels() - 1), block_bytes)))
-    return fail(ErrorCode::damaged,
-                fmt::format("the package speaks of {} blocks behind offset {:X}, and has {} bytes", total,
-                            package.base_, bytes.size()),
-                "it was cut short, or its header is damaged; copy it again");
+    return fail(
+        ErrorCode::damaged,
+        fmt::format("the package's header says {} blocks after offset {:X}, and the package has {} bytes",
+                    total, package.base_, bytes.size()),
+        "it was cut short, or its header is damaged; copy it again");
   BAYSWAP_CHECK(package.read_table());
   return package;
 }
@@ -85,7 +86,7 @@ int BlockPackage::levels() const {
   return total <= per_table ? 1 : total <= per_level1 ? 2 : 3;
 }
 
-// Each group of 170 blocks has its table in front, each group of 170 groups another one behind its first
+// Each group of 170 blocks has its table in front, each group of 170 groups another one after its first
 // group.
 std::size_t BlockPackage::block_at(std::uint32_t block) const {
   const auto copies = static_cast<std::size_t>(copies_);

@@ -96,7 +96,7 @@ Result<std::size_t> BlockPackage::new_record(const std::string& name, bool folde
                                              std::int64_t modified) {
   if (name.empty() || name.size() > Record::name_most || !is_safe_name(name))
     return fail(ErrorCode::does_not_fit,
-                fmt::format("'{}' is no name for a file in a package", printable(name)),
+                fmt::format("'{}' is not a name for a file in a package", printable(name)),
                 fmt::format("it has 1 to {} bytes", Record::name_most));
   std::size_t slot = 0;
   while (slot < records_.size() && records_[slot].name_size() > 0) ++slot;

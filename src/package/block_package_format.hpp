@@ -1,4 +1,4 @@
-// What stands where in an x360 package (docs/formats/x360.md).
+// What is where in an x360 package (docs/formats/x360.md).
 #pragma once
 
 #include <bayswap/package.hpp>
@@ -85,7 +85,7 @@ inline std::pair<std::string, std::string> split(const std::string& path) {
 
 }  // namespace x360
 
-// An entry of the file table, as it stands there.
+// An entry of the file table, as it is there.
 struct BlockPackage::Record {
   static constexpr std::size_t size_bytes = 64;
   static constexpr std::size_t name_most = 40;

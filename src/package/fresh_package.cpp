@@ -8,7 +8,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t base = 0xA000;  // behind a header of 971A bytes
+constexpr std::size_t base = 0xA000;  // after a header of 971A bytes
 constexpr std::size_t block_bytes = 0x1000;
 
 void put_utf16(std::span<Byte> bytes, std::size_t at, std::string_view text, std::size_t units) {

@@ -58,7 +58,7 @@ void encode(const PakId& id, std::span<Byte> out) {
   put_be16(out, 0x1e, static_cast<std::uint16_t>(id_checksum_pair_sum - sum));
 }
 
-// The sum of the bytes of all entries for data pages; it stands in the low byte of the index table's entry 0.
+// The sum of the bytes of all entries for data pages; it is in the low byte of the index table's entry 0.
 Byte index_checksum(ByteView index) {
   const ByteView entries = index.subspan(2 * first_data_page);
   return static_cast<Byte>(std::accumulate(entries.begin(), entries.end(), 0U) & 0xff);

@@ -1,5 +1,5 @@
 // The controller pak's own file system, as far as a save must know it: is this one, is it empty, and what
-// does a freshly formatted one hold. The fields stand in docs/formats/n64.md.
+// does a freshly formatted one hold. The fields are in docs/formats/n64.md.
 #pragma once
 
 #include <bayswap/base.hpp>

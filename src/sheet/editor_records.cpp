@@ -23,7 +23,7 @@ void collect_like(const Node& node, const FieldDef& field, std::vector<const Nod
 Result<std::string> Editor::free_place(const Node& array) const {
   if (!array.field->free)
     return fail(ErrorCode::bad_usage,
-                fmt::format("the sheet does not say which of {} are unused", Tree::path_of(array)),
+                fmt::format("the sheet has no rule for unused elements of {}", Tree::path_of(array)),
                 fmt::format("name the place: {}[{}]", Tree::path_of(array), array.field->first));
   for (const Node* one : array.children)
     if (one->is_free && one->problem.empty()) return Tree::path_of(*one);
@@ -77,7 +77,7 @@ Result<void> Editor::put_values(const std::string& path, const SheetRecord& reco
       ErrorCode::does_not_fit,
       fmt::format("this sheet's {} (version {}) does not know {} of the record's version {}", record.record,
                   sheet_.records.front().version, joined(unknown, ", "), record.version),
-      "leave them out of the record's file, or say what they are called now: was = [...] in the sheet");
+      "leave them out of the record's file, or add their new names to the sheet: was = [...]");
 }
 
 Result<void> Editor::make_unique(const std::string& path) {
@@ -129,7 +129,7 @@ Result<void> Editor::put(std::string_view path, const SheetRecord& record) {
     BAYSWAP_TRY(const Tree::Found found, tree.find_path(one));
     const Node& node = *found.node;
     if (node.record == nullptr || node.is_array || node.outer == nullptr)
-      return fail(ErrorCode::bad_usage, fmt::format("{} is no record", one.empty() ? "the save" : one),
+      return fail(ErrorCode::bad_usage, fmt::format("{} is not a record", one.empty() ? "the save" : one),
                   "name a record");
     if (record.sheet != sheet_.id || record.record != node.record->name)
       return fail(ErrorCode::does_not_fit,
@@ -165,7 +165,7 @@ Result<SheetRecord> SheetSave::take(std::string_view path) const {
   const sheets::Node& node = *found.node;
   if (found.flag || node.is_array || node.record == nullptr || node.outer == nullptr)
     return fail(ErrorCode::bad_usage,
-                fmt::format("{} is no record", path.empty() ? "the save" : printable(path)),
+                fmt::format("{} is not a record", path.empty() ? "the save" : printable(path)),
                 "name one: an element of an array, in most cases");
   if (!node.problem.empty())
     return fail(ErrorCode::damaged, fmt::format("{} can't be read: {}", printable(path), node.problem), "");

@@ -119,7 +119,7 @@ class Typer {
     if (array.op != Op::path) return error("expected the name of an array");
     BAYSWAP_TRY(const ExpressionTypes::Place at, find(array, place));
     if (at == nullptr || types_.type(at) != SheetType::array)
-      return error(fmt::format("{} is no array", path_text(array)));
+      return error(fmt::format("{} is not an array", path_text(array)));
     const ExpressionTypes::Place element = types_.element(at);
     const bool is_truth =
         node.function != Function::sum && node.function != Function::count && node.function != Function::find;

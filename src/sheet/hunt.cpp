@@ -199,7 +199,7 @@ Result<std::vector<HuntFind>> hunt(std::span<const Blob> versions, const HuntReq
   BAYSWAP_CHECK(needs(request.trends.size(), versions.size() - 1, "trends"));
   if (request.values.empty() && request.between.empty() && request.trends.empty())
     return fail(ErrorCode::bad_usage, "nothing is known of the value",
-                "say the values, the ranges they are in, or how they went on");
+                "pass the values, their ranges, or their trend");
   hunting::Finds finds(request.max_finds);
   if (request.values.empty()) {
     hunting::hunt_trends(field, request, finds);

@@ -16,7 +16,7 @@ char row_of(char c) {
   return 0;
 }
 
-// In each version the letters must stand as far apart as in the alphabet.
+// In each version the letters must be as far apart as in the alphabet.
 struct Rows {
   std::map<char, std::uint32_t> codes;  // of 'A', 'a', '0'
   std::size_t told = 0;                 // characters that agree with one before

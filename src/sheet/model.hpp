@@ -123,7 +123,7 @@ struct FieldDef {
   std::size_t text_form = 0;  // of texts: index in Sheet::text_forms
   Expression size;            // of texts and bytes: bytes; of records with bytes of their own
   std::optional<Byte> end;    // of texts: what ends them, where they are shorter than their place
-  std::optional<Byte> fill;   // of texts: what stands after the end
+  std::optional<Byte> fill;   // of texts: what is after the end
   SheetType derived_type = SheetType::number;
   Expression derived;
   std::size_t record = 0;  // of records: index in Sheet::records

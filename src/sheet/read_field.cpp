@@ -178,7 +178,7 @@ class FieldReader {
       std::int64_t number = 0;
       const auto end = std::from_chars(key.data(), key.data() + key.size(), number);
       if (end.ptr != key.data() + key.size())
-        return own->error(key, fmt::format("'{}' is no number", printable(key)));
+        return own->error(key, fmt::format("'{}' is not a number", printable(key)));
       BAYSWAP_TRY(const auto name, own->text(key));
       table.by_key.emplace(number, table.rows.size());
       table.rows.push_back({SheetNumber{number}, *name});
@@ -313,10 +313,10 @@ class FieldReader {
                      : write == "all" ? CopyWrite::all
                                       : CopyWrite::newest;
     if (field_.write == CopyWrite::other && !counter)
-      return table_.error("write", "without a counter nothing tells the copies apart",
+      return table_.error("write", "without a counter, the newest copy is unknown",
                           "add counter = \"...\", or use write = \"all\"");
     if (!field_.is_array && (stride || labels || field_.free || counter || write))
-      return table_.error("name", fmt::format("field {} is no array", field_.name),
+      return table_.error("name", fmt::format("field {} is not an array", field_.name),
                           "add count = 6 or places = [0, 0x1000]");
     if (field_.kind == FieldKind::derived && field_.is_array)
       return table_.error("value", "a derived field can't be an array");

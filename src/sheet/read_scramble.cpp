@@ -57,7 +57,7 @@ Result<void> read_substitution(TableReader& table, Scramble& scramble) {
   for (std::size_t i = 0; i < bytes.size(); ++i) {
     if (seen.at(bytes[i]))
       return table.error("table",
-                         fmt::format("{:02X} comes twice: what is stored could not be told", bytes[i]));
+                         fmt::format("{:02X} comes twice: the stored byte would be ambiguous", bytes[i]));
     seen.at(bytes[i]) = true;
     scramble.substitute.at(i) = bytes[i];
     scramble.substitute_back.at(bytes[i]) = static_cast<Byte>(i);
@@ -276,7 +276,7 @@ Result<SealDef> read_seal(TableReader& table, const ReadContext& context,
         if (!parsed) return table.error("over", parsed.error().message);
         ends.push_back(std::move(*parsed));
       }
-      if (ends.size() != 2) return table.error("over", "a range is [first, behind the last]");
+      if (ends.size() != 2) return table.error("over", "a range is [first, one past the last]");
       seal.ranges.emplace_back(std::move(ends[0]), std::move(ends[1]));
     }
     BAYSWAP_TRY(const auto fields, table.texts("of"));

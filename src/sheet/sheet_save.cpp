@@ -91,7 +91,8 @@ void show_value(const Tree& tree, const Node& node, std::string_view language, S
   out.value = text_of_value(tree, node, value);
   out.shown = shown_of_value(tree, node, value, out.value, language);
   out.problem = node.problem;
-  if (value.index() == 0 && out.problem.empty() && !out.is_derived) out.problem = "it is no decimal number";
+  if (value.index() == 0 && out.problem.empty() && !out.is_derived)
+    out.problem = "it is not a decimal number";
   if (node.space == nullptr || out.is_derived) return;
   out.offset = node.at;
   out.bit = field.number.bit;

@@ -173,7 +173,7 @@ Result<Tree::Found> Tree::find_path(std::string_view path) {
                               : std::from_chars(left.data() + 1, left.data() + end, number);
       if (parsed.ec != std::errc{} || parsed.ptr != left.data() + end)
         return wrong("expected a number in [ ]");
-      if (!found.node->is_array) return wrong(fmt::format("{} is no array", path_of(*found.node)));
+      if (!found.node->is_array) return wrong(fmt::format("{} is not an array", path_of(*found.node)));
       const auto* element = static_cast<const Node*>(this->element(found.node, number));
       if (element == nullptr)
         return wrong(fmt::format("{} has no element {}", path_of(*found.node), number),

@@ -127,7 +127,7 @@ void Tree::build_record(Node& node, std::size_t depth) {
       const auto holds = truth_of(ask(*field.condition, node));
       if (holds == false) continue;
       if (!holds) {
-        add_node(&node, &field)->problem = "whether it exists can't be told";
+        add_node(&node, &field)->problem = "whether it exists is unknown";
         continue;
       }
     }
@@ -135,7 +135,7 @@ void Tree::build_record(Node& node, std::size_t depth) {
     if (field.at) {
       const auto offset = size_asked(*field.at, node);
       if (!offset) {
-        add_node(&node, &field)->problem = "where it is can't be told";
+        add_node(&node, &field)->problem = "where it is is unknown";
         continue;
       }
       at = *offset + (field.from_start ? 0 : begin);
@@ -178,7 +178,7 @@ void Tree::build_array(Node& record, const FieldDef& field, std::size_t at, std:
   if (field.count) {
     const auto asked = size_asked(*field.count, record);
     if (!asked || *asked > max_nodes) {
-      array.problem = "how many there are can't be told";
+      array.problem = "how many there are is unknown";
       return;
     }
     count = *asked;
@@ -197,7 +197,7 @@ void Tree::build_array(Node& record, const FieldDef& field, std::size_t at, std:
     if (i < field.places.size()) {
       const auto place = size_asked(field.places[i], record);
       if (!place) {
-        node.problem = "where it is can't be told";
+        node.problem = "where it is is unknown";
         continue;
       }
       node.at = *place + (field.from_start ? 0 : record.at);
@@ -239,7 +239,7 @@ void Tree::build_one(Node& node, std::size_t depth) {
       const Node* scope = node.is_element ? node.outer->outer : node.outer;
       const auto size = size_asked(field.size, *scope);
       if (!size) {
-        node.problem = "how long it is can't be told";
+        node.problem = "its length is unknown";
         return;
       }
       node.size = *size;
@@ -292,7 +292,7 @@ void Tree::open_space(Node& node, std::size_t depth) {
     }
     node.size = *size;
     if (!scramble_keys) {
-      node.problem = "its key can't be told";
+      node.problem = "its key is unknown";
       return;
     }
     const ByteView stored = ByteView(node.space->bytes).subspan(node.at, *size);

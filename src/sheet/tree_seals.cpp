@@ -158,7 +158,7 @@ Result<void> Tree::encode(const Node& node) {
   }
   const auto scramble_keys = keys(node);
   if (!scramble_keys)
-    return fail(ErrorCode::damaged, fmt::format("the key of {} can't be told", path_of(node)), "");
+    return fail(ErrorCode::damaged, fmt::format("the key of {} is unknown", path_of(node)), "");
   std::vector<Byte> bytes = inner.bytes;
   BAYSWAP_CHECK(scramble(node.field->scrambles, *scramble_keys, bytes));
   std::copy(bytes.begin(), bytes.end(), stored.begin() + static_cast<std::ptrdiff_t>(inner.at));

@@ -86,7 +86,7 @@ Result<std::unique_ptr<Chip>> read_chip(TableReader& table, const std::string& p
                                 [path](std::size_t at, ByteView changed) { write_into(path, at, changed); });
 }
 
-// The time since which the clock runs stands in a file, in decimal.
+// The time since which the clock runs is in a file, in decimal.
 Result<std::unique_ptr<RunningClock>> read_clock(const std::string& folder) {
   LocalStore disk;
   const std::string path = join_path(folder, "clock.txt");

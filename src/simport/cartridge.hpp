@@ -24,7 +24,7 @@ class RunningClock {
   std::function<void(std::int64_t)> changed_;
 };
 
-/// Where the bytes of an md board's memory stand on the 16 data lines.
+/// Where the bytes of an md board's memory are on the 16 data lines.
 enum class Lanes { odd, even, both };
 
 struct Cartridge {

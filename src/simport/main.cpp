@@ -187,15 +187,14 @@ class Program {
 
 int main(int argc, char** argv) {
   using namespace bayswap::simport;
-  CLI::App app("A reader of cartridges that is not there: for trying things out, and for tests",
-               "bayswap-simport");
+  CLI::App app("A simulated reader of cartridges, for trying things out and for tests", "bayswap-simport");
   std::string cartridge;
   LineFaults faults;
   std::uint32_t seed = 2031;
   std::string script;
   app.add_option("CARTRIDGE", cartridge, "The folder of the cartridge that is in it")
       ->option_text("CARTRIDGE");
-  app.add_option("--rate", faults.rate, "Bytes a second; as fast as it goes if not said")->option_text("N");
+  app.add_option("--rate", faults.rate, "Bytes a second; default: as fast as possible")->option_text("N");
   app.add_option("--lost", faults.lost, "Of a hundred frames so many are lost")->option_text("N");
   app.add_option("--doubled", faults.doubled, "Of a hundred frames so many come twice")->option_text("N");
   app.add_option("--corrupted", faults.corrupted, "Of a hundred frames so many are damaged")

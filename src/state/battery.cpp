@@ -22,7 +22,7 @@ struct Placed {
 };
 
 tl::unexpected<Error> no_such_state(const StateMap& map, std::string_view why) {
-  return fail(ErrorCode::not_recognised, fmt::format("it is no state of the kind {}: {}", map.id, why),
+  return fail(ErrorCode::not_recognised, fmt::format("it is not a state of the kind {}: {}", map.id, why),
               "name another map, or none: then all are tried");
 }
 
@@ -39,7 +39,7 @@ struct Choice {
   std::vector<Placed> to_the_end;  // a layer that is nothing but the memory
 };
 
-// Bytes behind the memory that are there in some layers: a clock.
+// Bytes after the memory that are there in some layers: a clock.
 std::size_t bytes_behind(const StateMap& map) {
   std::size_t bytes = 0;
   for (const Slot& slot : map.batteries)
@@ -86,7 +86,7 @@ std::vector<Choice> choices_of(const StateMap& map, const Blob& layer, const std
   return choices;
 }
 
-// Where several kinds of chips would stand in one place, only one of them is there.
+// Where several kinds of chips would be in one place, only one of them is there.
 Result<void> keep_one_of_a_place(std::vector<Choice>& choices, const std::vector<ChipFact>& chips) {
   const bool one_place =
       choices.size() > 1 && std::all_of(choices.begin(), choices.end(), [&](const Choice& one) {
@@ -109,7 +109,7 @@ Result<void> keep_one_of_a_place(std::vector<Choice>& choices, const std::vector
   return fail(
       ErrorCode::does_not_fit,
       fmt::format("the battery save in such a state can be of several chips: {}", joined(kinds, ", ")),
-      "the game's ROM tells its chip", {Remedy::Kind::chip, {}});
+      "the game's ROM has the kind of its chip", {Remedy::Kind::chip, {}});
 }
 
 // For each kind of part the slot and size that are meant.
@@ -126,7 +126,7 @@ Result<std::vector<Placed>> placed_parts(const StateMap& map, const Blob& layer,
     if (fitting.size() > 1)
       return fail(ErrorCode::does_not_fit,
                   fmt::format("the {} in such a state can have several sizes", to_text(one.role)),
-                  "the game's ROM tells its chip", {Remedy::Kind::chip, {}});
+                  "the game's ROM has the kind of its chip", {Remedy::Kind::chip, {}});
     chosen.push_back(fitting.front());
   }
   // If the layer is longer than the memory by the size of a clock, the clock follows the memory.

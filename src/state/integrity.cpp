@@ -52,7 +52,7 @@ std::vector<Byte> value_of(const IntegrityField& field, ByteView layer) {
       field.at > layer.size() || layer.size() - field.at < width)
     return {};
   const std::size_t end = layer.size() - field.before_end;
-  // Without the field itself, where it stands within.
+  // Without the field itself, where it is within.
   std::vector<ByteView> pieces;
   if (field.at >= field.from && field.at + width <= end) {
     pieces.push_back(layer.subspan(field.from, field.at - field.from));
@@ -116,7 +116,7 @@ std::vector<IntegrityField> find_integrity(const std::vector<Blob>& layers,
     const std::size_t width = width_of(kind);
     for (const bool big : {false, true}) {
       if (big && width > 4) continue;
-      // At the head, over all behind it; at the end, over all before it, with or without a head.
+      // At the beginning, over all after it; at the end, over all before it, with or without a head.
       for (std::size_t at = 0; at + width <= std::min(head, first.size()); at += 2)
         try_one({kind, at, big, at + width, 0});
       if (first.size() < width) continue;

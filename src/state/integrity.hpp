@@ -7,7 +7,7 @@ namespace bayswap {
 
 /// How many bytes the checksum has.
 [[nodiscard]] std::size_t width_of(IntegrityField::Kind kind);
-/// The checksum as it should stand; empty where the field does not lie within the layer.
+/// The checksum as it should be; empty where the field does not lie within the layer.
 [[nodiscard]] std::vector<Byte> value_of(const IntegrityField& field, ByteView layer);
 [[nodiscard]] bool is_right(const IntegrityField& field, ByteView layer);
 /// Every checksum at the layer's head or end that is right in all of the layers and covers `covered` of each.

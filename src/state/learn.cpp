@@ -23,8 +23,8 @@ struct Sighting {
 };
 
 bool same_way(const Slot& a, const Slot& b) {
-  return a.role == b.role && a.at == b.at && a.order == b.order && a.spread == b.spread && a.lane == b.lane &&
-         a.form == b.form;
+  return a.role == b.role && a.at == b.at && a.order == b.order && a.interleave == b.interleave &&
+         a.parity == b.parity && a.encoding == b.encoding;
 }
 
 class Learner {
@@ -117,11 +117,11 @@ class Learner {
       for (const Slot& slot : slots) add_slot(slot);
     for (const auto& [place, slots] : shared)
       if (place != best->first && !is_around(place.first))
-        learned_.open.push_back(fmt::format(
-            "the same bytes also stand in {} at {}: a copy in work memory, or the other way round",
-            place.first, place.second));
+        learned_.open.push_back(
+            fmt::format("the same bytes are also in {} at {}: one of the two is a copy in work memory",
+                        place.first, place.second));
     for (const Slot& slot : learned_.map.batteries)
-      learned_.certain.push_back(fmt::format("{} of {} bytes stands in {} at {}, {}", to_text(slot.role),
+      learned_.certain.push_back(fmt::format("{} of {} bytes is in {} at {}, {}", to_text(slot.role),
                                              joined(slot.part_sizes(), " or "),
                                              to_text(learned_.map.envelope), slot.at, in_words(slot.order)));
   }
@@ -202,7 +202,7 @@ class Learner {
     const std::vector<Blob> own = own_layers();
     learned_.map.integrity = find_integrity(own, std::vector<std::size_t>(own.size(), first));
     for (const IntegrityField& field : learned_.map.integrity)
-      learned_.certain.push_back(fmt::format("a {} stands at {} and covers the bytes from {} on",
+      learned_.certain.push_back(fmt::format("a {} is at {} and covers the bytes from {} on",
                                              to_text(field.kind), field.at, field.from));
   }
 

@@ -1,4 +1,4 @@
-// The battery save in a state of no known kind: every place where it could stand, and what speaks for it.
+// The battery save in a state of no known kind: every place where it could be, and what speaks for it.
 #include <bayswap/state.hpp>
 
 #include <fmt/format.h>
@@ -92,7 +92,7 @@ class Searcher {
     }
   }
 
-  // What stands around chunks that are not compressed is looked at within them.
+  // What is around chunks that are not compressed is looked at within them.
   static bool is_divided(const std::vector<Layer>& layers, const Layer& outer) {
     return std::any_of(layers.begin(), layers.end(), [&](const Layer& inner) {
       return inner.envelope.size() == outer.envelope.size() + 1 &&
@@ -144,7 +144,8 @@ class Searcher {
       if (item.by == Sighting::By::name) finds_.blank = true;
       return;
     }
-    if (shape.slot.spread != Interleave::none && spread_of(shape.slot, own) != shape.slot.spread) return;
+    if (shape.slot.interleave != Interleave::none && spread_of(shape.slot, own) != shape.slot.interleave)
+      return;
     Slot slot = shape.slot;
     slot.at = item.at;
     if (slot.order != ByteOrder::chip) {
@@ -257,7 +258,7 @@ class Searcher {
         if (!is_snapshot_of(*map, layer.bytes.view())) continue;
         for (const Slot& slot : map->batteries)
           for (const Shape& shape : shapes_) {
-            if (!(shape.slot.role == slot.role) || shape.slot.form != slot.form ||
+            if (!(shape.slot.role == slot.role) || shape.slot.encoding != slot.encoding ||
                 slot.at > layer.bytes.size() || layer.bytes.size() - slot.at < shape.stored())
               continue;
             const double points = shape.of_rom ? 0.8 : 0.6;
@@ -308,7 +309,7 @@ class Searcher {
       if (by_[i] == Sighting::By::length) finds_.candidates[i].score -= doubt;
   }
 
-  // Of all that has a label or stands alone there is one only.
+  // Of all that has a label or is alone there is one only.
   void weigh_the_only_one() {
     BatteryCandidate* only = nullptr;
     for (BatteryCandidate& one : finds_.candidates) {

@@ -36,7 +36,7 @@ Result<std::vector<StateItem>> items_of_chunks(const StateMap& map, const Blob& 
   return items;
 }
 
-// The table and the items behind it; as long as `least`, or longer where they need more.
+// The table and the items after it; as long as `least`, or longer where they need more.
 std::vector<Byte> with_table(const StateMap& map, ByteView layer, const std::vector<StateItem>& items,
                              std::size_t least) {
   std::vector<Byte> out(layer.begin(),
@@ -177,7 +177,8 @@ Result<Blob> write_sections(const StateMap& map, const Blob& base, const StateSe
 
 Result<Blob> new_state(const StateMap& map, const StateSections& sections) {
   const auto needs_base = [&] {
-    return fail(ErrorCode::does_not_fit, fmt::format("the map {} does not say all of such a file", map.id),
+    return fail(ErrorCode::does_not_fit,
+                fmt::format("the map {} does not describe all of such a file", map.id),
                 "name a state that the other program wrote: its form is taken");
   };
   Blob file = new_layer(map, sections);

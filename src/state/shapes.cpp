@@ -29,15 +29,15 @@ class Shapes {
 
  private:
   void add(const Slot& from) {
-    if (!is_battery_memory(from.role.kind) || from.form == Encoding::pages_ecc) return;
+    if (!is_battery_memory(from.role.kind) || from.encoding == Encoding::pages_ecc) return;
     for (const std::size_t bytes : from.file_sizes) {
       Slot slot;
       slot.role.kind = from.role.kind;
       slot.file_sizes = {bytes};
       slot.order = from.order;
-      slot.form = from.form;
-      slot.spread = from.spread;
-      slot.lane = from.lane;
+      slot.encoding = from.encoding;
+      slot.interleave = from.interleave;
+      slot.parity = from.parity;
       slot.chip_sizes = {slot.part_size(bytes)};
       keep(slot);
       // A snapshot keeps memory as the machine has it, whatever order the platform's save files have.
@@ -69,8 +69,8 @@ class Shapes {
 }  // namespace
 
 bool same_shape(const Slot& a, const Slot& b) {
-  return a.role == b.role && a.file_sizes == b.file_sizes && a.order == b.order && a.form == b.form &&
-         a.spread == b.spread && (a.spread == Interleave::none || a.lane == b.lane);
+  return a.role == b.role && a.file_sizes == b.file_sizes && a.order == b.order && a.encoding == b.encoding &&
+         a.interleave == b.interleave && (a.interleave == Interleave::none || a.parity == b.parity);
 }
 
 bool is_battery_memory(PartKind kind) {

@@ -1,4 +1,4 @@
-// The ways in which the chips of a game, or of its platform, can stand in memory.
+// The ways in which the chips of a game, or of its platform, can be in memory.
 #pragma once
 
 #include <bayswap/state.hpp>
@@ -13,7 +13,7 @@ struct Shape {
   [[nodiscard]] std::size_t part() const { return slot.part_size(stored()); }
 };
 
-/// Memory behind a battery that a snapshot holds as a whole: no clocks, no controller paks.
+/// Memory with a battery that a snapshot holds as a whole: no clocks, no controller paks.
 [[nodiscard]] bool is_battery_memory(PartKind kind);
 [[nodiscard]] bool same_shape(const Slot& a, const Slot& b);
 /// All that the platform's layouts have, cut down to what is known of the game.

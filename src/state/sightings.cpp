@@ -175,17 +175,17 @@ void Sightings::consider_record(std::size_t at, std::size_t length, const std::s
   const int says = name.empty() ? 0 : says_battery(name, kept);
   if (says < 0 || (says == 0 && !exact && !flagged)) return;
   if (name.empty()) {
-    // A number alone is chance, unless the memory shows itself behind it.
+    // A number alone is chance, unless the memory shows itself after it.
     if (flagged) return;
     const double begin = at == 0 || is_filler(at - 1) ? 1 : 0;
     const double points =
         (0.1 + 0.1 * begin + 0.15 * clear_border(data + length, false) + 0.25 * alive_share(data, length)) *
         (length < large ? small_counts : 1);
     found.add({Sighting::By::length, data, length, points,
-               fmt::format("the length {} stands right before it", length)});
+               fmt::format("the length {} is right before it", length)});
     return;
   }
-  // Another item's name behind it shows that the length is one, and in this order. A length of 64 bits has
+  // Another item's name after it shows that the length is one, and in this order. A length of 64 bits has
   // an upper half of nothing.
   bool led = ends_well(data + length);
   if (!led && le32(layer_, data) == 0 && length <= layer_.size() - data - 4 && ends_well(data + 4 + length)) {
@@ -208,7 +208,7 @@ void Sightings::consider_record(std::size_t at, std::size_t length, const std::s
              says > 0 ? (exact || flagged ? 0.7 : 0.6) + (led ? 0.2 : 0)
              : led    ? 0.5
                       : 0.2,
-             fmt::format("'{}' and the length {} stand right before it", printable(name), length), name_end,
+             fmt::format("'{}' and the length {} are right before it", printable(name), length), name_end,
              led});
 }
 
@@ -220,7 +220,7 @@ bool Sightings::ends_well(std::size_t end) const {
   return is_name_byte(layer_[first]) && is_name_byte(layer_[first + 1]) && layer_[first] != ' ';
 }
 
-// Entries of a tag, a size and an offset, of 32 or 64 bits: items that stand one behind the other.
+// Entries of a tag, a size and an offset, of 32 or 64 bits: items that follow one another.
 void Sightings::consider_table(std::size_t at, Found& found) const {
   for (const std::size_t wide : {8U, 4U}) {
     const std::size_t entry = 8 + wide;  // size at +0 here, the tag before it

@@ -1,4 +1,4 @@
-// Where in a layer memory of some size seems to stand: by names and lengths beside it, by tables, by where
+// Where in a layer memory of some size seems to be: by names and lengths beside it, by tables, by where
 // what is alive begins and ends.
 #pragma once
 
@@ -20,10 +20,10 @@ struct Sighting {
   double points = 0;         // 0 to 1
   std::string evidence;      // a sentence
   std::size_t name_end = 0;  // of the name before it
-  bool led = false;          // another name stands right behind it
+  bool led = false;          // another name comes after it
 };
 
-/// What a name in a snapshot says: 1 memory behind a battery, -1 some other memory, 0 nothing.
+/// What a name in a snapshot says: 1 memory with a battery, -1 some other memory, 0 nothing.
 /// `work_memory_is_kept`: on the platform the chip is called work memory (nes).
 [[nodiscard]] int says_battery(std::string_view name, bool work_memory_is_kept);
 
@@ -32,7 +32,7 @@ class Sightings {
  public:
   explicit Sightings(ByteView layer);
 
-  /// Items that a length in front of them, or a table of sizes and offsets, makes out. `sizes` are those that
+  /// Items that a length before them, or a table of sizes and offsets, makes out. `sizes` are those that
   /// count without a name.
   [[nodiscard]] std::vector<Sighting> labelled(const std::set<std::size_t>& sizes,
                                                bool work_memory_is_kept) const;

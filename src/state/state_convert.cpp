@@ -50,7 +50,7 @@ Result<ConvertedState> converted_state(const StateMap& from, const Blob& state, 
   }
   if (to_picture && !has_picture)
     out.notes.emplace_back("the state has no picture of the moment: the new file shows an empty one");
-  if (!to_picture && has_picture) out.notes.emplace_back("the picture stays behind: the other form has none");
+  if (!to_picture && has_picture) out.notes.emplace_back("the picture is left out: the other form has none");
   if (to.items == StateMap::Items::none && !sections.items.empty() && to.id != from.id)
     return fail(ErrorCode::unsupported, fmt::format("{} has no place for what is beside the snapshot", to.id),
                 "choose a form that has");

@@ -126,7 +126,7 @@ Result<void> read_sections(TableReader& reader, StateMap& map) {
     if (map.items_name.size() != 4) return items->error("name", "a PNG chunk's name has 4 letters");
   } else {
     return items->error("kind", fmt::format("unknown kind of items '{}'", printable(kind)),
-                        "they stand in a table or in chunks");
+                        "they are in a table or in chunks");
   }
   return items->no_other_keys();
 }

@@ -5,7 +5,7 @@
 
 namespace bayswap {
 
-/// A file that the save was in, as it stood there.
+/// A file that the save was in, as it was there.
 struct ShellFile {
   std::string name;    // its last name
   std::string layout;  // id of its layout; may be empty

@@ -155,7 +155,7 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
   if (!telling) return done;
   if (!is_own_there && counter_ > 0) BAYSWAP_CHECK(give_everything(lighthouse, done));
   const bool is_news = pages_ != told_pages_ || !unsent_.empty() || wanted_ != told_wanted_ ||
-                       !is_own_there || report.behind != reported_.behind ||
+                       !is_own_there || report.waiting != reported_.waiting ||
                        report.conflicts != reported_.conflicts ||
                        report.seen - reported_.seen >= still_here_seconds || report.seen < reported_.seen;
   if (is_news) BAYSWAP_CHECK(publish(lighthouse, report, known, done));

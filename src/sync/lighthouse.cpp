@@ -191,7 +191,7 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
   const std::string path(about_name);
   BAYSWAP_TRY(const auto bytes, store.read_if_there(path, 65536));
   if (!bytes)
-    return fail(ErrorCode::not_found, fmt::format("there is no lighthouse in {}", folder_in_words(store)),
+    return fail(ErrorCode::not_found, fmt::format("no lighthouse in {}", folder_in_words(store)),
                 "see that its medium is plugged in, or the server is the right one");
   const std::string_view text(reinterpret_cast<const char*>(bytes->data()), bytes->size());
   BAYSWAP_TRY(const TomlFile file, parse_toml(text, store.display_path(path)));

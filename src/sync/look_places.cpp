@@ -126,8 +126,8 @@ Result<void> BayLook::settle_new() {
       block(*one.save, nullptr);
       row(Outcome::asked, *one.save,
           lineages.size() > 1
-              ? "it could be any of several saves that are known, and nothing tells which"
-              : "the bay has this game's save in another place as well: nothing tells which is "
+              ? "it could be any of several known saves"
+              : "the bay has this game's save in another place as well: it is unknown which is "
                 "played");
       continue;
     }

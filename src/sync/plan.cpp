@@ -75,7 +75,7 @@ class BayPlanner {
       if (heads.size() > 1 && place != nullptr) {
         BAYSWAP_CHECK(bank(heads, *place));
         row(Outcome::conflict, *heads.front(), place->path,
-            fmt::format("{} versions of which none came from another", heads.size()));
+            fmt::format("{} versions, none made from another", heads.size()));
       }
       if (heads.size() != 1) continue;
       if (!is_wanted(lineage, *heads.front(), place)) continue;

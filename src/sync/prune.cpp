@@ -24,7 +24,7 @@ Result<void> Replica::forget(Lighthouse& lighthouse, const std::string& device) 
     const std::string near = did_you_mean(device, names);
     return fail(ErrorCode::not_found, fmt::format("no other device is called {}", printable(device)),
                 !near.empty()   ? near
-                : names.empty() ? "no other device has told anything yet"
+                : names.empty() ? "no other device has reported yet"
                                 : fmt::format("there are {}", joined(names, ", ")));
   }
   BAYSWAP_CHECK(lighthouse.forget(ids.front()));
@@ -40,7 +40,7 @@ Result<std::vector<Replica::Manifest>> Replica::manifests(Lighthouse& lighthouse
     BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(pointer.manifest));
     auto manifest = manifest_from(bytes.view());
     if (!manifest)
-      return fail(ErrorCode::damaged, "what a device told is damaged", "sync on that device first");
+      return fail(ErrorCode::damaged, "a device's report is damaged", "sync on that device first");
     manifest->device = pointer.device;
     manifest->itself = pointer.manifest;
     all.push_back(*std::move(manifest));

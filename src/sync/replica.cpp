@@ -27,14 +27,14 @@ Digest read_digest(WireReader& in) {
 
 void write_report(WireWriter& out, const DeviceReport& report) {
   out.i64(report.seen);
-  out.u32(report.behind);
+  out.u32(report.waiting);
   out.u32(report.conflicts);
 }
 
 DeviceReport read_report(WireReader& in) {
   DeviceReport report;
   report.seen = in.i64();
-  report.behind = in.u32();
+  report.waiting = in.u32();
   report.conflicts = in.u32();
   return report;
 }
@@ -208,11 +208,11 @@ Result<void> Replica::load_state() {
   const std::string path(state_name);
   BAYSWAP_TRY(const auto file, store_->read_if_there(path, max_state));
   if (!file)
-    return fail(ErrorCode::not_found, "this device has joined no lighthouse", "",
+    return fail(ErrorCode::not_found, "this device is not in a lighthouse", "",
                 {Remedy::Kind::join_lighthouse, {}});
   const auto damaged = [&] {
     return fail(ErrorCode::damaged, fmt::format("{} is damaged", store_->display_path(path)),
-                "remove that file and join the lighthouse again: nothing that was told is lost",
+                "remove that file and join the lighthouse again: no version is lost",
                 {Remedy::Kind::join_lighthouse, {}});
   };
   if (file->size() < digest_size) return damaged();

@@ -145,7 +145,7 @@ Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
   report.seen = impl_->request.now;
   report.conflicts = impl_->replica.conflicts();
   for (const SyncRow& row : rows_)
-    if (row.outcome == SyncRow::Outcome::waits) ++report.behind;
+    if (row.outcome == SyncRow::Outcome::waits) ++report.waiting;
   return impl_->replica.exchange(*lighthouse, report);
 }
 
@@ -260,7 +260,7 @@ Result<std::vector<BayStatus>> bay_status(Store& own, const History& history) {
     const Lineage* lineage = history.lineage_of(place.version);
     const auto heads = lineage != nullptr ? differing_heads(*lineage) : std::vector<const Version*>{};
     const Version* holds = history.find(place.version);
-    if (heads.size() == 1 && holds != nullptr && holds->content != heads.front()->content) ++bay.behind;
+    if (heads.size() == 1 && holds != nullptr && holds->content != heads.front()->content) ++bay.waiting;
   }
   std::vector<BayStatus> all;
   all.reserve(bays.size());

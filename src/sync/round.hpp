@@ -3,6 +3,7 @@
 
 #include <bayswap/sync.hpp>
 
+#include "bay/tracing_store.hpp"
 #include "sync/bundle.hpp"
 #include "sync/place_book.hpp"
 

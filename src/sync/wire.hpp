@@ -1,4 +1,4 @@
-// Numbers and texts as the sync room's own records hold them: little endian, texts behind their length.
+// Numbers and texts as the sync room's own records hold them: little endian, texts after their length.
 #pragma once
 
 #include <bayswap/base.hpp>

@@ -16,7 +16,7 @@ constexpr std::uint32_t gc_magic = 0xC2339F3D;
 constexpr std::size_t disc_title_at = 0x20;
 constexpr std::size_t disc_title_bytes = 64;
 
-// A raw sector has 12 bytes of synchronisation and 4 of address in front of its data.
+// A raw sector has 12 bytes of synchronisation and 4 of address before its data.
 constexpr std::array<Byte, 12> raw_sync{0, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0};
 constexpr std::size_t raw_lead_bytes = 16;
 

@@ -19,7 +19,7 @@ constexpr std::size_t rom_size_at = 0x148;
 constexpr std::size_t ram_size_at = 0x149;
 constexpr std::size_t destination_at = 0x14a;
 constexpr std::size_t old_maker_at = 0x14b;
-constexpr Byte later_maker = 0x33;  // the maker's code stands elsewhere
+constexpr Byte later_maker = 0x33;  // the maker's code is elsewhere
 constexpr std::size_t revision_at = 0x14c;
 constexpr std::size_t checksum_at = 0x14d;
 constexpr std::array<Byte, 4> picture_head{0xce, 0xed, 0x66, 0x66};
@@ -107,7 +107,7 @@ std::optional<RomFacts> read_gb_header(const RomView& rom) {
   facts.check_code = h[checksum_at];
   facts.confidence = pictured && sized ? 0.99 : 0.9;
   facts.evidence.emplace_back("the header's checksum is right");
-  facts.evidence.emplace_back(pictured ? "the boot picture stands before the title"
+  facts.evidence.emplace_back(pictured ? "the boot picture is before the title"
                                        : "the ROM's size is as the header says");
   add_chips(h, *board, facts);
   return facts;

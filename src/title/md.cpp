@@ -66,8 +66,7 @@ void add_chips(ByteView h, RomFacts& facts) {
   }
   const Byte type = h[ram_at + 2];
   if (type == eeprom_type && h[ram_at + 3] == eeprom_mark) {
-    facts.chips.push_back(
-        {PartKind::eeprom, 0, "the header has a serial EEPROM, whose size it does not say"});
+    facts.chips.push_back({PartKind::eeprom, 0, "the header names a serial EEPROM without its size"});
     return;
   }
   const std::uint32_t first = be32(h, ram_at + 4);
@@ -111,7 +110,7 @@ std::optional<RomFacts> read_md_header(const RomView& rom) {
   facts.game.region = region_from(h.subspan(regions_at, 3));
   facts.check_code = be16(h, checksum_at);
   facts.confidence = 0.98;
-  facts.evidence.emplace_back("the console's name stands at the head of an md header");
+  facts.evidence.emplace_back("an md header begins with the console's name");
   add_chips(h, facts);
   return facts;
 }

@@ -31,7 +31,7 @@ std::optional<RomFacts> read_3ds_header(const RomView& rom) {
   facts.game.title_id = le64(h, title_id_at);
   const ByteView maker = h.subspan(maker_at, 2);
   if (is_plain_code(maker)) facts.game.maker = std::string(maker.begin(), maker.end());
-  // "CTR-P-ABCD": the four letters behind the last dash are the game's.
+  // "CTR-P-ABCD": the four letters after the last dash are the game's.
   const std::string whole = header_text(h.subspan(code_at, code_bytes));
   std::string_view code = whole;
   code.remove_prefix(code.rfind('-') + 1);

@@ -68,7 +68,7 @@ std::optional<RomFacts> read_n64_header(const RomView& rom) {
     facts.confidence = usual ? (coded && titled ? 0.99 : 0.9) : 0.7;
     facts.evidence.push_back(
         std::string(usual ? "the first word is an n64 ROM's" : "the first byte is an n64 ROM's") +
-        ", its bytes stand " + std::string(to_text(order)));
+        ", its bytes are stored " + std::string(to_text(order)));
     if (coded) {
       facts.evidence.push_back("the header names the code " + facts.game.code + " and revision " +
                                std::to_string(facts.game.revision));

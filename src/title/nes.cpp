@@ -5,7 +5,7 @@
 namespace bayswap {
 namespace {
 
-// The container's header in front of a ROM file (docs/formats/roms.md); the cartridge itself has none.
+// The container's header before a ROM file (docs/formats/roms.md); the cartridge itself has none.
 constexpr std::size_t header_size = 16;
 constexpr std::size_t flags6_at = 6;
 constexpr std::size_t flags7_at = 7;

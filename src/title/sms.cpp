@@ -37,8 +37,8 @@ std::optional<RomFacts> read_sms_header(const RomView& rom) {
       facts.check_code = le16(h, checksum_at);
       facts.header_size_bytes = static_cast<std::size_t>(copier);
       facts.confidence = 0.98;
-      facts.evidence.push_back(fmt::format("the header's magic stands at {:X}{}", copier + place,
-                                           copier != 0 ? ", behind a copier's 512 bytes" : ""));
+      facts.evidence.push_back(fmt::format("the header's magic is at {:X}{}", copier + place,
+                                           copier != 0 ? ", after a copier's 512 bytes" : ""));
       return facts;
     }
   }

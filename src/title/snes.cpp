@@ -22,7 +22,7 @@ constexpr std::array<Mapping, 5> mappings{{{0x7fc0, 0x0, "in banks of 32 KiB"},
                                            {0x40ffc0, 0x5, "in banks of 64 KiB, over 4 MiB"}}};
 constexpr Byte mode_of_large_32k = 0x32;       // low half 2, and yet at the first place
 constexpr Byte mode_of_packed_64k = 0x3a;      // low half A, at the second
-constexpr std::uint64_t extended_back = 0x10;  // the code stands before the title
+constexpr std::uint64_t extended_back = 0x10;  // the code is before the title
 constexpr std::size_t graphics_ram_at = 0xd;   // there: FFBD
 constexpr std::size_t header_size = 0x40;
 // Offsets in the header, counted from the title.
@@ -104,7 +104,7 @@ Region region_of(Byte country) {
   }
 }
 
-// `before`: what stands before the title, FFB0 on.
+// `before`: what is before the title, FFB0 on.
 void add_chips(ByteView h, ByteView before, RomFacts& facts) {
   facts.tells_chips = true;
   const int boards = h[type_at] & 0x0f;  // 2, 5 and 6: with a battery (9 and A likewise)
@@ -158,13 +158,13 @@ std::optional<RomFacts> read_snes_header(const RomView& rom) {
       facts.game.code.assign(code.begin(), code.end());
   }
   facts.confidence = best_score >= 11 ? 0.97 : 0.85;
-  facts.evidence.push_back(fmt::format("a header that makes sense stands at {:X}, for a ROM mapped {}",
-                                       best_copier + best->at, best->name));
+  facts.evidence.push_back(
+      fmt::format("a plausible header at {:X}, for a ROM mapped {}", best_copier + best->at, best->name));
   facts.evidence.emplace_back(static_cast<std::uint16_t>(le16(h, checksum_at) + le16(h, complement_at)) ==
                                       0xffff
                                   ? "its checksum and complement agree"
                                   : "its checksum and complement do not agree");
-  if (best_copier != 0) facts.evidence.emplace_back("a copier's header of 512 bytes stands in front");
+  if (best_copier != 0) facts.evidence.emplace_back("after a copier's header of 512 bytes");
   const Blob before = rom.at(best_copier + best->at - extended_back, extended_back);
   add_chips(h, before.view(), facts);
   return facts;

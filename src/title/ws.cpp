@@ -67,7 +67,7 @@ std::optional<RomFacts> read_ws_footer(const RomView& rom) {
     facts.chips.push_back(
         {type->kind, type->size_bytes, fmt::format("save type {:02X} in the footer", f[save_at])});
   } else {
-    facts.evidence.push_back(fmt::format("save type {:02X} in the footer stands for no chip", f[save_at]));
+    facts.evidence.push_back(fmt::format("save type {:02X} in the footer means no known chip", f[save_at]));
   }
   return facts;
 }

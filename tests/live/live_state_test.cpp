@@ -47,7 +47,7 @@ class LiveStates : public testing::TestWithParam<Subject> {
   }
 
   // A chip of the game as it may be: what the program looks for at its head, or not, and something else
-  // behind.
+  // after.
   Blob chip(std::size_t size, std::uint32_t what, bool sought) const {
     std::vector<Byte> bytes(size, 0);
     const Blob rest = noise(size, what);

@@ -23,7 +23,7 @@ class Assembler {
     for (const char c : text) out_.at(here_++) = static_cast<Byte>(c);
   }
   void name(const std::string& place) { places_[place] = here_; }
-  // A jump of one byte, counted from behind it.
+  // A jump of one byte, counted from after it.
   void near(int opcode, const std::string& place) {
     put({opcode, 0});
     jumps_.push_back({here_ - 1, place, false});
@@ -221,7 +221,7 @@ Blob gba_program(Byte seed) {
 
 Blob nes_program(Byte seed) {
   constexpr std::size_t header = 16;
-  constexpr std::size_t code = header + 16384;  // the bank that stands at C000
+  constexpr std::size_t code = header + 16384;  // the bank that is at C000
   const int s = seed;
   Assembler a(header + 32768);
   a.text("NES\x1a");

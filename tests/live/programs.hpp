@@ -1,6 +1,6 @@
-// Tiny cartridge programs, assembled here. Each looks for its bytes at the head of the battery memory: byte i
-// is seed + 7 i, for 256 bytes. Where it finds them it writes 5 to byte 511, otherwise it writes them, and A
-// there.
+// Tiny cartridge programs, assembled here. Each looks for its bytes at the beginning of the battery memory:
+// byte i is seed + 7 i, for 256 bytes. Where it finds them it writes 5 to byte 511, otherwise it writes them,
+// and A there.
 #pragma once
 
 #include <bayswap/base.hpp>

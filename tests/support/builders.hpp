@@ -19,7 +19,7 @@ struct RomWords {
   std::size_t size = 8192;
 };
 
-/// A ROM file with an n64 header and noise behind it.
+/// A ROM file with an n64 header and noise after it.
 inline Blob n64_rom(const RomWords& words = {}) {
   std::vector<Byte> rom(words.size);
   std::mt19937 noise(7);

@@ -166,7 +166,7 @@ Region made_region(CardKind kind) {
 CardSave made_save(CardKind kind, int number, std::size_t blocks, std::uint32_t seed) {
   CardSave save;
   save.kind = kind;
-  // Noise where the kind's own structures do not stand; as much as it can need.
+  // Noise where the kind's own structures do not are; as much as it can need.
   std::vector<Byte> payload =
       bytes_of(noise(blocks * (kind == CardKind::gc || kind == CardKind::ps1 ? 8192 : 1024), seed));
   switch (kind) {

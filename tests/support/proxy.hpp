@@ -18,8 +18,8 @@ class Proxy {
   /// What happens to what goes through.
   struct Weather {
     unsigned seed = 1;
-    int cuts_in_1000 = 0;      // of pieces: the connection ends there, behind a part of it
-    int damaged_in_1000 = 0;   // of large pieces: one bit turns, behind what may be their head
+    int cuts_in_1000 = 0;      // of pieces: the connection ends there, after a part of it
+    int damaged_in_1000 = 0;   // of large pieces: one bit turns, after what may be their head
     int delays_in_1000 = 0;    // of pieces: 20 ms
     std::string replaced, by;  // words of equal length on the way to the server
   };

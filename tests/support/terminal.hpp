@@ -10,7 +10,7 @@ namespace bayswap::test {
 
 struct Session {
   int code = 0;      // exit code, or 128 + the signal that ended it
-  std::string seen;  // all that stood on the terminal, what was typed too
+  std::string seen;  // all that was on the terminal, what was typed too
 };
 /// What to type when a text has been seen: "\n" ends a line, "\x03" is Ctrl-C.
 using Answers = std::vector<std::pair<std::string, std::string>>;

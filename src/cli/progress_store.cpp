@@ -1,0 +1,49 @@
+#include "cli/progress_store.hpp"
+
+#include <fmt/format.h>
+
+#include <cstdio>
+
+#include "base/text.hpp"
+#include "cli/output.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+constexpr std::chrono::milliseconds before_first{1000};
+constexpr std::chrono::milliseconds between{100};
+constexpr std::size_t max_shown = 50;
+
+}  // namespace
+
+ProgressStore::ProgressStore(Store& below, const Globals& globals, std::string what)
+    : ForwardingStore(below),
+      what_(std::move(what)),
+      is_shown_(!globals.quiet && !globals.json && has_terminal()),
+      next_(Clock::now() + before_first) {}
+
+void ProgressStore::show(const std::string& path) {
+  if (!is_shown_) return;
+  const std::scoped_lock lock(mutex_);
+  if (path == last_path_) return;
+  last_path_ = path;
+  ++files_;
+  const auto now = Clock::now();
+  if (now < next_) return;
+  next_ = now + between;
+  is_drawn_ = true;
+  fmt::print(stderr, "\r\x1b[2K{}: {} {}, {}", what_, files_, files_ == 1 ? "file" : "files",
+             printable(path.substr(0, max_shown)));
+  std::fflush(stderr);
+}
+
+void ProgressStore::end() {
+  is_shown_ = false;
+  const std::scoped_lock lock(mutex_);
+  if (!is_drawn_) return;
+  is_drawn_ = false;
+  fmt::print(stderr, "\r\x1b[2K");
+  std::fflush(stderr);
+}
+
+}  // namespace bayswap::cli
