@@ -41,9 +41,12 @@ TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
   ASSERT_EQ(bayswap({"card", "copy", card, "BESLPS-99001IDA", other}).code, 0);
   EXPECT_EQ(bayswap({"card", "check", other}).code, 0);
   const auto entries = json({"logbook"});
-  for (std::size_t i = 0; i < entries.size(); ++i)
-    ASSERT_EQ(bayswap({"undo", std::to_string(entries.size() - i), "--yes"}).code, 0);
-  EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+  for (const auto& entry : entries) {
+    const bool was_made = entry["reason"].get<std::string>().starts_with("card make");
+    if (was_made) EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+    ASSERT_EQ(bayswap({"undo", std::to_string(entry["id"].get<int>()), "--yes"}).code, 0);
+    if (was_made) EXPECT_FALSE(std::filesystem::exists(other)) << "and the card that was made";
+  }
 }
 
 TEST_F(CardCli, BrokenCardsAreNamedAndMended) {
@@ -185,7 +188,7 @@ TEST_F(CardCli, WhatIsDoubtfulGoesOntoTheFreshCardWhenAsked) {
   const Outcome some = bayswap({"card", "rescue", path("zero.card"), "--kind", "ps1", "--out", path("some")});
   EXPECT_EQ(some.code, 1);
   EXPECT_TRUE(has(some.err, "--doubtful")) << some.err << some.out;
-  EXPECT_TRUE(has(some.out, "guessed to be the next ones"));
+  EXPECT_TRUE(has(some.out, "guessed to be the next one"));
   const std::size_t sure = json({"card", "list", path("some")})["saves"].size();
   EXPECT_EQ(bayswap({"card", "rescue", path("zero.card"), "--doubtful", "--out", path("all")}).code, 3)
       << "nobody to ask";

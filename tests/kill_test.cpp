@@ -256,6 +256,24 @@ TEST_P(KillDeeds, EveryErrorAtEveryCall) {
   }
 }
 
+// Where the system starts no more threads, one does the work, and the answer is the same.
+class Threads : public DemoArcade {};
+
+TEST_F(Threads, WithoutAnyTheAnswersAreTheSame) {
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
+           {"inspect", folder_ / "locker"},
+           {"bay", "scan", "home-trees"},
+           {"bay", "look", folder_ / "home-pc"},
+           {"state", "list", "home-pc"},
+           {"carry", "--all", "--from", "clubroom", "--to", "home-trees", "-n"}}) {
+    const Outcome usual = bayswap(words);
+    const Outcome alone = bayswap(words, {{"LD_PRELOAD", BAYSWAP_FAILPOINT}, {"FAILPOINT_THREADS", "none"}});
+    EXPECT_EQ(alone.code, usual.code) << words.front();
+    EXPECT_EQ(alone.out, usual.out) << words.front();
+    EXPECT_EQ(alone.err, usual.err) << words.front();
+  }
+}
+
 // A lost index is made again whole, or not at all: whenever that is stopped, no entry is missing afterwards.
 class LostIndex : public DemoArcade {};
 TEST_F(LostIndex, IsMadeAgainWhole) {

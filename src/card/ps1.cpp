@@ -216,7 +216,9 @@ class Ps1Card final : public BlockCard {
       way.blocks.push_back(block);
     }
     way.problem = way.blocks.size() == count
-                      ? fmt::format("its other {} blocks are guessed to be the next ones", count - 1)
+                      ? count == 2
+                            ? std::string("its other block is guessed to be the next one")
+                            : fmt::format("its other {} blocks are guessed to be the next ones", count - 1)
                       : fmt::format("of its {} blocks, {} are known", count, way.blocks.size());
     return way;
   }

@@ -8,6 +8,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/places.hpp"
 #include "carry/companion_plan.hpp"
 #include "carry/select.hpp"
 
@@ -37,6 +38,8 @@ Result<SourceSave> Planner::load(const HeldSave& save) {
   if (request_.book != nullptr) add_chips(hints.chips, request_.book->chips_of(save.facts.game));
   BAYSWAP_TRY(source.content, load_save(*from_, save, hints, source.issues));
   if (source.facts.game.title.empty()) source.facts.game.title = save.label.substr(0, save.label.find(" / "));
+  if (source.facts.game.title.empty() && source.content.kind == Content::Kind::tree)
+    source.facts.game.title = label_of_folder(save.rule->platform, source.content.tree).title;
   source.content.game = source.facts.game;
   for (const TreeFile& file : source.content.tree)
     source.modified = std::max(source.modified.value_or(file.modified), file.modified);

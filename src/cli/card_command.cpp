@@ -337,11 +337,10 @@ Result<int> make(CardJob& job) {
   BAYSWAP_TRY(const auto card, make_card(*kind, {options.blocks, options.bytes, options.form,
                                                  console_time(*kind), options.japanese}));
   const Blob image = card->image();
-  if (auto made = job.disk.create(options.image, image.view()); !made) {
-    if (made.error().code == ErrorCode::unsafe)
-      made.error().hint = "choose another name; a card is never made over a file";
-    return tl::unexpected(std::move(made.error()));
-  }
+  auto made = job.write_new("card make", {{options.image, image, {}}}, false);
+  if (!made && made.error().code == ErrorCode::unsafe)
+    made.error().hint = "choose another name; a card is never made over a file";
+  if (!made || *made != exit_done) return made;
   if (job.globals.json) {
     print_json({{"path", options.image},
                 {"kind", to_text(*kind)},

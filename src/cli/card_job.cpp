@@ -98,12 +98,12 @@ Result<int> CardJob::change(const std::string& path, const std::string& what,
   return exit_done;
 }
 
-Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFile>& files) {
+Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFile>& files, bool is_told) {
   if (files.empty()) return exit_done;
   Plan plan;
   plan.kind = EntryKind::card;
   plan.reason = fmt::format("{} {}", what, options.image);
-  plan.from_files.push_back(disk.absolute_path(options.image));
+  if (files.front().path != options.image) plan.from_files.push_back(disk.absolute_path(options.image));
   for (const auto& [path, bytes, modified] : files) {
     BAYSWAP_TRY(const auto info, disk.stat(path));
     if (info)
@@ -113,7 +113,7 @@ Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFil
   }
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
   BAYSWAP_CHECK(run_whole(plan, disk, *logbook));
-  if (globals.json || globals.quiet) return exit_done;
+  if (globals.json || globals.quiet || !is_told) return exit_done;
   for (const NewFile& file : files)
     print_field("wrote", fmt::format("{} ({} bytes)", file.path, file.bytes.size()));
   return exit_done;

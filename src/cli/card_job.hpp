@@ -41,7 +41,8 @@ struct CardJob {
   /// Puts a save on; with --replace over one of its name. Warns of another region's save of the same game.
   Result<void> put(Card& card, const CardSave& save);
   /// Creates files that did not exist, all or none, through the logbook. Refuses all if one exists.
-  Result<int> write_new(const std::string& what, const std::vector<NewFile>& files);
+  /// `is_told`: prints what was written.
+  Result<int> write_new(const std::string& what, const std::vector<NewFile>& files, bool is_told = true);
   Result<std::optional<Region>> wished_region() const;
 
   static Json to_json(CardKind kind, const CardEntry& entry);

@@ -113,7 +113,8 @@ void print_line(const std::string& path, const Finding& finding) {
   }
   if (!finding.state_map.empty()) layout = finding.state_map;
   if (finding.kind == FileKind::rom && finding.game) layout = in_words(*finding.game);
-  fmt::print("{:<24} {:>8}  {}  {}\n", what, finding.size_bytes, printable(path), toned(Tone::dim, layout));
+  fmt::print("{:<24} {:>8}  {}{}\n", what, finding.size_bytes, printable(path),
+             layout.empty() ? "" : "  " + toned(Tone::dim, layout));
 }
 
 Json digests_of(const RomDigests& digests) {

@@ -6,10 +6,12 @@
 // (half of
 //                 a write or a read, reported so), error
 // FAILPOINT_ERRNO the number that a failing call gives; ENOSPC where it is not set
+// FAILPOINT_THREADS  set: no thread can be started
 // FAILPOINT_LOG   path: the number of calls is written there at a clean end
 #include <dirent.h>
 #include <dlfcn.h>
 #include <fcntl.h>
+#include <pthread.h>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
@@ -108,6 +110,11 @@ __attribute__((destructor)) void report() {
 }  // namespace
 
 extern "C" {
+
+int pthread_create(pthread_t* thread, const pthread_attr_t* attributes, void* (*run)(void*), void* argument) {
+  static auto* next = real<int(pthread_t*, const pthread_attr_t*, void* (*)(void*), void*)>("pthread_create");
+  return std::getenv("FAILPOINT_THREADS") != nullptr ? EAGAIN : next(thread, attributes, run, argument);
+}
 
 // ---- Calls that could change a disk -------------------------------------------------------------
 
