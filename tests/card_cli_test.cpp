@@ -43,9 +43,13 @@ TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
   const auto entries = json({"logbook"});
   for (const auto& entry : entries) {
     const bool was_made = entry["reason"].get<std::string>().starts_with("card make");
-    if (was_made) EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+    if (was_made) {
+      EXPECT_EQ(read("other.card"), fresh) << "every change can be taken back";
+    }
     ASSERT_EQ(bayswap({"undo", std::to_string(entry["id"].get<int>()), "--yes"}).code, 0);
-    if (was_made) EXPECT_FALSE(std::filesystem::exists(other)) << "and the card that was made";
+    if (was_made) {
+      EXPECT_FALSE(std::filesystem::exists(other)) << "and the card that was made";
+    }
   }
 }
 

@@ -84,7 +84,8 @@ Result<ChipBook> ChipBook::parse(std::string_view toml, const std::string& origi
 
 std::string ChipBook::to_toml() const {
   std::string out =
-      "# The save chips of games whose ROMs do not show them. Bay Swap adds what it learns; you may edit it.\n";
+      "# The save chips of games whose ROMs do not show them. Bay Swap adds what it learns; you may edit "
+      "it.\n";
   for (const Row& row : rows_) {
     out += fmt::format("\n[[game]]\nplatform = {}\n", toml_quoted(tag(row.platform)));
     if (!row.code.empty()) out += fmt::format("code = {}\n", toml_quoted(row.code));

@@ -192,9 +192,10 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     Arrival& arrival = *passage->arrival;
     if (!plan.game) {
       plan.game = passage->source_facts.game;
-      // What the save calls itself, where nothing else has a title.
-      if (plan.game->title.empty() && passage->held != nullptr &&
-          passage->held->label != passage->held->name())
+      // The save's own title: the only one, or that of one of a card's saves.
+      if (passage->held != nullptr && passage->held->label != passage->held->name() &&
+          (plan.game->title.empty() ||
+           (passage->held->kind == SaveKind::card_entry && !passage->held->label.empty())))
         plan.game->title = passage->held->label;
       plan.account = arrival.path_rule->uses("account") ? arrival.facts.account : "";
       plan.slot = has_slots(*arrival.path_rule) ? arrival.facts.slot : 0;

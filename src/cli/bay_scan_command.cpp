@@ -127,7 +127,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
     return exit_done;
   }
   BAYSWAP_TRY(const auto books, Books::load(globals));
-  ProgressStore reading(*place, globals, "Reading");
+  ProgressStore reading(*place, globals, "Reading file");
   TracingStore store(reading);
   BAYSWAP_CHECK(store.list("."));
   LocalStore disk;

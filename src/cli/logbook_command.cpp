@@ -293,7 +293,7 @@ Result<std::size_t> export_to(const Globals& globals, Logbook& ours, const std::
     BAYSWAP_TRY(const auto old, store.stat(name));
     if (old) BAYSWAP_CHECK(store.remove(name));
   }
-  ProgressStore copying(store, globals, "Copying and reading back");
+  ProgressStore copying(store, globals, "Copying and reading back, step");
   BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
   BAYSWAP_TRY(const std::size_t count, theirs.merge(ours));
   std::vector<std::string> notes;
@@ -312,7 +312,7 @@ Result<std::size_t> import_from(const Globals& globals, Logbook& ours, const std
   if (!has_records)
     return fail(ErrorCode::not_recognised, fmt::format("{} holds no logbook", folder),
                 "name a folder that `logbook export` made");
-  ProgressStore copying(store, globals, "Copying");
+  ProgressStore copying(store, globals, "Copying, step");
   BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
   BAYSWAP_TRY(const std::size_t count, ours.merge(theirs));
   std::vector<std::string> notes;

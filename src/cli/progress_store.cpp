@@ -32,8 +32,7 @@ void ProgressStore::show(const std::string& path) {
   if (now < next_) return;
   next_ = now + between;
   is_drawn_ = true;
-  fmt::print(stderr, "\r\x1b[2K{}: {} {}, {}", what_, files_, files_ == 1 ? "file" : "files",
-             printable(path.substr(0, max_shown)));
+  fmt::print(stderr, "\r\x1b[2K{} {}: {}", what_, files_, printable(path.substr(0, max_shown)));
   std::fflush(stderr);
 }
 

@@ -10,7 +10,7 @@
 
 namespace bayswap::cli {
 
-/// Shows how many files of `below` were read or written so far, from the first second on, in a line of its
+/// Counts the files of `below` that are read or written, from the first second on, in a line of its
 /// own that is written over. Nothing where print_progress() shows nothing. Several threads may read at once.
 class ProgressStore final : public ForwardingStore {
  public:
@@ -40,7 +40,7 @@ class ProgressStore final : public ForwardingStore {
   using Clock = std::chrono::steady_clock;
   void show(const std::string& path);
 
-  std::string what_;  // "Reading"
+  std::string what_;  // "Reading file"
   std::atomic<bool> is_shown_;
   std::mutex mutex_;
   std::string last_path_;
