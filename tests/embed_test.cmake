@@ -1,5 +1,5 @@
 # cmake -DSOURCE=<source folder> -DWORK=<folder to use> -P embed_test.cmake
-# Bay Swap inside of another project: its core alone is configured and built without the tool, pictures, a font or
+# Bay Swap inside of another project: its core alone, and then the whole library, are built without the tool, pictures, a font or
 # anything that touches disks, a program of the host links it, and nothing of Bay Swap is installed with the host.
 function(must)
   execute_process(COMMAND ${ARGN} RESULT_VARIABLE code OUTPUT_VARIABLE out ERROR_VARIABLE out)
@@ -50,7 +50,7 @@ file(GLOB_RECURSE installed RELATIVE "${WORK}/prefix" "${WORK}/prefix/*")
 if(NOT installed STREQUAL "bin/host")
   message(FATAL_ERROR "installed into the host: ${installed}")
 endif()
-# With everything on top, it is configured without the tool as well.
+# With everything on top, it is built without the tool as well.
 file(READ "${WORK}/host/CMakeLists.txt" text)
 string(REPLACE "set(BAYSWAP_CORE_ONLY ON)" "" text "${text}")
 string(REPLACE "foreach(package CLI11 PNG SQLite3 LibArchive nlohmann_json)" "foreach(package CLI11 PNG nlohmann_json)" text "${text}")
@@ -58,3 +58,5 @@ string(REPLACE "bayswap::core)" "bayswap::bayswap)" text "${text}")
 file(WRITE "${WORK}/whole/CMakeLists.txt" "${text}")
 file(COPY "${WORK}/host/main.cpp" DESTINATION "${WORK}/whole")
 must(${CMAKE_COMMAND} -G Ninja -S "${WORK}/whole" -B "${WORK}/whole_build" -DCMAKE_BUILD_TYPE=Debug -DCMAKE_CXX_FLAGS=-O0)
+must(${CMAKE_COMMAND} --build "${WORK}/whole_build")
+must("${WORK}/whole_build/host")

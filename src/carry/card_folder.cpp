@@ -60,7 +60,7 @@ Result<std::unique_ptr<CardFolder>> CardFolder::open(Store& store, std::optional
   if (*most == 0 && !kind)
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} holds no single saves we know", store.display_path("")),
-                "a folder of parcels, of single saves with their directory entry, or of ps2 folders");
+                "name a folder of parcels, of single saves with their directory entry, or of ps2 folders");
   folder->kind_ = *most > 0 ? static_cast<CardKind>(most - of_kind.begin()) : *kind;
   std::erase_if(folder->saves_, [&](const Held& held) { return held.save.kind != folder->kind_; });
   for (const Held& held : folder->saves_) {
