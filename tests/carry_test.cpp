@@ -213,7 +213,7 @@ TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
   put(bench_, dump, pattern(32768, 0x31));
   const auto as_said = plan();
   EXPECT_EQ(issue(*as_said, IssueCode::other_layout), nullptr);
-  // The words are the other way round: it is read as what it is, and the plan says so.
+  // The words have the other byte order: the file is read in it, and the plan says so.
   put(bench_, dump, words_reversed(pattern(32768, 0x31)));
   const auto doubtful = plan();
   ASSERT_NE(issue(*doubtful, IssueCode::other_layout), nullptr);

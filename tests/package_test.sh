@@ -19,7 +19,10 @@ must_exist usr/bin/bayswap usr/share/man/man1/bayswap.1.gz usr/share/bash-comple
 ls "$tree"/usr/lib/*/pkgconfig/bayswap.pc "$tree"/usr/lib/*/libbayswap.so.0.1 >/dev/null
 zcat "$tree/usr/share/man/man1/bayswap.1.gz" | grep -q '^\.TH'
 grep -q '^ExecStart=/usr/bin/bayswap ' "$tree/usr/lib/systemd/user/bayswap-sync.service"
-! readelf -S "$tree/usr/bin/bayswap" | grep -q '\.debug_info'
+if readelf -S "$tree/usr/bin/bayswap" | grep -q '\.debug_info'; then
+  echo "the program was not stripped"
+  exit 1
+fi
 
 # The tool works, and a program builds against what is there and runs.
 "$tree/usr/bin/bayswap" demo --out "$work/world" >/dev/null

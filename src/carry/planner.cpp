@@ -37,9 +37,12 @@ Result<SourceSave> Planner::load(const HeldSave& save) {
   if (source.rom) add_chips(hints.chips, source.rom->chips);
   if (request_.book != nullptr) add_chips(hints.chips, request_.book->chips_of(save.facts.game));
   BAYSWAP_TRY(source.content, load_save(*from_, save, hints, source.issues));
-  if (source.facts.game.title.empty()) source.facts.game.title = save.label.substr(0, save.label.find(" / "));
-  if (source.facts.game.title.empty() && source.content.kind == Content::Kind::tree)
-    source.facts.game.title = label_of_folder(save.rule->platform, source.content.tree).title;
+  if (source.facts.game.title.empty()) {
+    const std::string label = save.label.empty() && source.content.kind == Content::Kind::tree
+                                  ? label_of_folder(save.rule->platform, source.content.tree).title
+                                  : save.label;
+    source.facts.game.title = label.substr(0, label.find(" / "));
+  }
   source.content.game = source.facts.game;
   for (const TreeFile& file : source.content.tree)
     source.modified = std::max(source.modified.value_or(file.modified), file.modified);

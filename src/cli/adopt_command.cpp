@@ -59,7 +59,9 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
     request.accounts.emplace_back("", options.account);
     request.accounts_said = 1;
   }
-  ProgressStore reading(*to->store, globals, "Reading file");
+  Globals shown = globals;
+  shown.quiet = shown.quiet || to->progress != nullptr;  // a cartridge has a line of its own
+  ProgressStore reading(*to->store, shown, "Reading file");
   BayView view(books->catalog, to->bay, reading, books->view_options());
   BAYSWAP_TRY(const auto found, find_adoptable(view, options.what, options.game));
   reading.end();
