@@ -5,6 +5,7 @@
 
 #include "base/text.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_line.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {
@@ -56,19 +57,18 @@ void CartProgressView::watch(CartStore& store) {
 }
 
 void CartProgressView::end() {
-  if (drawn_) fmt::print(stderr, "\r\x1b[2K");
+  if (drawn_) draw_progress("");
   drawn_ = false;
-  std::fflush(stderr);
 }
 
 void CartProgressView::draw(const CartProgress& progress, double rate) const {
   const auto full = static_cast<std::size_t>(
       progress.total == 0 ? 0 : progress.done * static_cast<std::uint64_t>(bar_cells) / progress.total);
   const double left = rate > 0 ? static_cast<double>(progress.total - progress.done) / rate : 0;
-  fmt::print(stderr, "\r\x1b[2K{:<8} [{}{}] {} of {}, {}/s, {} left", progress.what, std::string(full, '#'),
-             std::string(bar_cells - full, '-'), size_words(static_cast<double>(progress.done)),
-             size_words(static_cast<double>(progress.total)), size_words(rate), time_words(left));
-  std::fflush(stderr);
+  draw_progress(
+      fmt::format("{:<8} [{}{}] {} of {}, {}/s, {} left", progress.what, std::string(full, '#'),
+                  std::string(bar_cells - full, '-'), size_words(static_cast<double>(progress.done)),
+                  size_words(static_cast<double>(progress.total)), size_words(rate), time_words(left)));
 }
 
 // Reading goes as fast as the line; a write waits for the chip.

@@ -6,6 +6,7 @@
 
 #include "base/text.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_line.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -61,8 +62,7 @@ DetectOptions look_options(const Globals& globals) {
     const auto now = std::chrono::steady_clock::now();
     if (now - last < std::chrono::milliseconds(100)) return true;
     last = now;
-    fmt::print(stderr, "\r\x1b[2KLooking: {} files, {}", files, printable(folder.substr(0, 50)));
-    std::fflush(stderr);
+    draw_progress(fmt::format("Looking: {} files, {}", files, printable(folder.substr(0, 50))));
     return true;
   };
   return options;
@@ -70,8 +70,7 @@ DetectOptions look_options(const Globals& globals) {
 
 void end_look(const Globals& globals) {
   if (globals.quiet || globals.json || !has_terminal()) return;
-  fmt::print(stderr, "\r\x1b[2K");
-  std::fflush(stderr);
+  draw_progress("");
 }
 
 Result<Detection> look_at(const Globals& globals, const Catalog& catalog, Store& store,

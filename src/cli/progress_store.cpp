@@ -2,10 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <cstdio>
-
 #include "base/text.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_line.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -32,8 +31,7 @@ void ProgressStore::show(const std::string& path) {
   if (now < next_) return;
   next_ = now + between;
   is_drawn_ = true;
-  fmt::print(stderr, "\r\x1b[2K{} {}: {}", what_, files_, printable(path.substr(0, max_shown)));
-  std::fflush(stderr);
+  draw_progress(fmt::format("{} {}: {}", what_, files_, printable(path.substr(0, max_shown))));
 }
 
 void ProgressStore::end() {
@@ -41,8 +39,7 @@ void ProgressStore::end() {
   const std::scoped_lock lock(mutex_);
   if (!is_drawn_) return;
   is_drawn_ = false;
-  fmt::print(stderr, "\r\x1b[2K");
-  std::fflush(stderr);
+  draw_progress("");
 }
 
 }  // namespace bayswap::cli

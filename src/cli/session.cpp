@@ -18,6 +18,7 @@
 #include "base/try.hpp"
 #include "cli/cart_job.hpp"
 #include "cli/output.hpp"
+#include "cli/progress_line.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -185,10 +186,9 @@ void print_progress(const Globals& globals, std::size_t done, std::size_t all, c
   if (globals.quiet || globals.json || !has_terminal() || all == 0) return;
   constexpr std::size_t cells = 30;
   const std::size_t full = done * cells / all;
-  fmt::print(stderr, "\r\x1b[2K[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'), done,
-             all, printable(label.substr(0, 40)));
-  if (done == all) fmt::print(stderr, "\r\x1b[2K");
-  std::fflush(stderr);
+  if (done == all) return draw_progress("");
+  draw_progress(fmt::format("[{}{}] {}/{} {}", std::string(full, '#'), std::string(cells - full, '-'), done,
+                            all, printable(label.substr(0, 40))));
 }
 
 std::size_t ask_number(std::size_t most) {
