@@ -35,9 +35,14 @@ class SimReader {
     to_ = in[1];
     from_ = out[0];
     path_ = line();
+    // The line's number is not given to another reader while this one lives: a program that is late to open
+    // the line of a killed reader would write to the cartridge of a test that runs beside this one.
+    kept_number_ = open(path_.c_str(), O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+    EXPECT_GE(kept_number_, 0) << path_;
   }
   ~SimReader() {
     kill(child_, SIGKILL);
+    close(kept_number_);
     close(to_);
     close(from_);
     waitpid(child_, nullptr, 0);
@@ -66,6 +71,7 @@ class SimReader {
   pid_t child_ = 0;
   int to_ = -1;
   int from_ = -1;
+  int kept_number_ = -1;
   std::string path_;
 };
 
