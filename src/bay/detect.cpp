@@ -72,6 +72,11 @@ class Detector {
     for (std::size_t i = 0; i < rules.size(); ++i) rules[i].rule = bay.rules[i];
     std::set<std::string> listed;
     for (const HeldSave& save : *saves) {
+      // A copy, in a folder where no program looks.
+      if (!save.misplaced.empty() && !by_path_.contains(save.path)) {
+        found_.aside.push_back(save.path);
+        continue;
+      }
       DetectedRule& own = rules[static_cast<std::size_t>(save.rule - bay.rules.data())];
       own.saves.push_back(detected(save));
       listed.insert(save.path);

@@ -215,8 +215,7 @@ class FileRules {
     if (folder != ".") {
       const RomFile* owner = rom_called(last);
       const std::string& code = owner != nullptr ? owner->facts.game.code : "";
-      const std::string name =
-          owner != nullptr && lower(stem_of(owner->path)) == lower(stem) ? "{rom.stem}" : stem;
+      const std::string name = owner == nullptr ? stem : name_after(*owner, stem);
       if (owner != nullptr && !code.empty() && lower(code) == lower(last))
         patterns.push_back(above + "{game.code}/" + name);
       else if (owner != nullptr && lower(stem_of(owner->path)) == lower(last))
@@ -227,6 +226,16 @@ class FileRules {
     patterns.push_back(*prefix + word);
     if (is_by_name && folder_of(rom->path) == folder) patterns.push_back("{rom.folder}/" + word);
     return patterns;
+  }
+
+  // The part of a path rule that gives a ROM's save this name; the name itself if the ROM does not show in
+  // it.
+  static std::string name_after(const RomFile& rom, const std::string& stem) {
+    const std::string low = lower(stem);
+    if (low == lower(stem_of(rom.path))) return "{rom.stem}";
+    if (low == lower(name_of(rom.path))) return "{rom.name}";
+    if (!rom.facts.game.code.empty() && low == lower(rom.facts.game.code)) return "{game.code}";
+    return stem;
   }
 
   [[nodiscard]] const RomFile* rom_called(const std::string& name) const {

@@ -199,8 +199,8 @@ class Looker {
     return claimed_.contains(".");
   }
 
-  // The ROM whose name the file has: with another extension, with one more, or with the number of a
-  // controller pak; of several, one in the same folder.
+  // The ROM whose name the file or its folder has: with another extension, with one more, or with the number
+  // of a controller pak; of several, one in the same folder.
   void find_rom(SurveyedFile& file) const {
     const std::string stem = lower(stem_of(file.path));
     const auto take = [&](const std::unordered_multimap<std::string, std::size_t>& index,
@@ -225,6 +225,10 @@ class Looker {
       take(survey_.by_header_title, stem, "game.title");
       const std::string title = normalized_title(stem_of(file.path));
       if (survey_.by_title.count(title) == 1) take(survey_.by_title, title, "");
+      // A folder for each game.
+      const std::string folder = lower(name_of(folder_of(file.path)));
+      take(survey_.by_stem, folder, "");
+      take(survey_.by_code, folder, "");
     }
   }
 
@@ -330,13 +334,13 @@ bool is_save_extension(std::string_view extension, const Catalog& catalog) {
 }
 
 bool is_foreign_extension(std::string_view extension) {
-  static constexpr std::array<std::string_view, 62> all{
-      ".txt",    ".md",   ".json", ".xml",  ".html", ".htm",    ".css",    ".js",  ".ts",   ".py",  ".c",
-      ".h",      ".cpp",  ".hpp",  ".o",    ".a",    ".so",     ".dll",    ".exe", ".sh",   ".bat", ".cfg",
-      ".ini",    ".conf", ".opt",  ".toml", ".yaml", ".yml",    ".log",    ".jpg", ".jpeg", ".gif", ".webp",
-      ".svg",    ".mp3",  ".ogg",  ".flac", ".wav",  ".mp4",    ".mkv",    ".avi", ".webm", ".pdf", ".doc",
-      ".docx",   ".odt",  ".ttf",  ".otf",  ".db",   ".sqlite", ".lua",    ".cht", ".ips",  ".ups", ".bps",
-      ".xdelta", ".bak",  ".old",  ".orig", ".tmp",  ".part",   ".desktop"};
+  static constexpr std::array<std::string_view, 61> all{
+      ".txt",  ".json", ".xml",  ".html", ".htm",    ".css",    ".js",  ".ts",   ".py",  ".c",    ".h",
+      ".cpp",  ".hpp",  ".o",    ".a",    ".so",     ".dll",    ".exe", ".sh",   ".bat", ".cfg",  ".ini",
+      ".conf", ".opt",  ".toml", ".yaml", ".yml",    ".log",    ".jpg", ".jpeg", ".gif", ".webp", ".svg",
+      ".mp3",  ".ogg",  ".flac", ".wav",  ".mp4",    ".mkv",    ".avi", ".webm", ".pdf", ".doc",  ".docx",
+      ".odt",  ".ttf",  ".otf",  ".db",   ".sqlite", ".lua",    ".cht", ".ips",  ".ups", ".bps",  ".xdelta",
+      ".bak",  ".old",  ".orig", ".tmp",  ".part",   ".desktop"};
   const std::string low = lower(extension);
   return is_one_of(low, all) || low.ends_with('~');
 }

@@ -33,7 +33,7 @@ class FileScanner {
  public:
   FileScanner(ScanContext& scan, std::span<const PlatformRule* const> rules) : scan_(scan) {
     for (const PlatformRule* rule : rules)
-      rules_.push_back({rule, layouts_of(*rule), nullptr, {}, {}, rule->path.uses("ext"), is_set(*rule)});
+      rules_.push_back({rule, layouts_of(*rule), nullptr, {}, {}, {}, rule->path.uses("ext"), is_set(*rule)});
   }
 
   Result<void> run() {
@@ -73,11 +73,8 @@ class FileScanner {
     for (FileRule& rule : rules_) {
       if (rule.rule->roms.empty()) continue;
       BAYSWAP_TRY(rule.roms, scan_.view.roms(*rule.rule));
-      for (const RomFile& rom : *rule.roms) {
-        rom_paths_.insert(rom.path);
-        rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
-        rule.by_title.emplace(normalized_title(stem_of(rom.path)), &rom);
-      }
+      for (const RomFile& rom : *rule.roms) rom_paths_.insert(rom.path);
+      index_roms(rule);
     }
     return {};
   }
@@ -121,8 +118,10 @@ class FileScanner {
       break;
     }
     if (rom.rom != nullptr && !rom.exact && one.owner->rule->path.uses_rom())
-      one.misplaced = fmt::format("programs that go by the ROM {} do not read it under this name",
-                                  name_of(rom.rom->path));
+      one.misplaced = lower(stem_of(rom.rom->path)) == lower(stem_of(place.path))
+                          ? fmt::format("programs look for it beside the ROM, {}", rom.rom->path)
+                          : fmt::format("programs that go by the ROM {} do not read it under this name",
+                                        name_of(rom.rom->path));
     told.push_back(std::move(one));
   }
 

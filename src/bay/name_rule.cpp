@@ -246,7 +246,8 @@ std::optional<NameRule::Words> NameRule::match(std::size_t component, std::strin
         name.find('.', 1) != std::string_view::npos)
       return false;  // the last dot begins it
     // The extension is the last one; the stem before it has what dots there are.
-    const bool greedy = piece.text == "rom.stem" || piece.text == "save.name" || piece.text == "game.title";
+    const bool greedy = piece.text == "rom.stem" || piece.text == "rom.name" || piece.text == "save.name" ||
+                        piece.text == "game.title";
     const std::size_t most = std::min(span.to, left.size());
     for (std::size_t k = span.from; k <= most; ++k) {
       const std::size_t count = greedy ? most - (k - span.from) : k;
@@ -275,6 +276,7 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.game.title = word("game.title");
   facts.game.maker = upper(word("game.maker"));
   if (const auto stem = word("rom.stem"); !stem.empty()) facts.rom_path = stem;
+  if (const auto rom = word("rom.name"); !rom.empty()) facts.rom_path = stem_of(rom);
   facts.extension = word("ext");
   facts.account = word("account");
   facts.save_name = word("save.name");

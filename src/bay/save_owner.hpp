@@ -11,7 +11,8 @@ struct FileRule {
   const PlatformRule* rule = nullptr;
   std::vector<const Layout*> layouts;
   const std::vector<RomFile>* roms = nullptr;
-  std::unordered_map<std::string, const RomFile*> by_stem;        // lower case
+  std::unordered_map<std::string, const RomFile*> by_stem;        // lower case; also "folder/stem"
+  std::unordered_map<std::string, const RomFile*> by_name;        // with the extension
   std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
   bool by_extension = false;
   bool is_set = false;
@@ -22,6 +23,8 @@ struct RomMatch {
   bool exact = false;  // the name is the ROM's, as the rule wants it
 };
 
+/// Fills the indices with the rule's ROMs.
+void index_roms(FileRule& rule);
 /// Whether files of that layout can have the path's extension.
 [[nodiscard]] bool fits(const FileRule& rule, const Layout& layout, const std::string& path);
 /// By a pair that was said, by the ROM's own name, by one that reads the same. `words`: of the path rule.

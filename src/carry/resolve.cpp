@@ -109,13 +109,30 @@ Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
         (is_same(save.facts.game) ||
          (!stem.empty() && save.facts.rom_path && normalized_title(stem_of(*save.facts.rom_path)) == stem)))
       return save.rule;
+  // With a ROM of the game: the rule whose saves are most like it, of its console and beside its ROM's
+  // neighbours.
+  const PlatformRule* likeliest = nullptr;
+  std::pair<int, std::size_t> most;
   for (const PlatformRule* rule : rules) {
     BAYSWAP_TRY(const auto roms, to_.roms(*rule));
-    for (const RomFile& rom : *roms)
-      if (is_same(rom.facts.game) || (!stem.empty() && normalized_title(stem_of(rom.path)) == stem))
-        return rule;
+    const auto rom = std::find_if(roms->begin(), roms->end(), [&](const RomFile& one) {
+      return is_same(one.facts.game) || (!stem.empty() && normalized_title(stem_of(one.path)) == stem);
+    });
+    if (rom == roms->end()) continue;
+    std::size_t of_console = 0;
+    std::size_t neighbours = 0;
+    for (const HeldSave& save : *saves) {
+      if (save.rule != rule || !save.has_rom) continue;
+      of_console += save.facts.game.platform == rom->facts.game.platform ? 1 : 0;
+      neighbours += folder_of(save.facts.rom_path.value_or("")) == folder_of(rom->path) ? 1 : 0;
+    }
+    const std::pair<int, std::size_t> likeness{(of_console > 0 ? 1 : 0) + (neighbours > 0 ? 1 : 0),
+                                               of_console + neighbours};
+    if (likeliest != nullptr && likeness <= most) continue;
+    likeliest = rule;
+    most = likeness;
   }
-  return rules.front();
+  return likeliest != nullptr ? likeliest : rules.front();
 }
 
 // ---- Whose it is there --------------------------------------------------------------------------------
