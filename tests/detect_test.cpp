@@ -415,6 +415,42 @@ TEST(Detection, WhatCanNotBeToldIsAskedAndNotGuessed) {
   EXPECT_EQ(settled->rules.front().saves.size() - damaged, 2U);
 }
 
+// Where a console's games are and no save of theirs: the others show where they go, unless they don't agree.
+TEST(Detection, AConsoleWithoutSavesFollowsTheOthers) {
+  const Catalog catalog;
+  const auto path_of_gba = [&](const std::vector<std::pair<std::string, Blob>>& files) -> std::string {
+    MemoryStore store;
+    for (const auto& [path, bytes] : files) EXPECT_TRUE(store.replace(path, bytes.view()));
+    const auto found = detect_place(catalog, store);
+    EXPECT_TRUE(found);
+    for (const DetectedRule& rule : found->rules)
+      if (rule.rule.platform == Platform::gba) {
+        EXPECT_TRUE(rule.rule.like && rule.saves.empty());
+        EXPECT_EQ(rule.evidence.size(), 1U);
+        EXPECT_EQ(rule.rule.extensions.empty(), !rule.rule.path.uses("ext"));
+        std::string text = rule.rule.path.text();
+        if (rule.rule.path.uses("ext")) text.replace(text.size() - 5, 5, rule.rule.extensions.front());
+        return text;
+      }
+    return "";
+  };
+  const std::pair<std::string, Blob> gb{"roms/GB/Cog.gb", gb_game()};
+  const std::pair<std::string, Blob> gba{"roms/GBA/Moth.gba", gba_game()};
+  const std::pair<std::string, Blob> snes{"roms/SNES/Orchard.sfc", snes_game()};
+  EXPECT_EQ(path_of_gba({gb, gba, {"saves/Cog.srm", save(8192, 1)}}), "saves/{rom.stem}.srm");
+  EXPECT_EQ(path_of_gba({gb, gba, {"saves/GB/Cog.srm", save(8192, 1)}}), "saves/GBA/{rom.stem}.srm");
+  EXPECT_EQ(path_of_gba({gb, gba, {"saves/gb/Cog.gb.sav", save(8192, 1)}}), "saves/gba/{rom.name}.sav");
+  EXPECT_EQ(path_of_gba({gb, gba, {"roms/GB/Cog.sav", save(8192, 1)}}), "roms/GBA/{rom.stem}.sav");
+  EXPECT_EQ(path_of_gba({gb, gba, {"saves/Cog/Cog.sav", save(8192, 1)}}), "saves/{rom.stem}/{rom.stem}.sav");
+  // Two extensions, two habits, a folder that is one console's by a name of its own: nothing tells.
+  EXPECT_EQ(
+      path_of_gba({gb, gba, snes, {"saves/Cog.sav", save(8192, 1)}, {"saves/Orchard.srm", save(8192, 2)}}),
+      "");
+  EXPECT_EQ(path_of_gba({gb, gba, snes, {"saves/Cog.srm", save(8192, 1)}, {"x/Orchard.srm", save(8192, 2)}}),
+            "");
+  EXPECT_EQ(path_of_gba({gb, gba, {"pocket/Cog.srm", save(8192, 1)}}), "");
+}
+
 TEST(Detection, StopsWhereItIsToldTo) {
   MemoryStore store;
   for (int i = 0; i < 300; ++i)

@@ -96,6 +96,9 @@ struct PlatformRule {
   std::vector<std::pair<std::string, NameRule>> extra_places;
   /// Paths of the games' save states. A rule without a slot's word is the autosave's.
   std::vector<NameRule> states;
+  /// Set by detection if no save of the platform is in the place yet: the platform whose saves the rule
+  /// follows. Not in bay files.
+  std::optional<Platform> like;
 };
 
 /// Which of a bay's files are kept in step with other bays; [sync] in bay files.

@@ -47,6 +47,7 @@ enum class IssueCode {
   chip_doubtful,
   same,
   no_place,
+  first_save,
   title_id,
   old_region,
   signature,

@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 41> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 42> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -37,6 +37,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 41> words{{
     {IssueCode::one_rom, "one-rom"},
     {IssueCode::chip_doubtful, "chip-doubtful"},
     {IssueCode::same, "same"},
+    {IssueCode::first_save, "first-save"},
     {IssueCode::no_place, "no-place"},
     {IssueCode::title_id, "title-id"},
     {IssueCode::old_region, "old-region"},

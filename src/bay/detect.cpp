@@ -37,6 +37,7 @@ class Detector {
     files_ = survey_saves(catalog_, store_, survey_, claimed, options_, found_);
     append(find_card_rules(survey_, files_));
     append(find_file_rules(catalog_, store_, survey_, files_, options_, found_));
+    add_likely_rules(survey_, files_, rules_);
     add_state_rules(survey_, files_, rules_);
     BAYSWAP_CHECK(list_saves());
     list_roms();
@@ -72,8 +73,8 @@ class Detector {
     for (std::size_t i = 0; i < rules.size(); ++i) rules[i].rule = bay.rules[i];
     std::set<std::string> listed;
     for (const HeldSave& save : *saves) {
-      // A copy, in a folder where no program looks.
-      if (!save.misplaced.empty() && !by_path_.contains(save.path)) {
+      // A copy, in a folder where no program looks; or what a rule takes that was made without an example.
+      if ((!save.misplaced.empty() || save.rule->like) && !by_path_.contains(save.path)) {
         found_.aside.push_back(save.path);
         continue;
       }
@@ -83,7 +84,7 @@ class Detector {
       for (const HeldFile& file : save.held) listed.insert(file.path);
     }
     for (DetectedRule& rule : rules) {
-      if (rule.saves.empty() && rule.rule.keeping != Keeping::card) continue;
+      if (rule.saves.empty() && rule.rule.keeping != Keeping::card && !rule.rule.like) continue;
       explain(rule);
       found_.rules.push_back(std::move(rule));
     }
@@ -143,6 +144,11 @@ class Detector {
   }
 
   void explain_files(DetectedRule& rule) const {
+    if (rule.rule.like && rule.saves.empty()) {
+      rule.evidence.push_back(
+          fmt::format("no save of its games is there yet; as those of {} are kept", tag(*rule.rule.like)));
+      return;
+    }
     std::size_t with_rom = 0;
     std::map<std::string, std::size_t> layouts;
     std::map<std::string, std::size_t> extensions;

@@ -64,7 +64,7 @@ class PlatformSettler {
 
   // Nothing where several remain; the finding is then as it was.
   std::optional<Platform> settle(SurveyedFile& file) const {
-    const std::vector<Platform> choices = platforms_of(file.finding);
+    std::vector<Platform> choices = platforms_of(file.finding);
     if (choices.empty()) return std::nullopt;
     if (choices.size() == 1 && (file.rom || file.finding.confidence >= 0.5)) return choices.front();
     if (const auto named = platform_in_path(file.path); named && take(file, *named)) return named;
@@ -82,6 +82,8 @@ class PlatformSettler {
       for (const Platform platform : choices)
         if (has_codes(platform)) coded.insert(platform);
       if (const auto only = one_of(coded); only && take(file, *only)) return only;
+      if (!coded.empty())
+        std::erase_if(choices, [&](Platform platform) { return !coded.contains(platform); });
     }
     // Among saves of several platforms nothing says whose it is.
     const auto siblings = beside_.find(folder_of(file.path));
@@ -224,7 +226,11 @@ class FileRules {
         patterns.push_back(above + "{game.code}/" + stem);
     }
     patterns.push_back(*prefix + word);
-    if (is_by_name && folder_of(rom->path) == folder) patterns.push_back("{rom.folder}/" + word);
+    if (is_by_name && folder_of(rom->path) == folder) {
+      // A game of the platform whose ROM is elsewhere has its save there.
+      const auto all = rom_folder(survey_, rom->facts.game.platform);
+      patterns.insert(all == folder ? patterns.end() : patterns.end() - 1, "{rom.folder}/" + word);
+    }
     return patterns;
   }
 

@@ -16,10 +16,10 @@ namespace {
 
 // Folders in which programs keep their saves go by such names; the folder above is the program's own.
 bool is_general_name(std::string_view name) {
-  static constexpr std::array<std::string_view, 24> names{
-      "save",  "saves",    "sav",     "savedata", "saved", "states", "savestates", "cards",
-      "card",  "memcards", "memcard", "battery",  "sram",  "srm",    "roms",       "rom",
-      "games", "game",     "title",   "content",  "usr",   "psp",    "private",    "data"};
+  static constexpr std::array<std::string_view, 26> names{
+      "save",     "saves",   "sav",     "savedata", "saved",   "states", "savestates", "cards", "card",
+      "memcards", "memcard", "battery", "sram",     "srm",     "roms",   "rom",        "games", "game",
+      "title",    "content", "usr",     "psp",      "private", "data",   "dumps",      "dump"};
   const std::string low = lower(name);
   return std::find(names.begin(), names.end(), low) != names.end() || platform_from_tag(low).has_value();
 }

@@ -21,6 +21,11 @@ namespace bayswap {
 void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
                      std::vector<PlatformRule>& rules);
 
+/// Adds rules for the consoles whose ROMs are there and whose saves are not, by the example of the others;
+/// none where the others differ, or the console's saves have several forms.
+void add_likely_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
+                      std::vector<PlatformRule>& rules);
+
 /// `folder` as the beginning of a path rule; nothing if a rule can't have such a name.
 [[nodiscard]] std::optional<std::string> rule_prefix(const std::string& folder);
 /// Where the ROMs of a platform are; nothing if there are none.

@@ -203,7 +203,34 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
 
 // ---- Its name and its chips there ------------------------------------------------------------------------
 
+// A place that was only looked at keeps saves in folders named after consoles; this one's has none yet.
+void Resolver::doubt_folder(const GameId& game, Arrival& arrival) {
+  if (to_.bay().origin.ends_with(".toml")) return;
+  const std::string& path = arrival.rule->path.text();
+  const std::string folder = path.substr(0, std::min(path.rfind('/', path.find('{')), path.size()));
+  const auto named = platform_from_tag(lower(name_of(folder)));
+  if (!named || *named == game.platform || saves_as(*named) != saves_as(game.platform)) return;
+  const auto saves = to_.saves(BayView::Depth::names);
+  if (!saves || std::ranges::any_of(**saves, [&](const HeldSave& save) {
+        return save.rule == arrival.rule && save.has_rom && save.facts.game.platform == game.platform;
+      }))
+    return;
+  arrival.issues.unless_accepted(
+      IssueCode::odd_target,
+      fmt::format("{} is named after {}, and the game is one of {}: its program may look in another folder",
+                  folder, tag(*named), tag(game.platform)),
+      "save once in the game there, or make a bay of the place and give the platform its folder");
+}
+
 Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival) {
+  if (rom.rom != nullptr) doubt_folder(rom.rom->facts.game, arrival);
+  if (arrival.rule->like)
+    arrival.issues.warn(
+        IssueCode::first_save,
+        fmt::format("{} has no save of {} yet: this one is kept as those of {} are", to_.bay().name,
+                    tag(rom.rom != nullptr ? rom.rom->facts.game.platform : arrival.rule->platform),
+                    tag(*arrival.rule->like)),
+        "start the game there and see that it has the save");
   NameFacts& facts = arrival.facts;
   const NameRule& path = *arrival.path_rule;
   if (!rom.rivals.empty()) {

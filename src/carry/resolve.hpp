@@ -81,6 +81,7 @@ class Resolver {
   void compare_roms(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<bool> settle_account(Arrival& arrival);
   [[nodiscard]] Result<void> complete_title_id(Arrival& arrival);
+  void doubt_folder(const GameId& game, Arrival& arrival);
   [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<void> restamp(const SourceSave& source, Arrival& arrival);
