@@ -55,86 +55,6 @@ std::string_view to_text(CarryOption option) {
 Resolver::Resolver(BayView* from, BayView& to, Store* outside, const CarryRequest& request)
     : from_(from), to_(to), outside_(outside), request_(request) {}
 
-namespace {
-
-bool takes(const PlatformRule& rule, Content::Kind kind) {
-  switch (rule.keeping) {
-    case Keeping::file:
-      return kind == Content::Kind::chips;
-    case Keeping::card:
-    case Keeping::single:
-      return kind == Content::Kind::item;
-    case Keeping::folder:
-    case Keeping::package:
-      return kind == Content::Kind::tree;
-    case Keeping::encrypted:
-      return kind == Content::Kind::encrypted;
-  }
-  return false;
-}
-
-}  // namespace
-
-Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
-  const GameId& game = source.facts.game;
-  std::vector<const PlatformRule*> rules = to_.bay().rules_of(game.platform);
-  if (rules.empty()) {
-    // A folder that was only looked at has no bay file.
-    if (!to_.bay().origin.ends_with(".toml"))
-      return fail(
-          ErrorCode::bad_usage,
-          fmt::format("{} holds no save of {} that would show where they go and in which layout",
-                      to_.bay().name, tag(game.platform)),
-          "save once in the program that plays there; or make a bay of the place and add the platform "
-          "to its bay file");
-    return fail(ErrorCode::bad_usage,
-                fmt::format("bay {} has no rule for {}", to_.bay().name, tag(game.platform)),
-                fmt::format("add [platform.{}] to {}", tag(game.platform), to_.bay().origin));
-  }
-  if (std::any_of(rules.begin(), rules.end(),
-                  [&](const PlatformRule* rule) { return takes(*rule, source.content.kind); }))
-    std::erase_if(rules, [&](const PlatformRule* rule) { return !takes(*rule, source.content.kind); });
-  if (rules.size() == 1) return rules.front();
-  const auto is_one = [&](const PlatformRule* rule) {
-    return std::find(rules.begin(), rules.end(), rule) != rules.end();
-  };
-  const auto is_same = [&](const GameId& other) {
-    const GameMatch match = compare(other, game);
-    return match == GameMatch::same || match == GameMatch::other_revision;
-  };
-  const std::string stem = source.facts.rom_path ? normalized_title(stem_of(*source.facts.rom_path)) : "";
-  BAYSWAP_TRY(const auto saves, to_.saves(BayView::Depth::names));
-  for (const HeldSave& save : *saves)
-    if (is_one(save.rule) && save.health != Health::deleted &&
-        (is_same(save.facts.game) ||
-         (!stem.empty() && save.facts.rom_path && normalized_title(stem_of(*save.facts.rom_path)) == stem)))
-      return save.rule;
-  // With a ROM of the game: the rule whose saves are most like it, of its console and beside its ROM's
-  // neighbours.
-  const PlatformRule* likeliest = nullptr;
-  std::pair<int, std::size_t> most;
-  for (const PlatformRule* rule : rules) {
-    BAYSWAP_TRY(const auto roms, to_.roms(*rule));
-    const auto rom = std::find_if(roms->begin(), roms->end(), [&](const RomFile& one) {
-      return is_same(one.facts.game) || (!stem.empty() && normalized_title(stem_of(one.path)) == stem);
-    });
-    if (rom == roms->end()) continue;
-    std::size_t of_console = 0;
-    std::size_t neighbours = 0;
-    for (const HeldSave& save : *saves) {
-      if (save.rule != rule || !save.has_rom) continue;
-      of_console += save.facts.game.platform == rom->facts.game.platform ? 1 : 0;
-      neighbours += folder_of(save.facts.rom_path.value_or("")) == folder_of(rom->path) ? 1 : 0;
-    }
-    const std::pair<int, std::size_t> likeness{(of_console > 0 ? 1 : 0) + (neighbours > 0 ? 1 : 0),
-                                               of_console + neighbours};
-    if (likeliest != nullptr && likeness <= most) continue;
-    likeliest = rule;
-    most = likeness;
-  }
-  return likeliest != nullptr ? likeliest : rules.front();
-}
-
 // ---- Whose it is there --------------------------------------------------------------------------------
 
 const std::vector<std::string>& Resolver::accounts_there(Platform platform) {
@@ -202,25 +122,6 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
 }
 
 // ---- Its name and its chips there ------------------------------------------------------------------------
-
-// A place that was only looked at keeps saves in folders named after consoles; this one's has none yet.
-void Resolver::doubt_folder(const GameId& game, Arrival& arrival) {
-  if (to_.bay().origin.ends_with(".toml")) return;
-  const std::string& path = arrival.rule->path.text();
-  const std::string folder = path.substr(0, std::min(path.rfind('/', path.find('{')), path.size()));
-  const auto named = platform_from_tag(lower(name_of(folder)));
-  if (!named || *named == game.platform || saves_as(*named) != saves_as(game.platform)) return;
-  const auto saves = to_.saves(BayView::Depth::names);
-  if (!saves || std::ranges::any_of(**saves, [&](const HeldSave& save) {
-        return save.rule == arrival.rule && save.has_rom && save.facts.game.platform == game.platform;
-      }))
-    return;
-  arrival.issues.unless_accepted(
-      IssueCode::odd_target,
-      fmt::format("{} is named after {}, and the game is one of {}: its program may look in another folder",
-                  folder, tag(*named), tag(game.platform)),
-      "save once in the game there, or make a bay of the place and give the platform its folder");
-}
 
 Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival) {
   if (rom.rom != nullptr) doubt_folder(rom.rom->facts.game, arrival);

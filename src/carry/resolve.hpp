@@ -81,6 +81,7 @@ class Resolver {
   void compare_roms(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<bool> settle_account(Arrival& arrival);
   [[nodiscard]] Result<void> complete_title_id(Arrival& arrival);
+  /// Refuses, unless accepted, a folder that is named after the other console of the platform.
   void doubt_folder(const GameId& game, Arrival& arrival);
   [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
