@@ -4,6 +4,7 @@
 
 #include <gtest/gtest.h>
 
+#include <array>
 #include <memory>
 
 #include "support/builders.hpp"
@@ -418,6 +419,39 @@ TEST(Replicas, ALostLighthouseIsFilledAgainByOneDevice) {
   EXPECT_EQ(done->missing, 0U);
   for (const auto& [id, one] : (*second->history())->versions())
     EXPECT_TRUE(second->bundle(one, &*lighthouse));
+}
+
+// Listings come over lines that turn bits: a digit of a counter, a letter of a device's name.
+TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
+  MemoryStore sea;
+  auto lighthouse = Lighthouse::found(sea);
+  std::array<MemoryStore, 2> disks;
+  auto first = Replica::join(disks[0], "first", "sea", lighthouse->id());
+  auto second = Replica::join(disks[1], "second", "sea", lighthouse->id());
+  ASSERT_TRUE(first && second);
+  const auto play = [&](const std::string& bytes) {
+    ASSERT_TRUE(first->note(version(identity("A99P", ""), bytes), text_blob(bytes)));
+    ASSERT_TRUE(first->save());
+    ASSERT_TRUE(first->exchange(*lighthouse, {}));
+  };
+  play("one");
+  std::string pointer;
+  for (const auto& [path, bytes] : sea.files())
+    if (path.starts_with("devices/")) pointer = path;
+  const std::size_t counter_at = pointer.find('.') + 1;
+  for (const std::size_t at : {counter_at, std::string("devices/").size()}) {
+    std::string turned = pointer;
+    turned[at] = turned[at] == '8' ? '0' : '8';
+    ASSERT_TRUE(sea.replace(turned, text_blob(turned).view()));
+    const auto done = second->exchange(*lighthouse, {});
+    ASSERT_TRUE(done) << done.error().message;
+    EXPECT_GE(done->missing, 1U);
+    ASSERT_TRUE(sea.remove(turned));
+  }
+  play("two");
+  ASSERT_TRUE(second->exchange(*lighthouse, {}));
+  EXPECT_EQ((*second->history())->versions().size(), 2U);
+  EXPECT_EQ(second->peers().size(), 1U);
 }
 
 TEST(Replicas, NothingIsLostHoweverTheWireIsCut) {

@@ -29,9 +29,11 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
   };
   auto bytes = lighthouse.objects().get(pointer.manifest);
   if (!bytes && !is_missing(bytes.error())) return tl::unexpected(bytes.error());
-  // The device's next manifest makes up for a lost one: that one is not asked for.
+  // The device's next manifest makes up for a lost one: that one is not asked for. A pointer is a name in a
+  // listing, and a line may have turned a bit of it: a counter that is too high by that would hide all that
+  // come.
   auto manifest = bytes ? manifest_from(bytes->view()) : std::nullopt;
-  if (!manifest) {
+  if (!manifest || manifest->device != pointer.device || manifest->counter != pointer.counter) {
     ++done.missing;
     return {};
   }
@@ -144,6 +146,7 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
     if (pointer.counter < peer.counter) continue;  // an old listing
     if (pointer.counter == peer.counter && pointer.manifest == peer.manifest && peer.complete) continue;
     BAYSWAP_CHECK(take(lighthouse, pointer, peer, known, asked, done));
+    if (peer.manifest == Digest{}) peers_.erase(pointer.device);  // nothing is known of it but a name
   }
   for (const Digest& digest : telling ? asked : std::set<Digest>{}) {
     const auto put = lighthouse.objects().put_from(objects_, digest);
