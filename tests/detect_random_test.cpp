@@ -232,7 +232,11 @@ Bay detected(const Catalog& catalog, Store& store, const std::string& name) {
   return bay_of(*found, name, "/" + name);
 }
 
+#ifdef BAYSWAP_SANITIZED
+constexpr int examples = 30;
+#else
 constexpr int examples = 100;
+#endif
 
 TEST(RandomPlaces, EverySaveIsFoundAndNothingElse) {
   const Catalog catalog;
