@@ -90,6 +90,9 @@ class BayView {
   /// Returns the layouts that the rule's saves in the bay have by their bytes, the most frequent first. Reads
   /// a few saves.
   [[nodiscard]] const std::vector<const Layout*>& layouts_in_use(const PlatformRule& rule);
+  /// Returns the one of rule.extensions that most of the rule's saves in that folder have; empty if there are
+  /// none.
+  [[nodiscard]] std::string extension_in_use(const PlatformRule& rule, const std::string& folder);
 
  private:
   friend const TreeSketch& sketch_in(BayView& view, const HeldSave& save);

@@ -58,7 +58,7 @@ struct Detection {
   std::vector<DetectedRule> rules;  // by platform, those with the most saves first
   std::vector<DetectedRoms> roms;   // by platform
   std::vector<UnsettledFiles> unsettled;
-  std::vector<std::string> aside;  // saves in folders of backups: not part of any rule
+  std::vector<std::string> aside;  // copies: in folders of backups, or apart from their ROMs
   std::vector<std::string> empty;  // files of 0 bytes with names of saves
   std::vector<Error> errors;       // folders and files that could not be read
   std::size_t files = 0;           // how many were looked at

@@ -32,6 +32,8 @@ struct BayView::Impl {
   std::optional<std::vector<HeldSave>> whole;
   std::map<std::string, TreeSketch> sketches;
   std::map<const PlatformRule*, std::vector<const Layout*>> layouts_in_use;
+  using ExtensionCounts = std::map<std::string, std::vector<std::size_t>>;  // by folder, in lower case
+  std::map<const PlatformRule*, ExtensionCounts> extensions_in_use;
   std::map<std::string, std::multimap<std::string, std::string>> listed;  // names by lower case, by folder
 };
 
@@ -136,6 +138,25 @@ Result<const std::vector<HeldSave>*> BayView::saves(Depth depth) {
   auto& kept = depth == Depth::whole ? impl_->whole : impl_->names;
   kept = std::move(list.saves());
   return &*kept;
+}
+
+std::string BayView::extension_in_use(const PlatformRule& rule, const std::string& folder) {
+  const auto [found, is_new] = impl_->extensions_in_use.try_emplace(&rule);
+  if (is_new)
+    if (const auto all = saves(Depth::names))
+      for (const HeldSave& save : **all) {
+        if (save.rule != &rule) continue;
+        auto& counts = found->second[lower(folder_of(save.path))];
+        counts.resize(rule.extensions.size());
+        for (std::size_t i = 0; i < counts.size(); ++i)
+          if (lower(extension_of(save.path)) == lower(rule.extensions[i])) ++counts[i];
+      }
+  const auto own = found->second.find(lower(folder));
+  if (own == found->second.end()) return {};
+  const auto most = std::max_element(own->second.begin(), own->second.end());
+  return most == own->second.end() || *most == 0
+             ? std::string()
+             : rule.extensions[static_cast<std::size_t>(most - own->second.begin())];
 }
 
 const std::vector<const Layout*>& BayView::layouts_in_use(const PlatformRule& rule) {

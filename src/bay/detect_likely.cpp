@@ -27,18 +27,6 @@ std::string spelled_like(std::string_view tag, std::string_view example) {
   return word;
 }
 
-// What a path rule names before the game's own name; "." for none.
-std::string named_folder(const std::string& text) {
-  const auto word = text.find('{');
-  const auto slash = word == std::string::npos ? word : text.rfind('/', word);
-  return slash == std::string::npos ? "." : text.substr(0, slash);
-}
-
-// The console whose tag is the name of that folder.
-std::optional<Platform> console_named(const std::string& text) {
-  return platform_from_tag(lower(name_of(named_folder(text))));
-}
-
 // The rule with the other console's tag as the name of that folder.
 std::string renamed(const std::string& text, Platform other) {
   const std::string folder = named_folder(text);
@@ -197,6 +185,16 @@ class LikelyRules {
 };
 
 }  // namespace
+
+std::string named_folder(const std::string& text) {
+  const auto word = text.find('{');
+  const auto slash = word == std::string::npos ? word : text.rfind('/', word);
+  return slash == std::string::npos ? "." : text.substr(0, slash);
+}
+
+std::optional<Platform> console_named(const std::string& text) {
+  return platform_from_tag(lower(name_of(named_folder(text))));
+}
 
 void add_likely_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
                       std::vector<PlatformRule>& rules) {

@@ -26,6 +26,11 @@ void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& file
 void add_likely_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
                       std::vector<PlatformRule>& rules);
 
+/// What a path rule names before the game's own name; "." for nothing.
+[[nodiscard]] std::string named_folder(const std::string& rule_text);
+/// The platform whose tag is the name of that folder.
+[[nodiscard]] std::optional<Platform> console_named(const std::string& rule_text);
+
 /// `folder` as the beginning of a path rule; nothing if a rule can't have such a name.
 [[nodiscard]] std::optional<std::string> rule_prefix(const std::string& folder);
 /// Where the ROMs of a platform are; nothing if there are none.

@@ -66,21 +66,6 @@ bool belongs(const Part& part, Role role, const Save& all) {
   return part.role == Role{PartKind::pak, 0} && role == Role{PartKind::pak, 1} && all.find(role) == nullptr;
 }
 
-// The extension of a rule's list that most saves in that folder have, in the list's order; empty if there are
-// none.
-Result<std::string> usual_extension(BayView& view, const PlatformRule& rule, const std::string& folder) {
-  BAYSWAP_TRY(const auto saves, view.saves());
-  std::vector<std::ptrdiff_t> counts(rule.extensions.size());
-  for (const HeldSave& save : *saves) {
-    if (save.rule != &rule || lower(folder_of(save.path)) != lower(folder)) continue;
-    for (std::size_t i = 0; i < counts.size(); ++i)
-      if (lower(extension_of(save.path)) == lower(rule.extensions[i])) ++counts[i];
-  }
-  const auto most = std::max_element(counts.begin(), counts.end());
-  if (most == counts.end() || *most == 0) return std::string();
-  return rule.extensions[static_cast<std::size_t>(most - counts.begin())];
-}
-
 // Where the bay keeps the save in that form. Of several extensions that the rule has, that of the file in
 // place; of several files in place, the newest; of none, that of the saves around it.
 Result<std::vector<SaveFile>> files_of(BayView& view, const Arrival& arrival, const Layout& form) {
@@ -99,7 +84,7 @@ Result<std::vector<SaveFile>> files_of(BayView& view, const Arrival& arrival, co
   }
   if (newest) return files;
   NameFacts facts = arrival.facts;
-  BAYSWAP_TRY(facts.extension, usual_extension(view, rule, folder_of(files.front().path)));
+  facts.extension = view.extension_in_use(rule, folder_of(files.front().path));
   if (!facts.extension.empty()) {
     BAYSWAP_TRY(files.front().path, rule.path.expand(facts));
   }

@@ -6,6 +6,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/detect_rules.hpp"
 #include "carry/resolve.hpp"
 
 namespace bayswap {
@@ -92,9 +93,8 @@ Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
 // A place that was only looked at keeps saves in folders named after consoles; this one's has none yet.
 void Resolver::doubt_folder(const GameId& game, Arrival& arrival) {
   if (to_.bay().origin.ends_with(".toml")) return;
-  const std::string& path = arrival.rule->path.text();
-  const std::string folder = path.substr(0, std::min(path.rfind('/', path.find('{')), path.size()));
-  const auto named = platform_from_tag(lower(name_of(folder)));
+  const std::string folder = named_folder(arrival.rule->path.text());
+  const auto named = console_named(arrival.rule->path.text());
   if (!named || *named == game.platform || saves_as(*named) != saves_as(game.platform)) return;
   const auto saves = to_.saves(BayView::Depth::names);
   if (!saves || std::ranges::any_of(**saves, [&](const HeldSave& save) {

@@ -119,8 +119,8 @@ void print_detection(const Detection& detection, const std::string& root) {
   for (const UnsettledFiles& files : detection.unsettled) print_unsettled(files);
   if (!detection.aside.empty())
     print_field("left aside",
-                fmt::format("{} in folders of backups: {}", counted(detection.aside.size(), "copy"),
-                            first_few(detection.aside)));
+                fmt::format("{} in folders of backups, or where no program looks: {}",
+                            counted(detection.aside.size(), "copy"), first_few(detection.aside)));
   if (!detection.empty.empty())
     print_field(
         "empty",
