@@ -60,6 +60,13 @@ bool is_safe_relative(std::string_view path) {
   }
 }
 
+std::size_t shared_folders(std::string_view a, std::string_view b) {
+  std::size_t folders = 0;
+  for (std::size_t i = 0; i < std::min(a.size(), b.size()) && a[i] == b[i]; ++i)
+    folders += a[i] == '/' ? 1 : 0;
+  return folders;
+}
+
 bool is_os_metadata(std::string_view name) {
   constexpr std::array<std::string_view, 9> names{
       ".DS_Store",  "Thumbs.db",    "desktop.ini", "__MACOSX",       "System Volume Information",

@@ -20,6 +20,8 @@ namespace bayswap {
 [[nodiscard]] std::string_view stem_of(std::string_view path);
 /// The last extension with its dot, or nothing.
 [[nodiscard]] std::string_view extension_of(std::string_view path);
+/// How many folders, from the root on, two paths have in common.
+[[nodiscard]] std::size_t shared_folders(std::string_view a, std::string_view b);
 /// Relative, no empty, "." or ".." component, no NUL: can't lead out of the folder it is used in.
 [[nodiscard]] bool is_safe_relative(std::string_view path);
 /// What operating systems leave in folders by the way: thumbnails, views, forks of other disks' files.

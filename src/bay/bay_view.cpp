@@ -87,12 +87,14 @@ const RomFacts& BayView::facts_of(const RomFile& rom) {
 
 namespace {
 
-// A file that several rules take is a save of one of them: of the one that has its ROM, or can open it.
+// A file that several rules take is a save of one of them: of the one that has its ROM, the nearest of
+// several, or can open it.
 void drop_doubles(std::vector<HeldSave>& saves) {
   const auto weight = [](const HeldSave& save) {
-    if (save.kind != SaveKind::battery) return 8;
-    return (save.misplaced.empty() ? 4 : 0) + (save.has_rom ? 2 : 0) +
-           (save.health != Health::damaged ? 1 : 0);
+    const std::size_t near =
+        save.has_rom && save.facts.rom_path ? shared_folders(save.path, *save.facts.rom_path) : 0;
+    return std::tuple(save.kind != SaveKind::battery, save.misplaced.empty(), save.has_rom,
+                      save.health != Health::damaged, near);
   };
   std::map<std::string, const HeldSave*> owners;
   for (const HeldSave& save : saves) {

@@ -74,14 +74,19 @@ class Detector {
     std::set<std::string> listed;
     for (const HeldSave& save : *saves) {
       // A copy, in a folder where no program looks; or what a rule takes that was made without an example.
-      if ((!save.misplaced.empty() || save.rule->like) && !by_path_.contains(save.path)) {
+      const auto file = by_path_.find(save.path);
+      if ((!save.misplaced.empty() || save.rule->like) && file == by_path_.end()) {
         found_.aside.push_back(save.path);
         continue;
       }
+      // In a folder without ROMs, by the rule for what is beside them: it was asked about already.
+      if (save.kind == SaveKind::battery && !save.has_rom && file != by_path_.end() &&
+          !file->second->is_claimed)
+        continue;
       DetectedRule& own = rules[static_cast<std::size_t>(save.rule - bay.rules.data())];
       own.saves.push_back(detected(save));
       listed.insert(save.path);
-      for (const HeldFile& file : save.held) listed.insert(file.path);
+      for (const HeldFile& held : save.held) listed.insert(held.path);
     }
     for (DetectedRule& rule : rules) {
       if (rule.saves.empty() && rule.rule.keeping != Keeping::card && !rule.rule.like) continue;

@@ -1,7 +1,10 @@
 // Places with saves in a home folder, or on a disk.
+#include <bayswap/card.hpp>
+
 #include <algorithm>
 #include <array>
 #include <map>
+#include <optional>
 
 #include "base/order.hpp"
 #include "base/path.hpp"
@@ -24,6 +27,21 @@ bool is_general_name(std::string_view name) {
   return std::find(names.begin(), names.end(), low) != names.end() || platform_from_tag(low).has_value();
 }
 
+// Of these, the ones with saves in them and nothing else: below them each game may have a folder.
+bool is_name_for_saves(std::string_view name) {
+  static constexpr std::array<std::string_view, 13> names{
+      "save",    "saves", "sav", "savedata", "saved",        "memcards",   "memcard",
+      "battery", "sram",  "srm", "cards",    "memory cards", "memory card"};
+  return std::find(names.begin(), names.end(), lower(name)) != names.end();
+}
+
+// In which every program has a folder.
+bool is_for_all_programs(std::string_view name) {
+  static constexpr std::array<std::string_view, 10> names{
+      ".config", ".local", "share", ".var", "app", "documents", "downloads", "desktop", "games", "roaming"};
+  return std::find(names.begin(), names.end(), lower(name)) != names.end();
+}
+
 // What systems and work keep in a home folder.
 bool is_system_folder(const std::string& path) {
   static constexpr std::array<std::string_view, 16> names{"proc", "sys",   "dev", "run", "boot", "etc",
@@ -42,15 +60,45 @@ class PlaceSearch {
     std::vector<DetectedPlace> places;
     for (const std::string& root : roots()) {
       if (is_stopped_) break;
-      SubStore below(store_, root);
-      auto detection = detect_place(catalog_, below, options_);
-      if (!detection || detection->saves() == 0) continue;
-      places.push_back({root, name_for(root), *std::move(detection)});
+      if (std::any_of(places.begin(), places.end(),
+                      [&](const DetectedPlace& place) { return is_within(root, place.root); }))
+        continue;
+      auto place = look_at(root);
+      if (!place) continue;
+      std::erase_if(places, [&](const DetectedPlace& other) { return is_within(other.root, place->root); });
+      place->suggested_name = name_for(place->root);
+      places.push_back(*std::move(place));
     }
     return places;
   }
 
  private:
+  static bool is_within(const std::string& path, const std::string& folder) {
+    return folder == "." || path == folder || path.starts_with(folder + "/");
+  }
+
+  // Where saves are that only their ROMs tell, the folder above that has these is the place.
+  [[nodiscard]] std::optional<DetectedPlace> look_at(const std::string& root) const {
+    constexpr int levels = 3;
+    std::optional<DetectedPlace> found;
+    std::string folder = root;
+    for (int i = 0; i <= levels; ++i) {
+      SubStore below(store_, folder);
+      auto detection = detect_place(catalog_, below, options_);
+      if (!detection) break;
+      const bool is_settled = detection->unsettled.empty();
+      const bool has_roms = !detection->roms.empty();
+      const bool is_better = i == 0 || has_roms;
+      if (is_better && detection->saves() > (found ? found->detection.saves() : 0))
+        found = DetectedPlace{folder, {}, *std::move(detection)};
+      const std::string above = folder_of(folder);
+      if (is_settled || has_roms || folder == "." || above == "." || is_for_all_programs(name_of(above)))
+        break;
+      folder = above;
+    }
+    return found;
+  }
+
   Result<void> walk(const std::string& folder, int depth) {
     const auto entries = store_.list(folder);
     if (!entries) return depth == 0 ? Result<void>(tl::unexpected(entries.error())) : Result<void>{};
@@ -63,7 +111,8 @@ class PlaceSearch {
     const auto join = [&](const std::string& name) { return folder == "." ? name : join_path(folder, name); };
     bool is_candidate = false;
     for (const FileInfo& entry : *entries)
-      is_candidate = is_candidate || (entry.kind == FileInfo::Kind::file && may_be_save(entry));
+      is_candidate = is_candidate || (entry.kind == FileInfo::Kind::file &&
+                                      (may_be_save(folder, entry) || is_card(join(entry.name), entry)));
     for (const FileInfo& entry : *entries) {
       if (entry.kind != FileInfo::Kind::folder || entry.link || is_os_metadata(entry.name) ||
           is_left_out(entry.name))
@@ -77,14 +126,28 @@ class PlaceSearch {
     return {};
   }
 
-  [[nodiscard]] bool may_be_save(const FileInfo& entry) const {
+  [[nodiscard]] bool may_be_save(const std::string& folder, const FileInfo& entry) const {
     if (entry.size_bytes < 16 || entry.size_bytes > (std::uint64_t{72} << 20)) return false;
     const std::string_view extension = extension_of(entry.name);
     if (is_save_extension(extension, catalog_)) return true;
+    const std::string low = lower(entry.name);
+    if (is_name_for_saves(name_of(folder)) && !is_foreign_extension(extension)) return true;
     static constexpr std::array<std::string_view, 10> cards{".mcr", ".mcd", ".ps2", ".raw", ".gci",
                                                             ".gcs", ".mpk", ".bkr", ".vmu", ".parcel"};
-    return std::find(cards.begin(), cards.end(), lower(extension)) != cards.end() ||
-           lower(entry.name) == "param.sfo";
+    return std::find(cards.begin(), cards.end(), lower(extension)) != cards.end() || low == "param.sfo";
+  }
+
+  // Dumps of anything are called .bin: of those as large as a card some are read.
+  [[nodiscard]] bool is_card(const std::string& path, const FileInfo& entry) {
+    constexpr std::uint64_t smallest = 131072;
+    constexpr std::uint64_t largest = 8 << 20;
+    constexpr int most = 256;
+    const bool has_size = entry.size_bytes >= smallest && entry.size_bytes <= largest &&
+                          (entry.size_bytes & (entry.size_bytes - 1)) == 0;
+    if (!has_size || lower(extension_of(path)) != ".bin" || cards_read_ == most) return false;
+    ++cards_read_;
+    const auto bytes = store_.read(path);
+    return bytes && guess_card(bytes->view());
   }
 
   // The first folders of trees by ids.
@@ -148,12 +211,18 @@ class PlaceSearch {
   std::set<std::string> candidates_;
   std::map<std::string, int> names_given_;
   std::size_t names_ = 0;
+  int cards_read_ = 0;
   bool is_stopped_ = false;
 };
 
 }  // namespace
 
 std::string program_folder(std::string folder, const std::string& top) {
+  for (std::string above = folder; above != "." && above != "/" && above != top; above = folder_of(above))
+    if (is_name_for_saves(name_of(above))) {
+      folder = above;
+      break;
+    }
   while (folder != "." && folder != "/" && folder != top && is_general_name(name_of(folder))) {
     std::string above = folder_of(folder);
     if (above == top || above == "/") break;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <tuple>
 
 #include "base/order.hpp"
 #include "base/path.hpp"
@@ -167,6 +168,9 @@ bool is_card_size(std::uint64_t size) {
   return size - floor <= header || (size % 528 == 0 && std::has_single_bit(size / 528));
 }
 
+// ROMs of one name that are asked whether a file is their save.
+constexpr std::size_t max_namesakes = 8;
+
 class Looker {
  public:
   Looker(const Catalog& catalog, Store& store, const Survey& survey, const std::set<std::string>& claimed,
@@ -199,17 +203,22 @@ class Looker {
     return claimed_.contains(".");
   }
 
-  // The ROM whose name the file or its folder has: with another extension, with one more, or with the number
-  // of a controller pak; of several, one in the same folder.
-  void find_rom(SurveyedFile& file) const {
+  // The ROMs whose name the file or its folder has: with another extension, with one more, or with the number
+  // of a controller pak. Of several, those nearest to it.
+  std::vector<std::size_t> find_roms(SurveyedFile& file) const {
     const std::string stem = lower(stem_of(file.path));
+    std::vector<std::size_t> roms;
+    const auto nearness = [&](std::size_t rom) {
+      const std::string& path = survey_.roms[rom].path;
+      return std::pair(folder_of(path) == folder_of(file.path), shared_folders(path, file.path));
+    };
     const auto take = [&](const std::unordered_multimap<std::string, std::size_t>& index,
                           const std::string& name, std::string_view word) {
-      if (file.rom || name.empty()) return;
+      if (!roms.empty() || name.empty()) return;
       const auto [first, last] = index.equal_range(name);
       for (auto one = first; one != last; ++one) {
-        if (file.rom && folder_of(survey_.roms[one->second].path) != folder_of(file.path)) continue;
-        file.rom = one->second;
+        if (!roms.empty() && nearness(one->second) > nearness(roms.front())) roms.clear();
+        if (roms.empty() || nearness(one->second) == nearness(roms.front())) roms.push_back(one->second);
         file.rom_word = word;
       }
     };
@@ -230,13 +239,16 @@ class Looker {
       take(survey_.by_stem, folder, "");
       take(survey_.by_code, folder, "");
     }
+    std::sort(roms.begin(), roms.end());
+    roms.resize(std::min<std::size_t>(roms.size(), max_namesakes));
+    return roms;
   }
 
   void look(const std::string& path, const FileInfo& info) {
     const std::string extension = lower(extension_of(path));
     const bool is_named = is_save_extension(extension, catalog_);
     SurveyedFile file{path, info, {}, {}, {}, false};
-    find_rom(file);
+    const std::vector<std::size_t> roms = find_roms(file);
     if (info.size_bytes == 0) {
       if (is_named) detection_.empty.push_back(path);
       return;
@@ -244,7 +256,8 @@ class Looker {
     if (info.size_bytes < min_file_bytes || info.size_bytes > max_file_bytes ||
         is_foreign_extension(extension))
       return;
-    if (!is_named && !file.rom && !is_card_size(info.size_bytes) && !is_small_binary(info.size_bytes)) return;
+    if (!is_named && roms.empty() && !is_card_size(info.size_bytes) && !is_small_binary(info.size_bytes))
+      return;
     const auto bytes = store_.read(path);
     if (!bytes) {
       detection_.errors.push_back(bytes.error());
@@ -254,13 +267,18 @@ class Looker {
     Hints hints;
     hints.extension = extension;
     hints.states = options_.states;
-    if (file.rom) {
-      const RomFile& rom = survey_.roms[*file.rom];
+    if (roms.empty()) file.finding = inspect_save(catalog_, *bytes, hints);
+    // Of games of one name on several consoles, the one whose save it can be.
+    for (const std::size_t index : roms) {
+      const RomFile& rom = survey_.roms[index];
       hints.game = rom.facts.game;
       hints.chips = rom.facts.chips;
       if (rom.facts.game.platform == Platform::gba) add_tags(rom, hints.chips);
+      Finding finding = inspect_save(catalog_, *bytes, hints);
+      if (file.rom && likelihood(finding) <= likelihood(file.finding)) continue;
+      file.rom = index;
+      file.finding = std::move(finding);
     }
-    file.finding = inspect_save(catalog_, *bytes, hints);
     if (is_foreign(bytes->view()) && file.finding.kind != FileKind::save_state) return;
     // The name misled: another game's ROM has it.
     if (file.rom && file.finding.kind == FileKind::unknown) {
@@ -274,6 +292,11 @@ class Looker {
       }
     }
     found_.push_back(std::move(file));
+  }
+
+  static std::tuple<bool, bool, double> likelihood(const Finding& finding) {
+    const bool is_known = finding.kind != FileKind::unknown;
+    return {is_known, is_known && finding.fit == Fit::exact, finding.confidence};
   }
 
   // Small enough to be read for the marks that single saves and parameter files have.

@@ -11,6 +11,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/detect_survey.hpp"
 #include "bay/places.hpp"
 #include "bay/save_owner.hpp"
 #include "bay/scan_memory.hpp"
@@ -39,11 +40,12 @@ class FileScanner {
   Result<void> run() {
     const PlatformRule& first = *rules_.front().rule;
     const auto& on_error = scan_.view.options().on_error;
-    BAYSWAP_TRY(const auto fitting, find_places(scan_.store, first.path, first.platform, on_error));
+    const std::string roms = roms_of_all();
+    BAYSWAP_TRY(const auto fitting, find_places(scan_.store, first.path, first.platform, on_error, roms));
     const auto loose = loosened(first.path);
     std::vector<Place> beside;
     if (loose && !scan_.names_only) {
-      BAYSWAP_TRY(beside, find_places(scan_.store, *loose, first.platform, on_error));
+      BAYSWAP_TRY(beside, find_places(scan_.store, *loose, first.platform, on_error, roms));
     }
     if (fitting.empty() && beside.empty()) return {};
     BAYSWAP_CHECK(find_roms());
@@ -59,6 +61,16 @@ class FileScanner {
   }
 
  private:
+  // The folder that all the rules' ROMs are below.
+  [[nodiscard]] std::string roms_of_all() const {
+    std::vector<std::string> folders;
+    for (const FileRule& rule : rules_) {
+      if (rule.rule->roms.empty()) return ".";
+      folders.push_back(join_path(in_case_of_disk(scan_.store, rule.rule->roms), "x"));
+    }
+    return common_folder(folders);
+  }
+
   // The rule with any extension instead of its own.
   static std::optional<NameRule> loosened(const NameRule& rule) {
     if (rule.uses("ext")) return rule;
@@ -93,6 +105,11 @@ class FileScanner {
     if (fitting.empty()) return;
     if (std::any_of(named.begin(), named.end(), [](const auto& one) { return one.second.exact; }))
       std::erase_if(named, [](const auto& one) { return !one.second.exact; });
+    std::size_t nearest = 0;
+    for (const auto& [rule, own] : named)
+      nearest = std::max(nearest, shared_folders(place.path, own.rom->path));
+    std::erase_if(
+        named, [&](const auto& one) { return shared_folders(place.path, one.second.rom->path) < nearest; });
     RomMatch rom;
     if (!named.empty()) {
       const auto& owner = named.size() == 1 ? named.front() : likeliest(scan_.view, named, place.path);
@@ -190,15 +207,6 @@ class FileScanner {
   }
 
   // ---- Files that do not fit the rule ----------------------------------------------------------------
-
-  [[nodiscard]] static bool is_save_extension(std::string_view extension, const Catalog& catalog) {
-    constexpr std::array<std::string_view, 6> usual{".sav", ".srm", ".ram", ".sra", ".eep", ".fla"};
-    const std::string low = lower(extension);
-    if (std::find(usual.begin(), usual.end(), low) != usual.end()) return true;
-    const auto all = catalog.all();
-    return !low.empty() && std::any_of(all.begin(), all.end(),
-                                       [&](const Layout* layout) { return lower(layout->extension) == low; });
-  }
 
   void take_misplaced(const Place& place, std::vector<Told>& told) {
     if (!is_save_extension(extension_of(place.path), scan_.view.catalog())) return;

@@ -5,6 +5,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/detect_survey.hpp"
 
 namespace bayswap {
 namespace {
@@ -14,8 +15,8 @@ constexpr std::size_t max_names = 200000;
 class PlaceFinder {
  public:
   PlaceFinder(Store& store, const NameRule& rule, Platform platform,
-              const std::function<void(const std::string&, const Error&)>& on_error)
-      : store_(store), rule_(rule), platform_(platform), on_error_(on_error) {}
+              const std::function<void(const std::string&, const Error&)>& on_error, const std::string& roms)
+      : store_(store), rule_(rule), platform_(platform), on_error_(on_error), roms_(roms) {}
 
   Result<std::vector<Place>> run() {
     BAYSWAP_CHECK(walk(0, ".", {}));
@@ -61,7 +62,7 @@ class PlaceFinder {
       if (auto info = store_.stat(join(folder, *literal)); info && *info)
         return take(component, folder, **info, std::move(words));
     }
-    if (is_rom_folder(component)) return rom_folders(component, folder, 0, words);
+    if (is_rom_folder(component)) return rom_folders(component, roms_, 0, words);
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries) {
       if (is_own_temporary(entry.name) || is_os_metadata(entry.name)) continue;
@@ -88,7 +89,8 @@ class PlaceFinder {
     if (depth == max_rom_depth) return {};
     BAYSWAP_TRY(const auto entries, list(folder));
     for (const FileInfo& entry : entries)
-      if (entry.kind == FileInfo::Kind::folder && !entry.link && !is_os_metadata(entry.name)) {
+      if (entry.kind == FileInfo::Kind::folder && !entry.link && !is_os_metadata(entry.name) &&
+          !is_left_out(entry.name)) {
         BAYSWAP_CHECK(rom_folders(component, join(folder, entry.name), depth + 1, words));
       }
     return {};
@@ -98,16 +100,17 @@ class PlaceFinder {
   const NameRule& rule_;
   Platform platform_;
   const std::function<void(const std::string&, const Error&)>& on_error_;
+  const std::string& roms_;
   std::size_t seen_ = 0;
   std::vector<Place> found_;
 };
 
 }  // namespace
 
-Result<std::vector<Place>> find_places(
-    Store& store, const NameRule& rule, Platform platform,
-    const std::function<void(const std::string&, const Error&)>& on_error) {
-  return PlaceFinder(store, rule, platform, on_error).run();
+Result<std::vector<Place>> find_places(Store& store, const NameRule& rule, Platform platform,
+                                       const std::function<void(const std::string&, const Error&)>& on_error,
+                                       const std::string& roms) {
+  return PlaceFinder(store, rule, platform, on_error, roms).run();
 }
 
 std::string in_case_of_disk(Store& store, const std::string& path) {

@@ -15,10 +15,12 @@ struct Place {
   FileInfo info;
 };
 /// Everything that fits the rule, in the order of the paths. Links to folders are not followed. Folders that
-/// can't be read go to `on_error`. `does_not_fit` over 200,000 names.
+/// can't be read go to `on_error`. {rom.folder} is looked for in `roms` and below it, caches left out.
+/// `does_not_fit` over 200,000 names.
 [[nodiscard]] Result<std::vector<Place>> find_places(
     Store& store, const NameRule& rule, Platform platform,
-    const std::function<void(const std::string& path, const Error& error)>& on_error = {});
+    const std::function<void(const std::string& path, const Error& error)>& on_error = {},
+    const std::string& roms = ".");
 
 /// The label of a save that is a folder, as its own files have it.
 struct FolderLabel {

@@ -26,6 +26,18 @@ std::optional<Platform> platform_in_path(const std::string& path) {
   return std::nullopt;
 }
 
+// Games for the PC call their saves .sav too: a file under it that no ROM's name fits needs a folder for
+// saves.
+bool names_saves(const std::string& path) {
+  if (lower(extension_of(path)) != ".sav") return true;
+  for (std::string folder = folder_of(path); folder != "." && folder != "/"; folder = folder_of(folder)) {
+    const std::string low = lower(name_of(folder));
+    for (const char* word : {"sav", "sram", "srm", "batter", "rom", "dump", "cart", "backup", "emu", "retro"})
+      if (low.find(word) != std::string::npos) return true;
+  }
+  return folder_of(path) == ".";
+}
+
 }  // namespace
 
 bool is_battery(const Finding& finding) {
@@ -48,7 +60,10 @@ bool has_codes(Platform platform) {
 PlatformSettler::PlatformSettler(const Catalog& catalog, Store& store, const Survey& survey,
                                  const DetectOptions& options)
     : catalog_(catalog), store_(store), options_(options) {
-  for (const RomFile& rom : survey.roms) with_roms_.insert(saves_as(rom.facts.game.platform));
+  for (const RomFile& rom : survey.roms) {
+    with_roms_.insert(saves_as(rom.facts.game.platform));
+    rom_folders_.insert(folder_of(rom.path));
+  }
 }
 
 void PlatformSettler::note(const SurveyedFile& file) {
@@ -81,7 +96,8 @@ std::optional<Platform> PlatformSettler::settle(SurveyedFile& file) const {
   const auto siblings = beside_.find(folder_of(file.path));
   if (siblings != beside_.end() && siblings->second.size() == 1)
     if (const auto only = one_of(siblings->second); only && take(file, *only)) return only;
-  if (const auto only = one_of(with_roms_); only && take(file, *only)) return only;
+  if (names_saves(file.path) || siblings != beside_.end() || rom_folders_.contains(folder_of(file.path)))
+    if (const auto only = one_of(with_roms_); only && take(file, *only)) return only;
   if (choices.size() == 1) return choices.front();
   if (options_.unsettled_as && take(file, saves_as(*options_.unsettled_as)))
     return saves_as(*options_.unsettled_as);

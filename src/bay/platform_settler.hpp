@@ -32,6 +32,7 @@ class PlatformSettler {
   Store& store_;
   const DetectOptions& options_;
   std::set<Platform> with_roms_;
+  std::set<std::string> rom_folders_;
   std::map<std::string, std::set<Platform>> beside_;
 };
 

@@ -1,6 +1,7 @@
 #include "bay/save_owner.hpp"
 
 #include <algorithm>
+#include <tuple>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -13,18 +14,22 @@ bool ends_with_lower(std::string_view text, std::string_view end) {
   return text.size() >= end.size() && lower(text.substr(text.size() - end.size())) == lower(end);
 }
 
-std::string beside_key(const std::string& path, const std::string& low_name) {
-  return lower(folder_of(path)) + "/" + low_name;
+// In the file's own folder, or with more of the way to it in common; of equals the first by path.
+bool is_nearer(const std::string& path, const RomFile& rom, const RomFile& other) {
+  const auto distance = [&](const RomFile& one) {
+    return std::tuple(lower(folder_of(one.path)) != lower(folder_of(path)),
+                      -static_cast<std::ptrdiff_t>(shared_folders(path, one.path)),
+                      std::string_view(one.path));
+  };
+  return distance(rom) < distance(other);
 }
 
 }  // namespace
 
 void index_roms(FileRule& rule) {
   for (const RomFile& rom : *rule.roms) {
-    const std::string stem = lower(stem_of(rom.path));
-    const std::string name = lower(name_of(rom.path));
-    for (const std::string& key : {stem, beside_key(rom.path, stem)}) rule.by_stem.emplace(key, &rom);
-    for (const std::string& key : {name, beside_key(rom.path, name)}) rule.by_name.emplace(key, &rom);
+    rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
+    rule.by_name.emplace(lower(name_of(rom.path)), &rom);
     rule.by_title.emplace(normalized_title(stem_of(rom.path)), &rom);
   }
 }
@@ -50,10 +55,12 @@ RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& wor
   // Of a rule that looks beside the ROMs, that in the file's own folder; any other has the name by chance.
   const bool is_beside = rule.rule->path.text().starts_with("{rom.folder}/");
   const auto by_own_name = [&](const auto& index, const std::string& name) -> RomMatch {
-    if (is_beside)
-      if (const auto rom = index.find(beside_key(path, name)); rom != index.end()) return {rom->second, true};
-    const auto rom = index.find(name);
-    return rom != index.end() ? RomMatch{rom->second, !is_beside} : RomMatch{};
+    const RomFile* nearest = nullptr;
+    const auto [first, last] = index.equal_range(name);
+    for (auto one = first; one != last; ++one)
+      if (nearest == nullptr || is_nearer(path, *one->second, *nearest)) nearest = one->second;
+    return {nearest,
+            nearest != nullptr && (!is_beside || lower(folder_of(nearest->path)) == lower(folder_of(path)))};
   };
   if (const auto named = words.find("rom.name"); named != words.end()) {
     if (const RomMatch rom = by_own_name(rule.by_name, lower(named->second)); rom.rom != nullptr) return rom;

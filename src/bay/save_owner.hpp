@@ -11,8 +11,8 @@ struct FileRule {
   const PlatformRule* rule = nullptr;
   std::vector<const Layout*> layouts;
   const std::vector<RomFile>* roms = nullptr;
-  std::unordered_map<std::string, const RomFile*> by_stem;        // lower case; also "folder/stem"
-  std::unordered_map<std::string, const RomFile*> by_name;        // with the extension
+  std::unordered_multimap<std::string, const RomFile*> by_stem;   // lower case
+  std::unordered_multimap<std::string, const RomFile*> by_name;   // with the extension
   std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
   bool by_extension = false;
   bool is_set = false;
@@ -27,7 +27,8 @@ struct RomMatch {
 void index_roms(FileRule& rule);
 /// Whether files of that layout can have the path's extension.
 [[nodiscard]] bool fits(const FileRule& rule, const Layout& layout, const std::string& path);
-/// By a pair that was said, by the ROM's own name, by one that reads the same. `words`: of the path rule.
+/// By a pair that was said, by the ROM's own name, by one that reads the same; of several the nearest.
+/// `words`: of the path rule.
 [[nodiscard]] RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& words,
                                const std::string& path);
 /// Of ROMs of one name and several platforms the one whose chip is as large as the file; then one whose

@@ -13,6 +13,9 @@ struct LookedAt {
 };
 [[nodiscard]] Result<LookedAt> read_as_rom(Store& store, const std::string& path);
 
+/// A ROM of a platform whose ROMs have no header at all: by its extension alone, where the size agrees.
+[[nodiscard]] std::optional<RomFacts> rom_by_name(std::string_view path, std::uint64_t size_bytes);
+
 [[nodiscard]] Finding rom_finding(RomFacts facts, std::size_t size_bytes);
 /// What bytes are that are no ROM.
 [[nodiscard]] Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hints);

@@ -1,11 +1,10 @@
 #include "inspect/packed_rom.hpp"
 
-#include <bayswap/title.hpp>
-
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/archive_store.hpp"
+#include "inspect/look.hpp"
 
 namespace bayswap {
 namespace {
@@ -21,7 +20,7 @@ ArchiveLimits rom_limits() {
 
 }  // namespace
 
-Result<std::optional<Blob>> packed_rom(Store& store, const std::string& path) {
+Result<std::optional<PackedRom>> packed_rom(Store& store, const std::string& path) {
   const std::string extension = lower(extension_of(path));
   if (extension != ".zip" && extension != ".7z") return std::nullopt;
   const auto bytes = store.read(path, max_archive_bytes);
@@ -30,11 +29,14 @@ Result<std::optional<Blob>> packed_rom(Store& store, const std::string& path) {
   ArchiveLimits limits = rom_limits();
   const auto archive = ArchiveStore::open(*bytes, path, limits);
   if (!archive) return std::nullopt;
-  std::optional<Blob> only;
+  std::optional<PackedRom> only;
   for (const auto& [name, file] : (*archive)->files()) {
-    if (!identify_rom(file.bytes.view())) continue;
+    auto facts = identify_rom(file.bytes.view());
+    if (!facts)
+      if (auto named = rom_by_name(name, file.bytes.size())) facts = *std::move(named);
+    if (!facts) continue;
     if (only) return std::nullopt;
-    only = file.bytes;
+    only = PackedRom{file.bytes, *std::move(facts)};
   }
   return only;
 }
