@@ -87,7 +87,13 @@ void add_cards(Disk& disk, const std::string& at) {
 void add_tree(Disk& disk, const std::string& at) {
   const int number = die(90) + 10;
   const std::string two = std::to_string(number);
-  switch (die(5)) {
+  switch (die(6)) {
+    case 5: {
+      const std::string folder = at + "save/7f4a7c" + two + "/user/80000011";
+      disk.files[folder + "/scores.bin"] = noise(900, 1);
+      disk.saves[folder] = "wiiu";
+      break;
+    }
     case 0: {
       const std::string folder = at + "PSP/SAVEDATA/ULES990" + two + "DATA00";
       disk.files[folder + "/PARAM.SFO"] = parameters("Winter Mooring");
@@ -157,6 +163,7 @@ Disk some_disk(const std::vector<std::string>& places) {
     }
   }
   add_documents(disk, "");
+  if (die(3) == 0) add_tree(disk, "");
   return disk;
 }
 
@@ -181,9 +188,9 @@ void add(const Detection& detection, const std::string& root, Saves& found, std:
 }
 
 #ifdef BAYSWAP_SANITIZED
-constexpr int examples = 20;
+constexpr int examples = 8;
 #else
-constexpr int examples = 80;
+constexpr int examples = 40;
 #endif
 
 TEST(WholeDisks, OfAStickEverySaveIsFound) {

@@ -75,14 +75,15 @@ struct Detection {
 /// Returns a bay with the rules of the detection; without rules if nothing was found.
 [[nodiscard]] Bay bay_of(const Detection& detection, const std::string& name, const std::string& root);
 
-/// A folder with the saves of one program or one console.
+/// A folder with the saves of one program or one console; or without any, but with files that may be saves:
+/// see its `unsettled`.
 struct DetectedPlace {
   std::string root;            // below the folder that was looked at; "." is that folder itself
   std::string suggested_name;  // a bay's name, unique in the list
   Detection detection;
 };
-/// Searches the store, such as a home folder or a disk, for places with saves: first by names alone, then in
-/// the folders that may contain saves. Leaves out system folders, caches and source trees. `is_medium`: the
+/// Searches the store, such as a home folder or a disk, for places with saves: first by names, then in the
+/// folders that may contain saves. Leaves out system folders, caches and source trees. `is_medium`: the
 /// root is a disk of its own and may itself be a place.
 [[nodiscard]] Result<std::vector<DetectedPlace>> find_places_with_saves(const Catalog& catalog, Store& store,
                                                                         bool is_medium,

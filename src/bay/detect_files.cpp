@@ -82,7 +82,11 @@ class FileRules {
       unsettled.reason = key.second;
       for (const SurveyedFile* file : files) unsettled.paths.push_back(file->path);
       const auto prefix = rule_prefix(key.first);
-      for (const Platform platform : platforms) {
+      // Those first whose games are there.
+      std::vector<Platform> ordered(platforms.begin(), platforms.end());
+      std::stable_partition(ordered.begin(), ordered.end(),
+                            [&](Platform platform) { return rom_folder(survey_, platform).has_value(); });
+      for (const Platform platform : ordered) {
         std::vector<SurveyedFile> as_one;
         for (const SurveyedFile* file : files) as_one.push_back(*file);
         std::vector<SurveyedFile*> pointers;

@@ -12,6 +12,7 @@
 #include "base/try.hpp"
 #include "bay/detect_survey.hpp"
 #include "bay/places.hpp"
+#include "fs/forwarding_store.hpp"
 #include "fs/sub_store.hpp"
 
 namespace bayswap {
@@ -50,6 +51,21 @@ bool is_system_folder(const std::string& path) {
   return folder_of(path) == "." && std::find(names.begin(), names.end(), path) != names.end();
 }
 
+// A home folder with nothing in it but the folders that have such names: `roms` and `saves` in the home
+// itself.
+class GeneralFolders final : public ForwardingStore {
+ public:
+  using ForwardingStore::ForwardingStore;
+  Result<std::vector<FileInfo>> list(const std::string& folder) override {
+    auto entries = below_.list(folder);
+    if (entries && folder == ".")
+      std::erase_if(*entries, [](const FileInfo& entry) {
+        return entry.kind != FileInfo::Kind::folder || !is_general_name(entry.name);
+      });
+    return entries;
+  }
+};
+
 class PlaceSearch {
  public:
   PlaceSearch(const Catalog& catalog, Store& store, bool is_medium, const DetectOptions& options)
@@ -73,8 +89,9 @@ class PlaceSearch {
   }
 
  private:
-  static bool is_within(const std::string& path, const std::string& folder) {
-    return folder == "." || path == folder || path.starts_with(folder + "/");
+  [[nodiscard]] bool is_within(const std::string& path, const std::string& folder) const {
+    if (folder == ".") return is_medium_ || is_general_name(path.substr(0, path.find('/')));
+    return path == folder || path.starts_with(folder + "/");
   }
 
   // Where saves are that only their ROMs tell, the folder above that has these is the place.
@@ -84,18 +101,21 @@ class PlaceSearch {
     std::string folder = root;
     for (int i = 0; i <= levels; ++i) {
       SubStore below(store_, folder);
-      auto detection = detect_place(catalog_, below, options_);
+      GeneralFolders home(store_);
+      const bool is_home = folder == "." && !is_medium_;
+      auto detection = detect_place(catalog_, is_home ? static_cast<Store&>(home) : below, options_);
       if (!detection) break;
       const bool is_settled = detection->unsettled.empty();
       const bool has_roms = !detection->roms.empty();
-      const bool is_better = i == 0 || has_roms;
-      if (is_better && detection->saves() > (found ? found->detection.saves() : 0))
+      if (i == 0 || (has_roms && detection->saves() > found->detection.saves()))
         found = DetectedPlace{folder, {}, *std::move(detection)};
       const std::string above = folder_of(folder);
-      if (is_settled || has_roms || folder == "." || above == "." || is_for_all_programs(name_of(above)))
+      if (is_settled || has_roms || folder == "." || is_for_all_programs(name_of(above)) ||
+          (above == "." && !is_medium_ && !is_general_name(folder)))
         break;
       folder = above;
     }
+    if (found && found->detection.saves() == 0 && found->detection.unsettled.empty()) return std::nullopt;
     return found;
   }
 
@@ -118,8 +138,10 @@ class PlaceSearch {
           is_left_out(entry.name))
         continue;
       const std::string path = join(entry.name);
-      if (!is_medium_ && is_system_folder(path) && depth == 0) continue;
-      is_candidate = is_candidate || is_tree_begin(path, entry.name);
+      // All of a home folder is not a place: a tree that begins in it is one.
+      const bool is_tree = is_tree_begin(path, entry.name);
+      if (is_tree) candidates_.insert(depth == 0 && !is_medium_ ? path : folder);
+      if (!is_medium_ && !is_tree && is_system_folder(path) && depth == 0) continue;
       if (depth < options_.max_depth) BAYSWAP_CHECK(walk(path, depth + 1));
     }
     if (is_candidate) candidates_.insert(folder);
@@ -165,10 +187,12 @@ class PlaceSearch {
         if (has(high)) return true;
       return false;
     }
-    if (low != "content") return false;
-    const auto entries = store_.list(path);  // of profiles
-    return entries && std::any_of(entries->begin(), entries->end(), [](const FileInfo& entry) {
-             return entry.kind == FileInfo::Kind::folder && entry.name.size() == 16;
+    if (low != "content" && low != "save") return false;
+    const auto entries = store_.list(path);  // of profiles, or of titles by the hash of their ids
+    return entries && std::any_of(entries->begin(), entries->end(), [&](const FileInfo& entry) {
+             if (entry.kind != FileInfo::Kind::folder) return false;
+             return low == "content" ? entry.name.size() == 16
+                                     : entry.name.size() == 8 && has(join_path(entry.name, "user"));
            });
   }
 
@@ -190,7 +214,7 @@ class PlaceSearch {
 
   std::string name_for(const std::string& root) {
     std::string name;
-    for (const char c : lower(root == "." ? name_of(store_.absolute_path(".")) : name_of(root))) {
+    for (const char c : lower(root == "." ? name_of(normalized(store_.absolute_path("."))) : name_of(root))) {
       const bool is_kept = (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9');
       if (is_kept)
         name += c;

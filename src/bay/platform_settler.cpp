@@ -1,6 +1,7 @@
 #include "bay/platform_settler.hpp"
 
 #include <algorithm>
+#include <array>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -26,16 +27,23 @@ std::optional<Platform> platform_in_path(const std::string& path) {
   return std::nullopt;
 }
 
-// Games for the PC call their saves .sav too: a file under it that no ROM's name fits needs a folder for
-// saves.
-bool names_saves(const std::string& path) {
-  if (lower(extension_of(path)) != ".sav") return true;
+// Games for the PC call their saves .sav too. They keep them where systems keep documents.
+bool is_for_documents(const std::string& path) {
+  static constexpr std::array<std::string_view, 8> names{"documents", "my documents",  "my games",
+                                                         "appdata",   "program files", "savegames",
+                                                         "pc games",  "downloads"};
   for (std::string folder = folder_of(path); folder != "." && folder != "/"; folder = folder_of(folder)) {
     const std::string low = lower(name_of(folder));
-    for (const char* word : {"sav", "sram", "srm", "batter", "rom", "dump", "cart", "backup", "emu", "retro"})
-      if (low.find(word) != std::string::npos) return true;
+    if (std::find(names.begin(), names.end(), low) != names.end() || low.starts_with("program files"))
+      return true;
   }
-  return folder_of(path) == ".";
+  return false;
+}
+
+bool is_of_a_program(std::string_view extension) {
+  static constexpr std::array<std::string_view, 8> all{".exe", ".dll", ".so",   ".pak",
+                                                       ".js",  ".lua", ".json", ".xml"};
+  return std::find(all.begin(), all.end(), lower(extension)) != all.end();
 }
 
 }  // namespace
@@ -64,6 +72,8 @@ PlatformSettler::PlatformSettler(const Catalog& catalog, Store& store, const Sur
     with_roms_.insert(saves_as(rom.facts.game.platform));
     rom_folders_.insert(folder_of(rom.path));
   }
+  for (const auto& [path, info] : survey.files)
+    if (is_of_a_program(extension_of(path))) program_folders_.insert(folder_of(path));
 }
 
 void PlatformSettler::note(const SurveyedFile& file) {
@@ -96,7 +106,11 @@ std::optional<Platform> PlatformSettler::settle(SurveyedFile& file) const {
   const auto siblings = beside_.find(folder_of(file.path));
   if (siblings != beside_.end() && siblings->second.size() == 1)
     if (const auto only = one_of(siblings->second); only && take(file, *only)) return only;
-  if (names_saves(file.path) || siblings != beside_.end() || rom_folders_.contains(folder_of(file.path)))
+  const std::string folder = folder_of(file.path);
+  const bool may_be_foreign = lower(extension_of(file.path)) == ".sav" && siblings == beside_.end() &&
+                              !rom_folders_.contains(folder) &&
+                              (is_for_documents(file.path) || program_folders_.contains(folder));
+  if (!may_be_foreign)
     if (const auto only = one_of(with_roms_); only && take(file, *only)) return only;
   if (choices.size() == 1) return choices.front();
   if (options_.unsettled_as && take(file, saves_as(*options_.unsettled_as)))

@@ -33,6 +33,7 @@ class PlatformSettler {
   const DetectOptions& options_;
   std::set<Platform> with_roms_;
   std::set<std::string> rom_folders_;
+  std::set<std::string> program_folders_;  // with what programs for the PC bring along
   std::map<std::string, std::set<Platform>> beside_;
 };
 

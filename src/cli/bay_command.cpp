@@ -23,13 +23,6 @@ std::string platforms_of(const Bay& bay) {
   return joined(tags, ", ");
 }
 
-tl::unexpected<Error> unknown_platform(const std::string& word) {
-  const std::vector<std::string> tags = platform_tag_list();
-  const std::string near = did_you_mean(word, tags);
-  return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(word)),
-              fmt::format("{}{}the tags are {}", near, near.empty() ? "" : " ", joined(tags, ", ")));
-}
-
 // A template, with what the options say otherwise.
 Result<Bay> bay_from_template(const BayAddOptions& options) {
   if (options.root.empty())
@@ -38,9 +31,8 @@ Result<Bay> bay_from_template(const BayAddOptions& options) {
   BAYSWAP_TRY(Bay bay, bay_like(options.like, options.name, AnyStore().absolute_path(options.root)));
   if (!options.about.empty()) bay.about = options.about;
   if (!options.platform.empty()) {
-    const auto platform = platform_from_tag(options.platform);
-    if (!platform) return unknown_platform(options.platform);
-    const PlatformRule* rule = bay.rule(*platform);
+    BAYSWAP_TRY(const Platform platform, platform_named(options.platform));
+    const PlatformRule* rule = bay.rule(platform);
     if (rule == nullptr)
       return fail(ErrorCode::bad_usage,
                   fmt::format("{} has no rule for {}", options.like, printable(options.platform)),
@@ -67,8 +59,7 @@ Result<Bay> bay_from_template(const BayAddOptions& options) {
 Result<Bay> bay_from_look(const Globals& globals, const Catalog& catalog, const BayAddOptions& options) {
   std::optional<Platform> unsettled_as;
   if (!options.platform.empty()) {
-    unsettled_as = platform_from_tag(options.platform);
-    if (!unsettled_as) return unknown_platform(options.platform);
+    BAYSWAP_TRY(unsettled_as, platform_named(options.platform));
   }
   Bay bay;
   bay.name = bay.origin = options.name;
@@ -118,15 +109,14 @@ Result<Bay> bay_from_words(const Globals& globals, const Catalog& catalog, BayAd
                   "e.g. bayswap bay add tv --like stem-folder --root /media/tv; or with --root, --platform, "
                   "--path, --layout "
                   "and --roms; `bayswap bay list --forms` shows what --like knows");
-  const auto platform = platform_from_tag(options.platform);
-  if (!platform) return unknown_platform(options.platform);
+  BAYSWAP_TRY(const Platform platform, platform_named(options.platform));
   BAYSWAP_TRY(NameRule rule, NameRule::parse(options.path));
   Bay bay;
   bay.name = options.name;
   bay.about = options.about;
   bay.root = AnyStore().absolute_path(options.root);
   PlatformRule made;
-  made.platform = *platform;
+  made.platform = platform;
   made.path = std::move(rule);
   made.layout = options.layout;
   made.roms = options.roms;

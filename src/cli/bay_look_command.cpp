@@ -46,7 +46,12 @@ std::string name_from(const std::string& root) {
   return name.empty() ? "place" : name.substr(0, 40);
 }
 
-Result<int> look_at_folder(const Globals& globals, const Catalog& catalog, const std::string& folder) {
+Result<int> look_at_folder(const Globals& globals, const Catalog& catalog, const std::string& folder,
+                           const std::string& platform) {
+  std::optional<Platform> unsettled_as;
+  if (!platform.empty()) {
+    BAYSWAP_TRY(unsettled_as, platform_named(platform));
+  }
   Bay bay;
   bay.name = "place";
   bay.origin = folder;
@@ -55,7 +60,7 @@ Result<int> look_at_folder(const Globals& globals, const Catalog& catalog, const
     return fail(ErrorCode::bad_usage, "a cartridge is looked at by its own command",
                 "use `bayswap cart look`");
   BAYSWAP_TRY(const auto store, open_place(bay));
-  BAYSWAP_TRY(const Detection detection, look_at(globals, catalog, *store));
+  BAYSWAP_TRY(const Detection detection, look_at(globals, catalog, *store, unsettled_as));
   const std::vector<std::string> covered = bays_at(globals, normalized(bay.root));
   if (globals.json) {
     Json json = to_json(detection, bay.root);
@@ -72,7 +77,8 @@ Result<int> look_at_folder(const Globals& globals, const Catalog& catalog, const
         "No saves were found. If there are some, `bayswap inspect` says what each file is, and "
         "`bayswap bay add --like FORM` describes the place by hand.");
   else
-    say(globals.quiet, fmt::format("`{}` makes a bay of it.", add_line(name_from(bay.root), bay.root)));
+    say(globals.quiet, fmt::format("`{}{}` makes a bay of it.", add_line(name_from(bay.root), bay.root),
+                                   platform.empty() ? "" : " --platform " + platform));
   return exit_done;
 }
 
@@ -107,7 +113,7 @@ std::vector<std::pair<std::string, bool>> places_to_search() {
 Result<int> search(const Globals& globals, const Catalog& catalog) {
   Json list = Json::array();
   std::vector<std::vector<std::string>> rows;
-  std::vector<std::string> lines;
+  std::vector<std::string> unclear;  // may be saves, of no console that can be told
   bool is_incomplete = false;
   for (const auto& [folder, is_medium] : places_to_search()) {
     LocalStore store(folder);
@@ -127,23 +133,28 @@ Result<int> search(const Globals& globals, const Catalog& catalog) {
       json["bays"] = covered;
       json["add"] = covered.empty() ? Json(add_line(place.suggested_name, root)) : Json(nullptr);
       list.push_back(std::move(json));
-      rows.push_back(
-          {root, std::to_string(place.detection.saves()), platforms_in(place.detection),
-           covered.empty() ? add_line(place.suggested_name, root) : "bay " + joined(covered, ", ")});
+      if (place.detection.saves() == 0)
+        unclear.push_back(root);
+      else
+        rows.push_back(
+            {root, std::to_string(place.detection.saves()), platforms_in(place.detection),
+             covered.empty() ? add_line(place.suggested_name, root) : "bay " + joined(covered, ", ")});
     }
   }
   if (globals.json) {
     print_json({{"places", std::move(list)}});
     return exit_done;
   }
-  if (rows.empty()) {
+  if (rows.empty() && unclear.empty()) {
     say(false,
         "No place with saves was found in your home folder or on a mounted disk. `bayswap bay look DIR` "
         "looks "
         "at one folder more closely.");
     return exit_done;
   }
-  print_table({"place", "saves", "platforms", "what adds it"}, rows, {1});
+  if (!rows.empty()) print_table({"place", "saves", "platforms", "what adds it"}, rows, {1});
+  for (const std::string& root : unclear)
+    fmt::print("{}: may be saves, but of which console is not clear\n", printable(root));
   say(globals.quiet, "`bayswap bay look DIR` shows what was found in one of them, and why.");
   if (is_incomplete)
     say(globals.quiet, "bayswap: note: some places hold more than one look takes; look at them alone");
@@ -152,10 +163,14 @@ Result<int> search(const Globals& globals, const Catalog& catalog) {
 
 }  // namespace
 
-int bay_look_command(const Globals& globals, const std::string& folder) {
+int bay_look_command(const Globals& globals, const std::string& folder, const std::string& platform) {
   const auto catalog = catalog_of(globals);
   if (!catalog) return report(catalog.error());
-  const auto code = folder.empty() ? search(globals, *catalog) : look_at_folder(globals, *catalog, folder);
+  if (folder.empty() && !platform.empty())
+    return report({ErrorCode::bad_usage, "--platform is for the look at one folder",
+                   "name it: bayswap bay look DIR --platform " + platform});
+  const auto code =
+      folder.empty() ? search(globals, *catalog) : look_at_folder(globals, *catalog, folder, platform);
   return code ? *code : report(code.error());
 }
 

@@ -118,9 +118,12 @@ void add_bay_commands(CLI::App& app, Words& w) {
   add->add_option("--roms", w.bay_add.roms, "Where the ROMs are below the root")->type_name("DIR");
   add->add_option("--about", w.bay_add.about, "A line about it")->type_name("TEXT");
   add->add_flag("--replace", w.bay_add.replace, "Take the place of the bay file of that name, which is kept");
-  command(*bay, w, "look", "Show how a folder stores saves; without a folder, find places with saves", [&w] {
-    return bay_look_command(w.globals, w.folder);
-  })->add_option("DIR", w.folder, "The folder; default: the home folder and what is mounted");
+  CLI::App* look =
+      command(*bay, w, "look", "Show how a folder stores saves; without a folder, find places with saves",
+              [&w] { return bay_look_command(w.globals, w.folder, w.bay_add.platform); });
+  look->add_option("DIR", w.folder, "The folder; default: the home folder and what is mounted");
+  look->add_option("--platform", w.bay_add.platform, "The console of saves that nothing else tells, e.g. gb")
+      ->type_name("TAG");
   CLI::App* edit = command(*bay, w, "edit", "Edit a bay file; it is checked before it counts",
                            [&w] { return bay_edit_command(w.globals, w.bay_file); });
   edit->add_option("BAY", w.bay_file.name, "The bay")->required();

@@ -187,7 +187,8 @@ int bay_scan_command(const Globals& globals, const std::string& name);
 int bay_show_command(const Globals& globals, const std::string& name);
 int bay_check_command(const Globals& globals, const std::vector<std::string>& names);
 /// Looks through the home folder and what is mounted if `folder` is empty.
-int bay_look_command(const Globals& globals, const std::string& folder);
+/// `platform`: the tag of what nothing else settles; empty: it is not settled.
+int bay_look_command(const Globals& globals, const std::string& folder, const std::string& platform);
 struct BayFileOptions {
   std::string name;
   std::string to;  // of rename

@@ -17,10 +17,6 @@ std::string form_of(const PlatformRule& rule) {
   return rule.layout + extensions;
 }
 
-std::string where(const std::string& folder) {
-  return folder == "." ? "the folder itself" : folder;
-}
-
 std::string first_few(const std::vector<std::string>& paths) {
   constexpr std::size_t max_named = 3;
   std::vector<std::string> named(
@@ -84,8 +80,17 @@ Result<Detection> look_at(const Globals& globals, const Catalog& catalog, Store&
 
 std::string platforms_in(const Detection& detection) {
   std::set<std::string> tags;
-  for (const DetectedRule& rule : detection.rules) tags.emplace(tag(rule.rule.platform));
+  for (const DetectedRule& rule : detection.rules)
+    if (!rule.saves.empty()) tags.emplace(tag(rule.rule.platform));
   return joined(std::vector<std::string>(tags.begin(), tags.end()), ", ");
+}
+
+Result<Platform> platform_named(const std::string& tag) {
+  if (const auto platform = platform_from_tag(tag)) return *platform;
+  const std::vector<std::string> tags = platform_tag_list();
+  const std::string near = did_you_mean(tag, tags);
+  return fail(ErrorCode::bad_usage, fmt::format("unknown platform '{}'", printable(tag)),
+              fmt::format("{}{}the tags are {}", near, near.empty() ? "" : " ", joined(tags, ", ")));
 }
 
 std::string shell_word(const std::string& text) {
@@ -103,7 +108,8 @@ void print_detection(const Detection& detection, const std::string& root) {
              counted(detection.files, "file"));
   std::vector<std::string> roms;
   for (const DetectedRoms& one : detection.roms)
-    roms.push_back(fmt::format("{} {} in {}", one.count, tag(one.platform), where(one.folder)));
+    roms.push_back(
+        fmt::format("{} {}{}", one.count, tag(one.platform), one.folder == "." ? "" : " in " + one.folder));
   if (!roms.empty()) print_field("ROMs", joined(roms, ", "));
   std::vector<std::vector<std::string>> rows;
   for (const DetectedRule& rule : detection.rules)

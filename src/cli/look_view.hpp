@@ -20,6 +20,8 @@ void print_detection(const Detection& detection, const std::string& root);
 [[nodiscard]] Json to_json(const Detection& detection, const std::string& root);
 /// "gb, gba, n64".
 [[nodiscard]] std::string platforms_in(const Detection& detection);
+/// The platform of that tag. `bad_usage` if it is none, with the tags.
+[[nodiscard]] Result<Platform> platform_named(const std::string& tag);
 /// A word as a shell takes it.
 [[nodiscard]] std::string shell_word(const std::string& text);
 
