@@ -101,5 +101,74 @@ TEST(RandomPlaces, ACarriedSaveLandsWhereItsGameLooks) {
   });
 }
 
+// Where two players have a stick together, each with habits of their own, a save goes where one of them looks
+// for it, or nowhere.
+TEST(RandomPlaces, OnAStickOfTwoPlayersASaveGoesWhereOneOfThemLooks) {
+  const Catalog catalog;
+  std::size_t planned = 0;
+  expect_property_of(examples, "one player's saves, on the stick of two others", [&] {
+    const std::vector<Game> games = some_games(10);
+    Place from(games);
+    Files files;
+    std::set<std::size_t> there;  // games that have a save on the stick
+    std::vector<std::set<std::string>> wanted(games.size());
+    std::set<std::string> shown;  // consoles of which each player has a save to learn an extension from
+    for (const char* prefix : {"Ida/", "Mila/"}) {
+      Habit habit;
+      habit.prefix = prefix;
+      habit.mixed = false;
+      std::vector<std::size_t> own;
+      for (std::size_t i = 0; i < games.size(); ++i)
+        if (die(3) > 0) own.push_back(i);
+      std::vector<Game> its_games;
+      for (const std::size_t i : own) its_games.push_back(games[i]);
+      Place place(its_games, habit);
+      for (const std::size_t i : own) {
+        wanted[i].insert(place.habit.save(games[i]));
+        if (die(3) == 0) continue;
+        place.keep(games[i], static_cast<std::uint32_t>(i + 100));
+        there.insert(i);
+        shown.insert(prefix + games[i].console.tag);
+      }
+      files.insert(place.files.begin(), place.files.end());
+    }
+    MemoryStore stick;
+    for (const auto& [path, bytes] : files) RC_ASSERT(stick.replace(path, bytes.view()).has_value());
+    const Bay to_bay = detected(catalog, stick, "stick");
+    for (std::size_t i = 0; i < games.size(); ++i) from.keep(games[i], static_cast<std::uint32_t>(i));
+    const auto from_store = from.store();
+    const Bay from_bay = detected(catalog, *from_store, "from");
+    for (std::size_t i = 0; i < games.size(); ++i) {
+      if (there.contains(i)) continue;
+      CarryRequest request;
+      request.what = from.habit.save(games[i]);
+      const auto plan =
+          plan_carry(catalog, {&from_bay, from_store.get()}, {&to_bay, &stick}, *from_store, request);
+      if (!plan || plan->refusal() != nullptr) continue;
+      RC_ASSERT(plan->changes.size() == 1);
+      ++planned;
+      // It says that it is not sure.
+      if (std::ranges::any_of(plan->issues, [](const PlanIssue& issue) {
+            return issue.code == IssueCode::first_save || issue.code == IssueCode::odd_target;
+          }))
+        continue;
+      const std::string& path = plan->changes.front().path;
+      const bool is_shown = shown.contains(path.substr(0, path.find('/') + 1) + games[i].console.tag);
+      const auto as_far_as_shown = [&](const std::string& full) {
+        return is_shown ? full : full.substr(0, full.rfind('.'));
+      };
+      if (std::ranges::any_of(wanted[i], [&](const std::string& one) {
+            return as_far_as_shown(one) == as_far_as_shown(path);
+          }))
+        continue;
+      std::string all = request.what + " to " + path + "\n" + to_toml(to_bay);
+      for (const auto& [name, bytes] : files) all += name + " " + std::to_string(bytes.size()) + "\n";
+      for (const std::string& one : wanted[i]) all += "-> " + one + "\n";
+      RC_FAIL(all);
+    }
+  });
+  EXPECT_GT(planned, static_cast<std::size_t>(examples) / 4);
+}
+
 }  // namespace
 }  // namespace bayswap::test

@@ -116,7 +116,7 @@ class FileRules {
     const std::string word =
         "{" + (is_by_name ? file.rom_word : std::string(is_by_code ? "game.code" : "rom.stem")) + "}";
     if (folder != ".") {
-      const RomFile* owner = rom_called(last);
+      const RomFile* owner = rom_called(last, file);
       const std::string& code = owner != nullptr ? owner->facts.game.code : "";
       const std::string name = owner == nullptr ? stem : name_after(*owner, stem);
       if (owner != nullptr && !code.empty() && lower(code) == lower(last))
@@ -145,13 +145,20 @@ class FileRules {
     return stem;
   }
 
-  [[nodiscard]] const RomFile* rom_called(const std::string& name) const {
+  // The ROM of that name or code: the file's own, or the nearest to it.
+  [[nodiscard]] const RomFile* rom_called(const std::string& name, const SurveyedFile& file) const {
     const std::string low = lower(name);
+    const auto is_called = [&](const RomFile& rom) {
+      return low == lower(stem_of(rom.path)) ||
+             (!rom.facts.game.code.empty() && low == lower(rom.facts.game.code));
+    };
+    if (file.rom && is_called(survey_.roms[*file.rom])) return &survey_.roms[*file.rom];
+    const RomFile* nearest = nullptr;
     for (const RomFile& rom : survey_.roms)
-      if (low == lower(stem_of(rom.path)) ||
-          (!rom.facts.game.code.empty() && low == lower(rom.facts.game.code)))
-        return &rom;
-    return nullptr;
+      if (is_called(rom) && (nearest == nullptr ||
+                             shared_folders(file.path, rom.path) > shared_folders(file.path, nearest->path)))
+        nearest = &rom;
+    return nearest;
   }
 
   void rules_of(Platform platform, const std::vector<SurveyedFile*>& files,

@@ -211,8 +211,7 @@ class FileMerger {
           IssueCode::odd_target,
           fmt::format("{} has {} bytes, which no {} file has; it is taken as {}: {}", shown, old->size(),
                       spot_.layout->id, own->layout.id, joined(own->evidence, "; ")),
-          fmt::format("look at it in the game; if it is wrong, undo and correct layout in {}",
-                      context_.view.bay().origin));
+          fmt::format("look at it in the game; if it is wrong, undo and {}", mended_layout()));
       own_form_ = std::move(own->layout);
       return old;
     }
@@ -222,9 +221,15 @@ class FileMerger {
       arrival_.issues.note(IssueCode::odd_target, text, "it is replaced by a new file");
     else
       arrival_.issues.unless_accepted(IssueCode::odd_target, text,
-                                      fmt::format("correct layout in {}; the old file is kept in the logbook",
-                                                  context_.view.bay().origin));
+                                      mended_layout() + "; the old file is kept in the logbook");
     return std::nullopt;
+  }
+
+  // What makes the rule's layout right: a place that was only looked at has no file to correct.
+  [[nodiscard]] std::string mended_layout() const {
+    const std::string& origin = context_.view.bay().origin;
+    return origin.ends_with(".toml") ? "correct layout in " + origin
+                                     : "make a bay of the place and give it the layout of its files";
   }
 
   void report(Converted& converted) {

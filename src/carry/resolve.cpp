@@ -124,7 +124,10 @@ Result<bool> Resolver::settle_account(Arrival& arrival) {
 // ---- Its name and its chips there ------------------------------------------------------------------------
 
 Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival) {
-  if (rom.rom != nullptr) doubt_folder(rom.rom->facts.game, arrival);
+  if (rom.rom != nullptr) {
+    doubt_folder(rom.rom->facts.game, arrival);
+    doubt_habit(*rom.rom, arrival);
+  }
   if (arrival.rule->like)
     arrival.issues.warn(
         IssueCode::first_save,

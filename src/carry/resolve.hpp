@@ -83,6 +83,10 @@ class Resolver {
   [[nodiscard]] Result<void> complete_title_id(Arrival& arrival);
   /// Refuses, unless accepted, a folder that is named after the other console of the platform.
   void doubt_folder(const GameId& game, Arrival& arrival);
+  /// The same where the ROM is in the folder of a program whose saves are kept otherwise than the rule says;
+  /// warns where that program has no saves yet.
+  void doubt_habit(const RomFile& rom, Arrival& arrival);
+  [[nodiscard]] const std::map<std::string, std::vector<const HeldSave*>>& saves_by_program();
   [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<void> restamp(const SourceSave& source, Arrival& arrival);
@@ -94,6 +98,7 @@ class Resolver {
   const CarryRequest& request_;
   std::map<const PlatformRule*, std::vector<Named>> named_;
   std::map<Platform, std::vector<std::string>> accounts_;
+  std::optional<std::map<std::string, std::vector<const HeldSave*>>> by_program_;
   std::optional<AccountQuestion> account_question_;
   std::set<CarryOption> used_;
   std::vector<RomPair> said_pairs_;

@@ -28,6 +28,21 @@ bool takes(const PlatformRule& rule, Content::Kind kind) {
   return false;
 }
 
+// How a program keeps saves: the folder it is in, "" for beside the ROM; by the ROM's whole name or its stem.
+using Habit = std::pair<std::string, bool>;
+
+Habit habit_of(const PlatformRule& rule, const RomFile& rom) {
+  const std::string& text = rule.path.text();
+  const bool is_beside = text.starts_with("{rom.folder}/") || named_folder(text) == folder_of(rom.path);
+  return {is_beside ? "" : program_folder(named_folder(text), ""), rule.path.uses("rom.name")};
+}
+
+Habit habit_of(const HeldSave& save) {
+  const std::string folder = folder_of(save.path);
+  const bool is_beside = folder == folder_of(save.facts.rom_path.value_or(""));
+  return {is_beside ? "" : program_folder(folder, ""), save.rule->path.uses("rom.name")};
+}
+
 }  // namespace
 
 Result<const PlatformRule*> Resolver::rule_for(const SourceSave& source) {
@@ -106,6 +121,59 @@ void Resolver::doubt_folder(const GameId& game, Arrival& arrival) {
       fmt::format("{} is named after {}, and the game is one of {}: its program may look in another folder",
                   folder, tag(*named), tag(game.platform)),
       "save once in the game there, or make a bay of the place and give the platform its folder");
+}
+
+const std::map<std::string, std::vector<const HeldSave*>>& Resolver::saves_by_program() {
+  if (by_program_) return *by_program_;
+  by_program_.emplace();
+  if (const auto saves = to_.saves(BayView::Depth::names))
+    for (const HeldSave& save : **saves)
+      if (save.kind == SaveKind::battery && save.has_rom && save.facts.rom_path && save.misplaced.empty())
+        (*by_program_)[program_folder(folder_of(*save.facts.rom_path), "")].push_back(&save);
+  return *by_program_;
+}
+
+// Several players' folders on one stick: what the rule was learned from may be another one's.
+void Resolver::doubt_habit(const RomFile& rom, Arrival& arrival) {
+  const PlatformRule& rule = *arrival.rule;
+  if (rule.keeping != Keeping::file || !rule.path.uses_rom()) return;
+  const Habit habit = habit_of(rule, rom);
+  const std::string& keeper = habit.first;
+  const std::string program = program_folder(folder_of(rom.path), "");
+  const auto& all = saves_by_program();
+  if (const auto own = all.find(program); own != all.end()) {
+    if (std::ranges::any_of(own->second, [&](const HeldSave* save) {
+          return save->rule == &rule || habit_of(*save) == habit;
+        }))
+      return;
+    const std::string text =
+        fmt::format("saves of the games in {} are kept as {} is, and not at {}",
+                    to_.store().display_path(program), own->second.front()->path, rule.path.text());
+    const std::string hint = "save once in the game there; then its save shows where they go";
+    if (to_.bay().origin.ends_with(".toml"))
+      arrival.issues.warn(IssueCode::odd_target, text, hint);
+    else
+      arrival.issues.unless_accepted(IssueCode::odd_target, text, hint);
+    return;
+  }
+  if (to_.bay().origin.ends_with(".toml") || rule.like) return;
+  const bool is_known = std::ranges::any_of(all, [&](const auto& one) {
+    const bool has_rule =
+        std::ranges::any_of(one.second, [&](const HeldSave* save) { return save->rule == &rule; });
+    if (!has_rule) return false;
+    if (keeper.empty()) return folder_of(program) != "." && folder_of(program) == folder_of(one.first);
+    // Of saves apart from their ROMs, what both are in.
+    const std::string both = common_folder({join_path(keeper, "x"), join_path(one.first, "x")});
+    return both == "." || program == both || program.starts_with(both + "/");
+  });
+  const bool has_examples = std::ranges::any_of(all, [&](const auto& one) {
+    return std::ranges::any_of(one.second, [&](const HeldSave* save) { return save->rule == &rule; });
+  });
+  if (is_known || !has_examples) return;
+  arrival.issues.warn(IssueCode::first_save,
+                      fmt::format("no save of the games in {} is there yet: this one is kept as others are",
+                                  to_.store().display_path(program)),
+                      "start the game there and see that it has the save");
 }
 
 }  // namespace bayswap

@@ -106,7 +106,8 @@ inline Blob rom_of(const Console& console, std::size_t size, int number) {
   return Blob::copy_of(rom);
 }
 
-inline std::vector<Game> some_games() {
+// Of one in so many consoles, and of one at least.
+inline std::vector<Game> some_games(int one_in = 3) {
   static const std::vector<std::string> stems{"Cog",
                                               "Buoy (Europe)",
                                               "Lantern Skiff (USA) (Rev 1)",
@@ -119,7 +120,7 @@ inline std::vector<Game> some_games() {
                                               "REEF"};
   std::vector<Console> chosen;
   for (const Console& console : consoles())
-    if (die(3) == 0) chosen.push_back(console);
+    if (die(one_in) == 0) chosen.push_back(console);
   if (chosen.empty()) chosen.push_back(one_of(consoles()));
   std::vector<Game> games;
   for (std::size_t i = 0; i < stems.size(); ++i) {
