@@ -50,6 +50,11 @@ class Resolver {
   void use(CarryOption option) { used_.insert(option); }
 
  private:
+  // By the folders of programs: each has the ROMs of its games somewhere below.
+  struct Programs {
+    std::map<std::string, std::vector<const HeldSave*>> saves;
+    std::map<const PlatformRule*, std::set<std::string>> of_rule;  // those it has saves of
+  };
   struct Named {
     const RomFile* rom = nullptr;
     std::string stem;         // as stem_of has it, in lower case
@@ -86,7 +91,7 @@ class Resolver {
   /// The same where the ROM is in the folder of a program whose saves are kept otherwise than the rule says;
   /// warns where that program has no saves yet.
   void doubt_habit(const RomFile& rom, Arrival& arrival);
-  [[nodiscard]] const std::map<std::string, std::vector<const HeldSave*>>& saves_by_program();
+  [[nodiscard]] const Programs& programs_there();
   [[nodiscard]] Result<void> settle_name(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   void settle_chips(const SourceSave& source, const Counterpart& rom, Arrival& arrival);
   [[nodiscard]] Result<void> restamp(const SourceSave& source, Arrival& arrival);
@@ -98,7 +103,7 @@ class Resolver {
   const CarryRequest& request_;
   std::map<const PlatformRule*, std::vector<Named>> named_;
   std::map<Platform, std::vector<std::string>> accounts_;
-  std::optional<std::map<std::string, std::vector<const HeldSave*>>> by_program_;
+  std::optional<Programs> programs_;
   std::optional<AccountQuestion> account_question_;
   std::set<CarryOption> used_;
   std::vector<RomPair> said_pairs_;

@@ -123,14 +123,18 @@ void Resolver::doubt_folder(const GameId& game, Arrival& arrival) {
       "save once in the game there, or make a bay of the place and give the platform its folder");
 }
 
-const std::map<std::string, std::vector<const HeldSave*>>& Resolver::saves_by_program() {
-  if (by_program_) return *by_program_;
-  by_program_.emplace();
+const Resolver::Programs& Resolver::programs_there() {
+  if (programs_) return *programs_;
+  programs_.emplace();
   if (const auto saves = to_.saves(BayView::Depth::names))
-    for (const HeldSave& save : **saves)
-      if (save.kind == SaveKind::battery && save.has_rom && save.facts.rom_path && save.misplaced.empty())
-        (*by_program_)[program_folder(folder_of(*save.facts.rom_path), "")].push_back(&save);
-  return *by_program_;
+    for (const HeldSave& save : **saves) {
+      if (save.kind != SaveKind::battery || !save.has_rom || !save.facts.rom_path || !save.misplaced.empty())
+        continue;
+      const std::string program = program_folder(folder_of(*save.facts.rom_path), "");
+      programs_->saves[program].push_back(&save);
+      programs_->of_rule[save.rule].insert(program);
+    }
+  return *programs_;
 }
 
 // Several players' folders on one stick: what the rule was learned from may be another one's.
@@ -140,8 +144,8 @@ void Resolver::doubt_habit(const RomFile& rom, Arrival& arrival) {
   const Habit habit = habit_of(rule, rom);
   const std::string& keeper = habit.first;
   const std::string program = program_folder(folder_of(rom.path), "");
-  const auto& all = saves_by_program();
-  if (const auto own = all.find(program); own != all.end()) {
+  const Programs& programs = programs_there();
+  if (const auto own = programs.saves.find(program); own != programs.saves.end()) {
     if (std::ranges::any_of(own->second, [&](const HeldSave* save) {
           return save->rule == &rule || habit_of(*save) == habit;
         }))
@@ -156,20 +160,15 @@ void Resolver::doubt_habit(const RomFile& rom, Arrival& arrival) {
       arrival.issues.unless_accepted(IssueCode::odd_target, text, hint);
     return;
   }
-  if (to_.bay().origin.ends_with(".toml") || rule.like) return;
-  const bool is_known = std::ranges::any_of(all, [&](const auto& one) {
-    const bool has_rule =
-        std::ranges::any_of(one.second, [&](const HeldSave* save) { return save->rule == &rule; });
-    if (!has_rule) return false;
-    if (keeper.empty()) return folder_of(program) != "." && folder_of(program) == folder_of(one.first);
+  const auto examples = programs.of_rule.find(&rule);
+  if (to_.bay().origin.ends_with(".toml") || examples == programs.of_rule.end()) return;
+  const bool is_known = std::ranges::any_of(examples->second, [&](const std::string& other) {
+    if (keeper.empty()) return folder_of(program) != "." && folder_of(program) == folder_of(other);
     // Of saves apart from their ROMs, what both are in.
-    const std::string both = common_folder({join_path(keeper, "x"), join_path(one.first, "x")});
+    const std::string both = common_folder({join_path(keeper, "x"), join_path(other, "x")});
     return both == "." || program == both || program.starts_with(both + "/");
   });
-  const bool has_examples = std::ranges::any_of(all, [&](const auto& one) {
-    return std::ranges::any_of(one.second, [&](const HeldSave* save) { return save->rule == &rule; });
-  });
-  if (is_known || !has_examples) return;
+  if (is_known) return;
   arrival.issues.warn(IssueCode::first_save,
                       fmt::format("no save of the games in {} is there yet: this one is kept as others are",
                                   to_.store().display_path(program)),
