@@ -101,6 +101,65 @@ TEST(RandomPlaces, ACarriedSaveLandsWhereItsGameLooks) {
   });
 }
 
+// All of one player's saves at once, into a place with files and saves of its own, and taken back.
+TEST(RandomPlaces, AllSavesGoOverAtOnceAndComeBack) {
+  const Catalog catalog;
+  std::size_t carried = 0;
+  expect_property_of(examples / 2, "each save has a row, and the place is as it was after an undo", [&] {
+    const std::vector<Game> games = some_games(6);
+    Place from(games);
+    Place to(games);
+    for (std::size_t i = 0; i < games.size(); ++i) {
+      from.keep(games[i], static_cast<std::uint32_t>(i));
+      from.litter(games[i]);
+      const int there = die(4);  // nothing, the same, another, one that was cut off
+      if (there > 0) to.keep(games[i], static_cast<std::uint32_t>(there == 1 ? i : i + 100));
+      if (there == 3) to.files[to.habit.save(games[i])] = noise(games[i].size / 2 + 3, 7);
+      to.litter(games[i]);
+    }
+    const auto from_store = from.store();
+    const auto to_store = to.store();
+    const Files before = to_store->files();
+    const Bay from_bay = detected(catalog, *from_store, "from");
+    const Bay to_bay = detected(catalog, *to_store, "to");
+    BayView from_view(catalog, from_bay, *from_store);
+    BayView to_view(catalog, to_bay, *to_store);
+    auto batch = plan_all(from_view, to_view, {});
+    RC_ASSERT(batch.has_value());
+    std::set<std::string> rows;
+    for (const BatchRow& row : batch->rows) RC_ASSERT(rows.insert(row.path).second);
+    for (const auto& [path, console] : from.saves)
+      if (!rows.contains(path)) RC_FAIL("no row for " + path + "\n" + from.text());
+    RC_ASSERT(rows.size() == from.saves.size());
+    std::map<std::string, std::string> sources;  // by the place they go to
+    for (const BatchRow& row : batch->rows)
+      if (row.outcome == BatchRow::Outcome::carried)
+        for (const FileChange& change : batch->plans[*row.plan].changes)
+          RC_ASSERT(sources.emplace(change.path, row.path).second);
+
+    MemoryStore blobs;
+    Logbook book = *Logbook::open(blobs, ":memory:");
+    run_batch(*batch, *to_store, book);
+    for (const BatchRow& row : batch->rows) RC_ASSERT(row.outcome != BatchRow::Outcome::failed);
+    for (const auto& [path, bytes] : to_store->files()) {
+      const auto source = sources.find(path);
+      if (source == sources.end())
+        RC_ASSERT(before.contains(path) && before.at(path) == bytes);
+      else
+        RC_ASSERT(bytes == from.files.at(source->second));
+    }
+    RC_ASSERT(std::ranges::all_of(before,
+                                  [&](const auto& file) { return to_store->files().contains(file.first); }));
+    carried += sources.size();
+    if (sources.empty()) return;
+    const auto undo = plan_undo(book, {}, *to_store);
+    RC_ASSERT(undo.has_value());
+    RC_ASSERT(run(*undo, *to_store, book).has_value());
+    RC_ASSERT(to_store->files() == before);
+  });
+  EXPECT_GT(carried, static_cast<std::size_t>(examples) / 2);
+}
+
 // Where two players have a stick together, each with habits of their own, a save goes where one of them looks
 // for it, or nowhere.
 TEST(RandomPlaces, OnAStickOfTwoPlayersASaveGoesWhereOneOfThemLooks) {

@@ -204,6 +204,15 @@ TEST(WholeDisks, OfAStickEverySaveIsFound) {
     std::string said;
     add(*found, "", saves, said);
     compare(disk, saves, said);
+    // As a bay file it is what a scan of it finds.
+    const auto bay = parse_bay(to_toml(bay_of(*found, "stick", "/stick")), "stick", "stick.toml", "/");
+    RC_ASSERT(bay.has_value());
+    const auto scanned = scan_bay(catalog, *bay, *store);
+    RC_ASSERT(scanned.has_value());
+    Saves in_bay;
+    for (const HeldSave& save : *scanned)
+      if (save.misplaced.empty()) in_bay[save.path] = tag(save.rule->platform);
+    compare(disk, in_bay, said + "of the bay file:\n");
     for (const UnsettledFiles& files : found->unsettled)
       RC_ASSERT(files.paths == std::vector<std::string>{"Documents/My Games/Adventure/slot1.sav"});
   });

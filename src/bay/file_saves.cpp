@@ -34,7 +34,8 @@ class FileScanner {
  public:
   FileScanner(ScanContext& scan, std::span<const PlatformRule* const> rules) : scan_(scan) {
     for (const PlatformRule* rule : rules)
-      rules_.push_back({rule, layouts_of(*rule), nullptr, {}, {}, {}, rule->path.uses("ext"), is_set(*rule)});
+      rules_.push_back(
+          {rule, layouts_of(*rule), nullptr, {}, {}, {}, {}, rule->path.uses("ext"), is_set(*rule)});
   }
 
   Result<void> run() {
@@ -139,7 +140,18 @@ class FileScanner {
                           ? fmt::format("programs look for it beside the ROM, {}", rom.rom->path)
                           : fmt::format("programs that go by the ROM {} do not read it under this name",
                                         name_of(rom.rom->path));
+    if (rom.rom == nullptr && is_apart(place.path)) one.misplaced = "no ROM is in its folder";
     told.push_back(std::move(one));
+  }
+
+  // Beside ROMs is where the rules look, and there are some, but none where this file is.
+  [[nodiscard]] bool is_apart(const std::string& path) const {
+    if (!rules_.front().rule->path.text().starts_with("{rom.folder}/")) return false;
+    const std::string folder = lower(folder_of(path));
+    return std::any_of(rules_.begin(), rules_.end(),
+                       [](const FileRule& rule) { return !rule.rom_folders.empty(); }) &&
+           std::none_of(rules_.begin(), rules_.end(),
+                        [&](const FileRule& rule) { return rule.rom_folders.contains(folder); });
   }
 
   // "x.2.mpk" is the second pak of the save "x".

@@ -31,6 +31,7 @@ void index_roms(FileRule& rule) {
     rule.by_stem.emplace(lower(stem_of(rom.path)), &rom);
     rule.by_name.emplace(lower(name_of(rom.path)), &rom);
     rule.by_title.emplace(normalized_title(stem_of(rom.path)), &rom);
+    rule.rom_folders.insert(lower(folder_of(rom.path)));
   }
 }
 

@@ -4,6 +4,7 @@
 #include <bayswap/bay_view.hpp>
 
 #include <unordered_map>
+#include <unordered_set>
 
 namespace bayswap {
 
@@ -14,6 +15,7 @@ struct FileRule {
   std::unordered_multimap<std::string, const RomFile*> by_stem;   // lower case
   std::unordered_multimap<std::string, const RomFile*> by_name;   // with the extension
   std::unordered_multimap<std::string, const RomFile*> by_title;  // normalised stem
+  std::unordered_set<std::string> rom_folders;                    // lower case
   bool by_extension = false;
   bool is_set = false;
 };
