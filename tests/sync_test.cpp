@@ -73,6 +73,26 @@ TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
   EXPECT_EQ(box.versions(), 2U);
 }
 
+// A program saves between the writing of a round and its reading back: what it wrote stays, and is news.
+TEST_F(InStep, WhatAProgramWritesMeanwhileStays) {
+  play_on_card(sram(1));
+  handheld.sync();
+  const auto combined = catalog().find("n64.combined");
+  Save save;
+  save.platform = Platform::n64;
+  save.parts.push_back({{PartKind::sram, 0}, sram(2), true});
+  box.after_writing = [&] { EXPECT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view())); };
+  auto rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::waits), 1U) << in_words(rows);
+  EXPECT_EQ(part_on_tv(), sram(2));
+  box.after_writing = nullptr;
+  rows = box.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
+  rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(*card.files.read(on_card), sram(2));
+}
+
 // What a bay file leaves out is not written there either.
 TEST_F(InStep, WhatIsLeftOutDoesNotComeIn) {
   play_on_card(sram(1));

@@ -198,6 +198,11 @@ class Runner {
       const auto seen = seen_in(view, writing, round_.request);
       HeldPlace* place = seen && *seen ? round_.places.find(bay_, (*seen)->key) : nullptr;
       if (place == nullptr || (*seen)->digest != place->coming) {
+        if (was_written_since(plans_[writing.plan])) {
+          row.outcome = Outcome::waits;
+          row.why = "a program wrote it in the meantime; that stays, and counts in the next round";
+          continue;
+        }
         const std::string why = !seen ? seen.error().message : "it does not read as it was written";
         if (put_back.insert(*row.entry).second) BAYSWAP_CHECK(undo(*row.entry));
         row.outcome = Outcome::failed;
@@ -214,6 +219,14 @@ class Runner {
       round_.places.touch();
     }
     return {};
+  }
+
+  // A disk has what it was given, or what a program wrote after that. Anything else can also fail to write.
+  [[nodiscard]] bool was_written_since(const Plan& plan) {
+    return is_on_disk(view_.bay().root) && std::ranges::any_of(plan.changes, [&](const FileChange& change) {
+             const auto there = view_.store().read(change.path);
+             return there && (!change.after || *there != *change.after);
+           });
   }
 
   Result<void> undo(std::int64_t entry) {

@@ -148,7 +148,14 @@ class SyncDevice {
     if (!well(round->exchange(online ? &*lighthouse : nullptr).has_value())) return round->rows();
     for (const auto& one : bays_) {
       const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
-      if (!well(plans.has_value()) || !well(round->run(one->bay.name, *plans, *logbook).has_value()))
+      PlanRunner run_one;
+      if (after_writing)
+        run_one = [&](const Plan& plan, std::optional<std::int64_t> batch) {
+          auto id = run(plan, one->files, *logbook, batch);
+          after_writing();
+          return id;
+        };
+      if (!well(plans.has_value()) || !well(round->run(one->bay.name, *plans, *logbook, run_one).has_value()))
         return round->rows();
     }
     stopped_by = round->stopped_by();
@@ -156,6 +163,7 @@ class SyncDevice {
     last_rows = round->rows();
     return round->rows();
   }
+  std::function<void()> after_writing;  // what a program does before the save is read back
   VersionId keep(const Version& version) {
     auto replica = Replica::open(own_);
     const Lineage* lineage = (*replica->history())->lineage_of(version.id);
