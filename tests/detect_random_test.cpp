@@ -191,9 +191,8 @@ TEST(RandomPlaces, OnAStickOfTwoPlayersASaveGoesWhereOneOfThemLooks) {
       }
       files.insert(place.files.begin(), place.files.end());
     }
-    MemoryStore stick;
-    for (const auto& [path, bytes] : files) RC_ASSERT(stick.replace(path, bytes.view()).has_value());
-    const Bay to_bay = detected(catalog, stick, "stick");
+    const auto stick = store_of(files);
+    const Bay to_bay = detected(catalog, *stick, "stick");
     for (std::size_t i = 0; i < games.size(); ++i) from.keep(games[i], static_cast<std::uint32_t>(i));
     const auto from_store = from.store();
     const Bay from_bay = detected(catalog, *from_store, "from");
@@ -202,7 +201,7 @@ TEST(RandomPlaces, OnAStickOfTwoPlayersASaveGoesWhereOneOfThemLooks) {
       CarryRequest request;
       request.what = from.habit.save(games[i]);
       const auto plan =
-          plan_carry(catalog, {&from_bay, from_store.get()}, {&to_bay, &stick}, *from_store, request);
+          plan_carry(catalog, {&from_bay, from_store.get()}, {&to_bay, stick.get()}, *from_store, request);
       if (!plan || plan->refusal() != nullptr) continue;
       RC_ASSERT(plan->changes.size() == 1);
       ++planned;

@@ -22,11 +22,6 @@ struct Disk {
     files[path] = bytes;
     saves[path] = tag;
   }
-  [[nodiscard]] std::unique_ptr<MemoryStore> store() const {
-    auto store = std::make_unique<MemoryStore>();
-    for (const auto& [path, bytes] : files) RC_ASSERT(store->replace(path, bytes.view()).has_value());
-    return store;
-  }
   [[nodiscard]] std::string text() const {
     std::string all;
     for (const auto& [path, bytes] : files)
@@ -197,7 +192,7 @@ TEST(WholeDisks, OfAStickEverySaveIsFound) {
   const Catalog catalog;
   expect_property_of(examples, "what was put there is what is found", [&] {
     const Disk disk = some_disk({"emulators/kite/", "handheld/", "Ida's stuff/", "console/my disk/"});
-    const auto store = disk.store();
+    const auto store = store_of(disk.files);
     const auto found = detect_place(catalog, *store);
     RC_ASSERT(found.has_value());
     Saves saves;
@@ -223,7 +218,7 @@ TEST(WholeDisks, OfAHomeFolderEverySaveIsInOnePlace) {
   expect_property_of(examples, "what was put there is what is found", [&] {
     const Disk disk = some_disk(
         {".config/kite/", ".local/share/lantern/", "Games/Ida/", "Emulation/", "pc 2019/handheld/"});
-    const auto store = disk.store();
+    const auto store = store_of(disk.files);
     const auto places = find_places_with_saves(catalog, *store, false);
     RC_ASSERT(places.has_value());
     Saves saves;

@@ -16,6 +16,12 @@ namespace bayswap::test {
 
 using Files = std::map<std::string, Blob>;
 
+inline std::unique_ptr<MemoryStore> store_of(const Files& files) {
+  auto store = std::make_unique<MemoryStore>();
+  for (const auto& [path, bytes] : files) RC_ASSERT(store->replace(path, bytes.view()).has_value());
+  return store;
+}
+
 // A number below `sides`.
 inline int die(int sides) {
   return *rc::gen::inRange(0, sides);
@@ -241,11 +247,7 @@ struct Place {
     files[habit.save(game)] = bytes;
     saves[habit.save(game)] = game.console.tag == "gbc" ? "gb" : game.console.tag;
   }
-  [[nodiscard]] std::unique_ptr<MemoryStore> store() const {
-    auto store = std::make_unique<MemoryStore>();
-    for (const auto& [path, bytes] : files) RC_ASSERT(store->replace(path, bytes.view()).has_value());
-    return store;
-  }
+  [[nodiscard]] std::unique_ptr<MemoryStore> store() const { return store_of(files); }
   [[nodiscard]] std::string text() const {
     std::string all;
     for (const auto& [path, bytes] : files) all += path + " " + std::to_string(bytes.size()) + "\n";
