@@ -24,6 +24,11 @@ enum class TextEncoding {
 /// How many bytes the character that `text` begins with has in UTF-8; 0 where that is no UTF-8.
 [[nodiscard]] std::size_t utf8_length(std::string_view text);
 
+/// Returns whether a character is an ASCII digit.
+[[nodiscard]] constexpr bool is_digit(char c) {
+  return c >= '0' && c <= '9';
+}
+
 /// Lower case of ASCII letters; other bytes as they are.
 [[nodiscard]] std::string lower(std::string_view text);
 

@@ -11,10 +11,6 @@
 namespace bayswap {
 namespace {
 
-bool is_digit(char c) {
-  return c >= '0' && c <= '9';
-}
-
 // A card of the kinds that a bay keeps as cards, not as chips.
 bool is_card(const SurveyedFile& file) {
   const Finding& finding = file.finding;

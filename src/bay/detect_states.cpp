@@ -9,10 +9,6 @@
 namespace bayswap {
 namespace {
 
-bool is_digit(char c) {
-  return c >= '0' && c <= '9';
-}
-
 // The ROM whose stem the name begins with, and what comes after it: ".state3".
 std::optional<std::pair<const RomFile*, std::string>> rom_and_rest(const Survey& survey,
                                                                    const std::string& path) {

@@ -43,7 +43,7 @@ void scan_card(ScanContext& scan, const PlatformRule& rule, const Place& place,
   }
 }
 
-Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+Result<void> scan_card(ScanContext& scan, std::span<const PlatformRule* const> rules) {
   const PlatformRule& rule = *rules.front();
   BAYSWAP_TRY(const auto places,
               find_places(scan.store, rule.path, rule.platform, scan.view.options().on_error));
@@ -54,7 +54,8 @@ Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules)
   return {};
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/, IssueList& /*issues*/) {
+Result<Content> load_card(BayView& view, const HeldSave& save, const Hints& /*hints*/,
+                          IssueList& /*issues*/) {
   const auto named = [&](Error error) {
     error.message = fmt::format("{}: {}", view.store().display_path(save.path), error.message);
     return tl::unexpected(std::move(error));
@@ -70,7 +71,7 @@ Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/
   return content;
 }
 
-Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
+Result<std::vector<Spot>> spots_card(BayView& view, Arrival& arrival) {
   BAYSWAP_TRY(std::vector<Spot> found, whole_spot(view, arrival));
   BAYSWAP_TRY(const CardSave save, as_item(view, arrival));
   for (Spot& spot : found) spot.entry = save.name;
@@ -118,7 +119,7 @@ void check_newer_entry(MergeContext& context, Arrival& arrival, const Image& ima
 }
 
 // Puts one save on the card. True where the card changed.
-Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
+Result<bool> put_card(MergeContext& context, Arrival& arrival, Image& image) {
   BAYSWAP_TRY(CardSave save, as_item(context.view, arrival));
   if (image.card->kind() != save.kind)
     return fail(ErrorCode::does_not_fit,
@@ -149,7 +150,7 @@ Result<bool> put(MergeContext& context, Arrival& arrival, Image& image) {
 }
 
 // The last arrival that changed the card has the change of its image.
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_card(MergeContext& context, std::span<Arrival* const> arrivals) {
   Image image;
   Arrival* last = nullptr;
   std::optional<Error> failed;
@@ -162,7 +163,7 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
         arrival->steps.push_back(
             {"make", fmt::format("{}: a freshly formatted card", image.display_path), "there is none yet"});
     }
-    const auto changed = put(context, *arrival, image);
+    const auto changed = put_card(context, *arrival, image);
     if (changed) {
       if (*changed) last = arrival;
       continue;
@@ -191,7 +192,7 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
 
 }  // namespace
 
-const Keeper card_keeper{scan, load, spots, merge, false, true};
+const Keeper card_keeper{scan_card, load_card, spots_card, merge_card, false, true};
 
 Result<CardSave> as_item(const BayView& view, const Arrival& arrival) {
   const Content& content = arrival.content;

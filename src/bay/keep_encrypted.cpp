@@ -5,7 +5,7 @@
 namespace bayswap {
 namespace {
 
-Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+Result<void> scan_encrypted(ScanContext& scan, std::span<const PlatformRule* const> rules) {
   const PlatformRule& rule = *rules.front();
   BAYSWAP_TRY(const auto places,
               find_places(scan.store, rule.path, rule.platform, scan.view.options().on_error));
@@ -20,14 +20,15 @@ Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules)
   return {};
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/, IssueList& /*issues*/) {
+Result<Content> load_encrypted(BayView& view, const HeldSave& save, const Hints& /*hints*/,
+                               IssueList& /*issues*/) {
   Content content;
   content.kind = Content::Kind::encrypted;
   BAYSWAP_TRY(content.whole, view.store().read(save.path));
   return content;
 }
 
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_encrypted(MergeContext& context, std::span<Arrival* const> arrivals) {
   Arrival& arrival = *arrivals.front();
   if (arrival.content.kind != Content::Kind::encrypted) return cannot_become(context.view, arrival);
   return place_file(context, arrival, arrival.spots.front().path, *arrival.content.whole,
@@ -36,6 +37,6 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
 
 }  // namespace
 
-const Keeper encrypted_keeper{scan, load, whole_spot, merge, false, false};
+const Keeper encrypted_keeper{scan_encrypted, load_encrypted, whole_spot, merge_encrypted, false, false};
 
 }  // namespace bayswap

@@ -21,7 +21,7 @@ std::vector<const Layout*> also_listed(const BayView& view, const PlatformRule& 
   return listed;
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
+Result<Content> load_file(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
   Content content;
   content.kind = Content::Kind::chips;
   content.chips.platform = saves_as(save.rule->platform);
@@ -143,7 +143,7 @@ void note_clock(const Arrival& arrival, const std::vector<SaveFile>& files, Issu
                 "set it in the game");
 }
 
-Result<std::vector<Spot>> spots(BayView& view, Arrival& arrival) {
+Result<std::vector<Spot>> spots_file(BayView& view, Arrival& arrival) {
   if (arrival.content.kind != Content::Kind::chips) return cannot_become(view, arrival);
   BAYSWAP_TRY(const Layout* form, form_for(view, arrival));
   BAYSWAP_TRY(const auto files, files_of(view, arrival, *form));
@@ -268,7 +268,7 @@ class FileMerger {
   std::optional<Layout> own_form_;  // of the target's file, where it is not what the bay says
 };
 
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_file(MergeContext& context, std::span<Arrival* const> arrivals) {
   Arrival& arrival = *arrivals.front();
   for (const Spot& spot : arrival.spots) BAYSWAP_CHECK(FileMerger(context, arrival, spot).run());
   return {};
@@ -276,6 +276,6 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
 
 }  // namespace
 
-const Keeper file_keeper{scan_file_saves, load, spots, merge, false, false};
+const Keeper file_keeper{scan_file_saves, load_file, spots_file, merge_file, false, false};
 
 }  // namespace bayswap

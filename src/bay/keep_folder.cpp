@@ -45,7 +45,7 @@ std::string code_beside(Store& store, const std::string& path) {
   return text ? label_of_folder(Platform::wiiu, {{"meta.xml", *text, 0}}).code : std::string();
 }
 
-Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+Result<void> scan_folder(ScanContext& scan, std::span<const PlatformRule* const> rules) {
   const PlatformRule& rule = *rules.front();
   BAYSWAP_TRY(const auto taken, scan_extra_places(scan, rule));
   BAYSWAP_TRY(const auto places,
@@ -56,20 +56,21 @@ Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules)
   return {};
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/, IssueList& /*issues*/) {
+Result<Content> load_folder(BayView& view, const HeldSave& save, const Hints& /*hints*/,
+                            IssueList& /*issues*/) {
   Content content;
   content.kind = Content::Kind::tree;
   BAYSWAP_TRY(content.tree, read_tree(view.store(), save.path));
   return content;
 }
 
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_folder(MergeContext& context, std::span<Arrival* const> arrivals) {
   return merge_folder(context, *arrivals.front());
 }
 
 }  // namespace
 
-const Keeper folder_keeper{scan, load, whole_spot, merge, true, true};
+const Keeper folder_keeper{scan_folder, load_folder, whole_spot, merge_folder, true, true};
 
 Result<std::vector<std::string>> scan_extra_places(ScanContext& scan, const PlatformRule& rule) {
   std::set<std::string> taken;

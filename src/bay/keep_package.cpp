@@ -40,7 +40,7 @@ void scan_package(ScanContext& scan, const PlatformRule& rule, const Place& plac
   scan.list.remember(key, save, std::move(row));
 }
 
-Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+Result<void> scan_package(ScanContext& scan, std::span<const PlatformRule* const> rules) {
   const PlatformRule& rule = *rules.front();
   BAYSWAP_TRY(const auto taken, scan_extra_places(scan, rule));
   BAYSWAP_TRY(const auto places,
@@ -55,7 +55,7 @@ Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules)
   return {};
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
+Result<Content> load_package(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
   if (save.kind != SaveKind::package) return folder_keeper.load(view, save, hints, issues);
   const auto named = [&](Error error) {
     error.message = fmt::format("{}: {}", view.store().display_path(save.path), error.message);
@@ -93,7 +93,7 @@ Result<bool> becomes_folder(BayView& view, const Arrival& arrival) {
   return folders + packages == 0 ? !arrival.content.whole : folders > packages;
 }
 
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_package(MergeContext& context, std::span<Arrival* const> arrivals) {
   Arrival& arrival = *arrivals.front();
   if (arrival.content.tree.empty()) return cannot_become(context.view, arrival);
   BAYSWAP_TRY(const bool as_folder, becomes_folder(context.view, arrival));
@@ -159,6 +159,6 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
 
 }  // namespace
 
-const Keeper package_keeper{scan, load, whole_spot, merge, true, false};
+const Keeper package_keeper{scan_package, load_package, whole_spot, merge_package, true, false};
 
 }  // namespace bayswap

@@ -8,7 +8,7 @@
 namespace bayswap {
 namespace {
 
-Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules) {
+Result<void> scan_single(ScanContext& scan, std::span<const PlatformRule* const> rules) {
   const PlatformRule& rule = *rules.front();
   BAYSWAP_TRY(const auto places,
               find_places(scan.store, rule.path, rule.platform, scan.view.options().on_error));
@@ -35,7 +35,8 @@ Result<void> scan(ScanContext& scan, std::span<const PlatformRule* const> rules)
   return {};
 }
 
-Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/, IssueList& /*issues*/) {
+Result<Content> load_single(BayView& view, const HeldSave& save, const Hints& /*hints*/,
+                            IssueList& /*issues*/) {
   Content content;
   content.kind = Content::Kind::item;
   BAYSWAP_TRY(const Blob bytes, view.store().read(save.path));
@@ -48,7 +49,7 @@ Result<Content> load(BayView& view, const HeldSave& save, const Hints& /*hints*/
   return content;
 }
 
-Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
+Result<void> merge_single(MergeContext& context, std::span<Arrival* const> arrivals) {
   Arrival& arrival = *arrivals.front();
   BAYSWAP_TRY(const CardSave save, as_item(context.view, arrival));
   const std::string& path = arrival.spots.front().path;
@@ -60,6 +61,6 @@ Result<void> merge(MergeContext& context, std::span<Arrival* const> arrivals) {
 
 }  // namespace
 
-const Keeper single_keeper{scan, load, whole_spot, merge, false, true};
+const Keeper single_keeper{scan_single, load_single, whole_spot, merge_single, false, true};
 
 }  // namespace bayswap

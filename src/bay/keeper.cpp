@@ -56,7 +56,7 @@ Result<const HeldSave*> save_in_place(BayView& view, const Arrival& arrival) {
 
 namespace {
 
-constexpr double alike_enough = 0.5;
+constexpr double enough_of_a_save = 0.5;
 
 // A folder whose name can't be worked out, found by what is in it. False where none is like it.
 Result<bool> find_folder(BayView& view, Arrival& arrival) {
@@ -71,7 +71,7 @@ Result<bool> find_folder(BayView& view, Arrival& arrival) {
     best = &save;
     likest = std::move(how);
   }
-  if (best == nullptr || likest.score < alike_enough) return false;
+  if (best == nullptr || likest.score < enough_of_a_save) return false;
   arrival.facts.folder = best->facts.folder;
   arrival.steps.push_back(
       {"found", fmt::format("its folder is {}", arrival.facts.folder),

@@ -22,9 +22,6 @@ constexpr std::array<std::string_view, 25> known_words{
 bool is_hex(char c) {
   return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
 }
-bool is_digit(char c) {
-  return c >= '0' && c <= '9';
-}
 bool is_letter(char c) {
   return (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z');
 }

@@ -10,7 +10,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::string_view magic = "bayscan3";
+constexpr std::string_view memory_magic = "bayscan3";
 constexpr std::size_t digest_bytes = 32;
 constexpr std::size_t max_bytes = std::size_t{64} << 20;
 
@@ -45,15 +45,15 @@ bool ScanMemory::changed() const {
 ScanMemory ScanMemory::load(Store& store, const std::string& path) {
   ScanMemory memory;
   const auto file = store.read(path, max_bytes);
-  if (!file || file->size() < magic.size() + digest_bytes) return memory;
+  if (!file || file->size() < memory_magic.size() + digest_bytes) return memory;
   ByteView bytes = file->view();
   const ByteView digest = bytes.last(digest_bytes);
   bytes = bytes.first(bytes.size() - digest_bytes);
   if (!std::ranges::equal(sha256(bytes).bytes, digest) ||
-      !std::equal(magic.begin(), magic.end(), bytes.begin(),
+      !std::equal(memory_magic.begin(), memory_magic.end(), bytes.begin(),
                   [](char a, Byte b) { return a == static_cast<char>(b); }))
     return memory;
-  bytes = bytes.subspan(magic.size());
+  bytes = bytes.subspan(memory_magic.size());
   while (!bytes.empty()) {
     std::string key;
     ScanRow row;
@@ -73,7 +73,7 @@ ScanMemory ScanMemory::load(Store& store, const std::string& path) {
 }
 
 Result<void> ScanMemory::save(Store& store, const std::string& path) const {
-  std::vector<Byte> out(magic.begin(), magic.end());
+  std::vector<Byte> out(memory_magic.begin(), memory_magic.end());
   for (const auto& [key, row] : rows_->seen) {
     put(out, key);
     const std::string health(to_text(row.health));

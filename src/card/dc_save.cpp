@@ -15,11 +15,11 @@ using namespace dc;
 constexpr std::size_t short_title_at = 0;  // 16 bytes: in the menu of the memory itself
 constexpr std::size_t title_at = 16;       // 32 bytes: in the console's
 constexpr std::size_t title_bytes = 32;
-constexpr std::size_t icon_count_at = 64;
+constexpr std::size_t save_icon_count_at = 64;
 constexpr std::size_t palette_at = 96;  // 16 colours: 4 bits each of opacity, red, green, blue
-constexpr std::size_t header_bytes = 128;
+constexpr std::size_t save_header_bytes = 128;
 constexpr std::size_t icon_side = 32;
-constexpr std::size_t icon_bytes = icon_side * icon_side / 2;  // two pixels a byte, the left one high
+constexpr std::size_t save_icon_bytes = icon_side * icon_side / 2;  // two pixels a byte, the left one high
 constexpr std::size_t max_icons = 3;
 
 std::optional<std::int64_t> time_of(ByteView bcd) {
@@ -48,7 +48,7 @@ namespace {
 ByteView header_of(const CardSave& save) {
   const std::size_t at = le16(save.entry.view(), header_block_at) * block_size;
   const ByteView data = save.payload.view();
-  return at <= data.size() && data.size() - at >= header_bytes ? data.subspan(at) : ByteView{};
+  return at <= data.size() && data.size() - at >= save_header_bytes ? data.subspan(at) : ByteView{};
 }
 
 CardEntry describe_dc(const CardSave& save) {
@@ -83,11 +83,12 @@ SaveIcon icon_dc(const CardSave& save) {
   SaveIcon icon;
   const ByteView header = header_of(save);
   if (header.empty()) return icon;
-  const std::size_t count = le16(header, icon_count_at);
-  if (count < 1 || count > max_icons || header.size() < header_bytes + count * icon_bytes) return icon;
+  const std::size_t count = le16(header, save_icon_count_at);
+  if (count < 1 || count > max_icons || header.size() < save_header_bytes + count * save_icon_bytes)
+    return icon;
   for (std::size_t i = 0; i < count; ++i) {
     Picture picture{icon_side, icon_side, {}};
-    for (const Byte two : header.subspan(header_bytes + i * icon_bytes, icon_bytes))
+    for (const Byte two : header.subspan(save_header_bytes + i * save_icon_bytes, save_icon_bytes))
       for (const unsigned index : {two / 16U, two % 16U}) {
         const std::uint32_t c = le16(header, palette_at + std::size_t{2} * index);
         const auto wide = [&](unsigned shift) { return ((c >> shift) & 15U) * 17U; };

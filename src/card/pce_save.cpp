@@ -11,11 +11,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t entry_bytes = 16;
+constexpr std::size_t save_entry_bytes = 16;
 constexpr std::size_t maker_bytes = 2;  // the game's own number, before its name
 constexpr std::size_t name_at = 4 + maker_bytes;
 constexpr std::size_t name_bytes = 10;
-constexpr std::size_t max_payload = 2048 - 16 - entry_bytes - 2;
+constexpr std::size_t max_payload = 2048 - 16 - save_entry_bytes - 2;
 
 CardEntry describe_pce(const CardSave& save) {
   const ByteView bytes = save.entry.view();
@@ -44,7 +44,7 @@ std::optional<std::vector<Byte>> fresh_pce_entry(std::string_view name, std::int
   if (const auto [last, error] = std::from_chars(name.data(), end, number, 16);
       last != end || error != std::errc())
     return std::nullopt;
-  std::vector<Byte> entry(entry_bytes);
+  std::vector<Byte> entry(save_entry_bytes);
   put_be16(entry, name_at - maker_bytes, number);
   if (!put_name(std::span(entry).subspan(name_at, name_bytes), name.substr(digits + 1), ' '))
     return std::nullopt;
@@ -56,7 +56,7 @@ std::optional<std::vector<Byte>> fresh_pce_entry(std::string_view name, std::int
 const SaveFormat& pce_save() {
   static const SaveFormat format{
       CardKind::pce,
-      entry_bytes,
+      save_entry_bytes,
       false,
       plausible_pce,
       is_pce_save,

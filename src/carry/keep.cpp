@@ -17,7 +17,7 @@ namespace bayswap {
 namespace {
 
 // The files that hold the save: of a card's entry the whole card, of a folder all that is in it.
-Result<std::vector<FileChange>> files_of(const HeldSave& save, Store& store) {
+Result<std::vector<FileChange>> kept_files(const HeldSave& save, Store& store) {
   std::vector<FileChange> files;
   BAYSWAP_TRY(const auto info, store.stat(save.path));
   if (info && info->kind == FileInfo::Kind::folder) {
@@ -44,7 +44,7 @@ Result<bool> is_kept_already(const std::vector<FileChange>& files, Logbook& logb
   return true;
 }
 
-std::string label_of(const HeldSave& save) {
+std::string kept_label(const HeldSave& save) {
   return !save.facts.game.title.empty() ? save.facts.game.title
          : !save.label.empty()          ? save.label
                                         : save.name();
@@ -55,9 +55,9 @@ std::string label_of(const HeldSave& save) {
 Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
                           std::optional<std::int64_t>& batch) {
   KeptSave kept;
-  kept.what = label_of(save);
+  kept.what = kept_label(save);
   kept.path = bay.store().display_path(save.path);
-  BAYSWAP_TRY(auto files, files_of(save, bay.store()));
+  BAYSWAP_TRY(auto files, kept_files(save, bay.store()));
   if (files.empty()) {
     kept.outcome = KeptSave::Outcome::empty;
     return kept;
@@ -112,7 +112,7 @@ Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std
     auto kept = keep_one(save, bay, logbook, batch);
     if (!kept) {
       KeptSave failed;
-      failed.what = label_of(save);
+      failed.what = kept_label(save);
       failed.path = bay.store().display_path(save.path);
       failed.outcome = KeptSave::Outcome::failed;
       failed.why = kept.error().message;

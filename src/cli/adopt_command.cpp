@@ -24,7 +24,7 @@ std::string described(const Candidate& one) {
   return text.empty() ? "unknown game" : text;
 }
 
-Json to_json(const Candidate& one) {
+Json candidate_json(const Candidate& one) {
   return {{"where", one.where},
           {"platform", tag(one.rule->platform)},
           {"game", cli::to_json(one.facts.game)},
@@ -77,7 +77,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   if (chosen == 0) {
     if (globals.json) {
       Json list = Json::array();
-      for (const Candidate& one : found) list.push_back(to_json(one));
+      for (const Candidate& one : found) list.push_back(candidate_json(one));
       print_json({{"done", false}, {"candidates", std::move(list)}});
     }
     return fail(ErrorCode::unsafe, fmt::format("{} has several saves that are about as likely", options.what),
@@ -100,8 +100,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
 }  // namespace
 
 int adopt_command(const Globals& globals, const AdoptOptions& options) {
-  const auto code = adopt(globals, options);
-  return code ? *code : report(code.error());
+  return exit_code_of(adopt(globals, options));
 }
 
 }  // namespace bayswap::cli

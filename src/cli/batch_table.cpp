@@ -10,7 +10,7 @@ namespace {
 
 using Outcome = BatchRow::Outcome;
 
-std::string in_words(const BatchRow& row, bool as_plan) {
+std::string outcome_words(const BatchRow& row, bool as_plan) {
   return as_plan && row.outcome == Outcome::carried ? "carry" : std::string(to_text(row.outcome));
 }
 
@@ -59,7 +59,7 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
   }
   std::vector<std::vector<std::string>> rows;
   for (const BatchRow& row : batch.rows)
-    rows.push_back({printable(row.save), std::string(tag(row.platform)), in_words(row, as_plan),
+    rows.push_back({printable(row.save), std::string(tag(row.platform)), outcome_words(row, as_plan),
                     newer_side(row), row.modified ? local_time(*row.modified) : "",
                     printable(why_in_words(row))});
   if (!globals.quiet)

@@ -173,7 +173,7 @@ Result<Added> add(const Globals& globals, const BayAddOptions& options) {
   return added;
 }
 
-Json to_json(const Bay& bay) {
+Json bay_json(const Bay& bay) {
   Json rules = Json::array();
   for (const PlatformRule& rule : bay.rules)
     rules.push_back({{"platform", tag(rule.platform)},
@@ -233,7 +233,7 @@ int bay_add_command(const Globals& globals, const BayAddOptions& options) {
   const auto added = add(globals, options);
   if (!added) return report(added.error());
   if (globals.json) {
-    Json json = to_json(added->bay);
+    Json json = bay_json(added->bay);
     json["file"] = added->path;
     json["kept"] = added->kept.empty() ? Json(nullptr) : Json(added->kept);
     print_json(json);
@@ -289,7 +289,7 @@ int bay_list_command(const Globals& globals) {
                     : there   ? "there"
                               : "not there",
                     is_remote ? bay->root : AnyStore().absolute_path(bay->root)});
-    Json row = to_json(*bay);
+    Json row = bay_json(*bay);
     row["there"] = is_remote ? Json(nullptr) : Json(there);
     list.push_back(std::move(row));
   }
@@ -322,7 +322,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
     for (const PlatformRule& rule : bay->rules) add_saves(view, rule, saves, rows);
   }
   if (globals.json) {
-    Json json = to_json(*bay);
+    Json json = bay_json(*bay);
     json["saves"] = std::move(saves);
     print_json(json);
     return exit_done;

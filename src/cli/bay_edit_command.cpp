@@ -173,7 +173,7 @@ Result<int> edit(const Globals& globals, const BayFileOptions& options) {
 }
 
 int finish(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace

@@ -171,7 +171,7 @@ int bay_look_command(const Globals& globals, const std::string& folder, const st
                    "name it: bayswap bay look DIR --platform " + platform});
   const auto code =
       folder.empty() ? search(globals, *catalog) : look_at_folder(globals, *catalog, folder, platform);
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace bayswap::cli

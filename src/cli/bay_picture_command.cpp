@@ -42,8 +42,7 @@ Result<int> picture(const Globals& globals, const BayPictureOptions& options) {
 }  // namespace
 
 int bay_picture_command(const Globals& globals, const BayPictureOptions& options) {
-  const auto code = picture(globals, options);
-  return code ? *code : report(code.error());
+  return exit_code_of(picture(globals, options));
 }
 
 }  // namespace bayswap::cli

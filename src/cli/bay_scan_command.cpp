@@ -49,7 +49,7 @@ bool has_slots(const PlatformRule& rule) {
   return rule.path.uses_slot();
 }
 
-Json to_json(const HeldSave& save) {
+Json held_json(const HeldSave& save) {
   return {{"platform", tag(save.rule->platform)},
           {"game", cli::to_json(save.facts.game)},
           {"label", save.label},
@@ -88,7 +88,7 @@ std::vector<std::string> row_of(const HeldSave& save) {
                                                         : save.path)};
 }
 
-std::string in_words(const std::vector<HeldSave>& saves, const Bay& bay) {
+std::string as_table(const std::vector<HeldSave>& saves, const Bay& bay) {
   if (saves.empty())
     return fmt::format("No save was found in {}. `bayswap bay show {}` says where it looks.\n", bay.root,
                        bay.name);
@@ -105,7 +105,7 @@ std::string in_words(const std::vector<HeldSave>& saves, const Bay& bay) {
 
 std::string as_json(const std::vector<HeldSave>& saves, const Bay& bay, const std::vector<Error>& unread) {
   Json list = Json::array();
-  for (const HeldSave& save : saves) list.push_back(to_json(save));
+  for (const HeldSave& save : saves) list.push_back(held_json(save));
   Json errors = Json::array();
   for (const Error& error : unread) errors.push_back(cli::to_json(error));
   return json_text({{"bay", bay.name},
@@ -144,7 +144,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   compare_with_others(*books, view, saves, watched);
   reading.end();
   if (memory.changed()) (void)memory.save(disk, memory_path);
-  const std::string text = globals.json ? as_json(saves, bay, unread) : in_words(saves, bay);
+  const std::string text = globals.json ? as_json(saves, bay, unread) : as_table(saves, bay);
   print_document(text);
   for (const Error& error : unread)
     say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
@@ -156,8 +156,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
 }  // namespace
 
 int bay_scan_command(const Globals& globals, const std::string& name) {
-  const auto code = scan(globals, name);
-  return code ? *code : report(code.error());
+  return exit_code_of(scan(globals, name));
 }
 
 }  // namespace bayswap::cli

@@ -94,7 +94,7 @@ Result<int> forget_pairs(const Globals& globals, const std::string& path) {
 }
 
 int code_of(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace

@@ -67,7 +67,7 @@ Result<int> check(CardJob& job) {
   return problems.empty() ? exit_done : exit_problems;
 }
 
-Json to_json(CardKind kind, const FoundSave& found, bool on_card) {
+Json found_json(CardKind kind, const FoundSave& found, bool on_card) {
   Json entry = CardJob::to_json(kind, describe(found.save));
   entry.erase("blocks");
   entry.erase("state");
@@ -155,7 +155,7 @@ Result<int> rescue(CardJob& job) {
   if (job.globals.json) {
     Json saves = Json::array();
     for (std::size_t i = 0; i < found->saves.size(); ++i)
-      saves.push_back(to_json(found->kind, found->saves[i], found->on_card[i] && !folder));
+      saves.push_back(found_json(found->kind, found->saves[i], found->on_card[i] && !folder));
     Json written = Json::array();
     for (const NewFile& one : files)
       written.push_back({{"path", one.path}, {"size_bytes", one.bytes.size()}});

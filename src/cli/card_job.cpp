@@ -149,7 +149,7 @@ Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const 
 }
 
 int finished(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace bayswap::cli

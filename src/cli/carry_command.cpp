@@ -358,8 +358,7 @@ class CarryJob {
 }  // namespace
 
 int carry_command(const Globals& globals, const CarryOptions& options) {
-  const auto code = CarryJob(globals, options).run();
-  return code ? *code : report(code.error());
+  return exit_code_of(CarryJob(globals, options).run());
 }
 
 }  // namespace bayswap::cli

@@ -23,7 +23,7 @@ std::string span_in_words(std::int64_t seconds) {
                      seconds % 60);
 }
 
-Json to_json(const CartVerdict& verdict) {
+Json verdict_json(const CartVerdict& verdict) {
   return {{"problems", verdict.problems}, {"battery", verdict.battery}};
 }
 
@@ -82,7 +82,7 @@ Result<int> look(const Globals& globals, const CartOptions& options) {
   for (const auto& [name, chip] : chips) {
     BAYSWAP_TRY(const CartDump dump, port->dump(job.game(), chip));
     verdicts.emplace_back(chip, verdict_of(chip, dump));
-    Json one = to_json(verdicts.back().second);
+    Json one = verdict_json(verdicts.back().second);
     one["file"] = name;
     one["kind"] = to_text(Role{chip.kind, 0});
     one["size_bytes"] = chip.bytes;

@@ -175,8 +175,7 @@ Result<std::optional<std::int64_t>> write_conversion(const Globals& globals, con
 }
 
 int convert_command(const Globals& globals, const ConvertOptions& options) {
-  const auto code = convert_any(globals, options);
-  return code ? *code : report(code.error());
+  return exit_code_of(convert_any(globals, options));
 }
 
 }  // namespace bayswap::cli

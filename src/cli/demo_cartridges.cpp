@@ -8,7 +8,7 @@
 namespace bayswap::cli {
 namespace {
 
-Blob noise(std::size_t size, std::uint64_t seed) {
+Blob noise_of_rom(std::size_t size, std::uint64_t seed) {
   Buffer buffer(size);
   Dice dice(seed);
   for (Byte& b : buffer.bytes()) b = static_cast<Byte>(dice.next());
@@ -16,7 +16,7 @@ Blob noise(std::size_t size, std::uint64_t seed) {
 }
 
 Blob moth_courier_rom() {
-  const Blob rest = noise(65536, 12);
+  const Blob rest = noise_of_rom(65536, 12);
   Buffer rom(rest.size());
   const std::span<Byte> out = rom.bytes();
   std::ranges::copy(rest.view(), out.begin());
@@ -47,7 +47,7 @@ Blob ferry_box(const Blob& sram, std::uint32_t stamp) {
 }  // namespace
 
 Blob gull_ledger_rom() {
-  const Blob rest = noise(32768, 11);
+  const Blob rest = noise_of_rom(32768, 11);
   Buffer rom(rest.size());
   const std::span<Byte> out = rom.bytes();
   std::ranges::copy(rest.view(), out.begin());

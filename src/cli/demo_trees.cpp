@@ -11,7 +11,7 @@
 namespace bayswap::cli {
 namespace {
 
-Blob noise(std::uint32_t seed, std::size_t size, std::string_view head = {}) {
+Blob noise_after(std::uint32_t seed, std::size_t size, std::string_view head = {}) {
   Buffer buffer(size);
   Dice dice(seed);
   for (Byte& b : buffer.bytes()) b = static_cast<Byte>(dice.next());
@@ -89,24 +89,24 @@ class Trees {
     const std::string brine = "ferry-sd/title/00040000/0ff99200/data/00000001/";
     put(brine + "harbour.bin", brine_harbour(9, 31), 3);
     put(brine + "world/tides.dat", brine_world("Low Quay", 41, 32), 3);
-    put("ferry-sd/extdata/00000000/000ff992/user/stamps.bin", noise(33, 512), 8);
+    put("ferry-sd/extdata/00000000/000ff992/user/stamps.bin", noise_after(33, 512), 8);
     const std::string older = "home-trees/title/00040000/0ff99200/data/00000001/";
     put(older + "harbour.bin", brine_harbour(2, 31), 30);
     put(older + "notes.txt", text_blob("Oyelaran's notes stay here\n"), 30);
     const std::string winter = "ferry-sd/PSP/SAVEDATA/ULES99031MOOR00/";
     put(winter + "PARAM.SFO", psp_parameters("ULES99031MOOR00", "Day 41, all ropes dry"), 5);
-    put(winter + "DATA.BIN", noise(35, 4096, "WMOR"), 5);
-    put(winter + "ICON0.PNG", noise(36, 900, "\x89PNG"), 5);
+    put(winter + "DATA.BIN", noise_after(35, 4096, "WMOR"), 5);
+    put(winter + "ICON0.PNG", noise_after(36, 900, "\x89PNG"), 5);
     const std::string american = "home-trees/PSP/SAVEDATA/ULUS99031MOOR00/";
     put(american + "PARAM.SFO", psp_parameters("ULUS99031MOOR00", "Day 2"), 60);
-    put(american + "DATA.BIN", noise(37, 4096, "WMOR"), 60);
+    put(american + "DATA.BIN", noise_after(37, 4096, "WMOR"), 60);
   }
 
   // Harbour Light: the wii one leans on the avatars, the wiiu one is several members'.
   void console() {
     const std::string light = "clubroom-console/title/00010000/485a3950/data/";
     put(light + "banner.bin", wii_banner("Harbour Light", "Suvi's lamp"), 4);
-    put(light + "lamp.dat", noise(41, 3000, "HLIT"), 4);
+    put(light + "lamp.dat", noise_after(41, 3000, "HLIT"), 4);
     put("clubroom-console/shared2/menu/FaceLib/RFL_DB.dat", avatar_database(), 90);
     const std::string newer = "clubroom-console/usr/save/00050000/1ff99300/";
     put(newer + "meta/meta.xml",
@@ -114,24 +114,24 @@ class Trees {
                   "length=\"32\">WUP-P-AHLP</product_code>"
                   "<longname_en type=\"string\" length=\"512\">Harbour Light</longname_en></menu>\n"),
         200);
-    put(newer + "user/80000001/save.bin", noise(42, 2500, "HLU1"), 2);
-    put(newer + "user/80000002/save.bin", noise(43, 2500, "HLU1"), 7);
-    put(newer + "user/common/rank.bin", noise(44, 700, "RANK"), 2);
+    put(newer + "user/80000001/save.bin", noise_after(42, 2500, "HLU1"), 2);
+    put(newer + "user/80000002/save.bin", noise_after(43, 2500, "HLU1"), 7);
+    put(newer + "user/common/rank.bin", noise_after(44, 700, "RANK"), 2);
     const std::string hashed = "home-trees/save/9e3779b9/user/";
-    put(hashed + "80000011/save.bin", noise(45, 2500, "HLU1"), 40);
-    put(hashed + "80000012/save.bin", noise(46, 2500, "HLU1"), 40);
-    put(hashed + "common/rank.bin", noise(47, 700, "RANK"), 40);
-    put("home-trees/save/7f4a7c15/user/80000011/scores.bin", noise(48, 9000, "OTHR"), 50);
+    put(hashed + "80000011/save.bin", noise_after(45, 2500, "HLU1"), 40);
+    put(hashed + "80000012/save.bin", noise_after(46, 2500, "HLU1"), 40);
+    put(hashed + "common/rank.bin", noise_after(47, 700, "RANK"), 40);
+    put("home-trees/save/7f4a7c15/user/80000011/scores.bin", noise_after(48, 9000, "OTHR"), 50);
   }
 
   // Stone Jetty (x360): a package on the console's drive, the folder of its files in an emulator.
   void drive() {
     BlockPackage package = fresh_package({0x5A5A0993, 0xE000A11D00000001, "Stone Jetty", "Marek's jetty", 2});
-    (void)package.put("jetty.sav", noise(51, 9000, "SJTY").view(), spring - 6 * day);
-    (void)package.put("photos/lamp.bin", noise(52, 1500).view(), spring - 6 * day);
+    (void)package.put("jetty.sav", noise_after(51, 9000, "SJTY").view(), spring - 6 * day);
+    (void)package.put("photos/lamp.bin", noise_after(52, 1500).view(), spring - 6 * day);
     put("clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", package.image(), 6);
     const std::string folder = "home-trees/content/E000B22D00000002/5A5A0993/00000001/jetty/";
-    put(folder + "jetty.sav", noise(53, 8000, "SJTY"), 25);
+    put(folder + "jetty.sav", noise_after(53, 8000, "SJTY"), 25);
   }
 
   void bays() {

@@ -11,7 +11,7 @@ struct Row {
   std::string_view command;
   std::string_view lines;
 };
-constexpr std::array<Row, 76> rows{{
+constexpr std::array<Row, 76> example_rows{{
     {"", "bayswap bay look\nbayswap carry saves/Cog.srm --to /media/stick\nbayswap undo"},
     {"inspect", "bayswap inspect Cog.srm\nbayswap inspect /media/stick\nbayswap inspect download.zip"},
     {"convert",
@@ -108,10 +108,10 @@ constexpr std::array<Row, 76> rows{{
 }  // namespace
 
 std::string examples_of(std::string_view command) {
-  const auto* const row =
-      std::find_if(rows.begin(), rows.end(), [&](const Row& one) { return one.command == command; });
+  const auto* const row = std::find_if(example_rows.begin(), example_rows.end(),
+                                       [&](const Row& one) { return one.command == command; });
   std::string text;
-  if (row == rows.end()) return text;
+  if (row == example_rows.end()) return text;
   std::string_view lines = row->lines;
   while (!lines.empty()) {
     const std::size_t end = std::min(lines.find('\n'), lines.size());

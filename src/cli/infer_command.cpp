@@ -171,8 +171,7 @@ class Learning {
 }  // namespace
 
 int infer_command(const Globals& globals, const InferOptions& options) {
-  const auto code = Learning(globals, options).run();
-  return code ? *code : report(code.error());
+  return exit_code_of(Learning(globals, options).run());
 }
 
 }  // namespace bayswap::cli

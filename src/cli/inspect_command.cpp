@@ -72,7 +72,7 @@ void print_finding(const std::string& path, const Finding& finding) {
   }
 }
 
-Json to_json(const std::string& path, const Finding& finding) {
+Json finding_json(const std::string& path, const Finding& finding) {
   Json parts = Json::array();
   for (const PartFinding& part : finding.parts)
     parts.push_back({{"role", to_text(part.role)}, {"size_bytes", part.size_bytes}, {"blank", part.blank}});
@@ -196,7 +196,7 @@ class Inspection {
       unknown_ += (unknown_.empty() ? "" : ", ") + std::string("stdin");
     }
     if (globals_.json) {
-      add(to_json("-", finding));
+      add(finding_json("-", finding));
     } else {
       if (shown_++ > 0) fmt::print("\n");
       print_finding("stdin", finding);
@@ -226,7 +226,7 @@ class Inspection {
       }
     }
     if (globals_.json) {
-      Json json = to_json(path, *finding);
+      Json json = finding_json(path, *finding);
       if (whole) json["digests"] = digests_of(*whole);
       if (bare) json["digests_without_header"] = digests_of(*bare);
       add(json);
@@ -343,7 +343,7 @@ class Inspection {
                   : 0;
     unsure_ += finding.either.empty() ? 0 : 1;
     if (globals_.json) {
-      add(to_json(path, finding));
+      add(finding_json(path, finding));
       return;
     }
     if (shown_++ == 0)
@@ -390,8 +390,7 @@ class Inspection {
 }  // namespace
 
 int inspect_command(const Globals& globals, const InspectOptions& options) {
-  const auto code = Inspection(globals, options).run();
-  return code ? *code : report(code.error());
+  return exit_code_of(Inspection(globals, options).run());
 }
 
 }  // namespace bayswap::cli

@@ -10,7 +10,7 @@
 namespace bayswap::cli {
 namespace {
 
-std::string_view in_words(KeptSave::Outcome outcome) {
+std::string_view kept_words(KeptSave::Outcome outcome) {
   switch (outcome) {
     case KeptSave::Outcome::kept:
       return "kept";
@@ -42,11 +42,11 @@ Result<int> keep(const Globals& globals, const KeepOptions& options) {
     failed += save.outcome == KeptSave::Outcome::failed ? 1 : 0;
     list.push_back({{"save", save.what},
                     {"path", save.path},
-                    {"outcome", in_words(save.outcome)},
+                    {"outcome", kept_words(save.outcome)},
                     {"size_bytes", save.size_bytes},
                     {"entry", save.entry ? Json(*save.entry) : Json(nullptr)},
                     {"why", save.why}});
-    rows.push_back({printable(save.what), std::string(in_words(save.outcome)),
+    rows.push_back({printable(save.what), std::string(kept_words(save.outcome)),
                     std::to_string(save.size_bytes), save.entry ? std::to_string(*save.entry) : "",
                     printable(save.why.empty() ? save.path : save.why)});
   }
@@ -70,8 +70,7 @@ Result<int> keep(const Globals& globals, const KeepOptions& options) {
 }  // namespace
 
 int keep_command(const Globals& globals, const KeepOptions& options) {
-  const auto code = keep(globals, options);
-  return code ? *code : report(code.error());
+  return exit_code_of(keep(globals, options));
 }
 
 }  // namespace bayswap::cli

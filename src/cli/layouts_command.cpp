@@ -71,7 +71,7 @@ std::string spread_in_words(const Slot& slot) {
   return {};
 }
 
-std::vector<std::string> in_words(const Slot& slot) {
+std::vector<std::string> lines_of(const Slot& slot) {
   std::vector<std::string> lines{fmt::format("{}, {}", to_text(slot.role), sizes_in_words(slot.file_sizes))};
   if (slot.is_straight() || slot.order != ByteOrder::chip) lines.emplace_back(in_words(slot.order));
   if (slot.encoding != Encoding::plain) lines.push_back(form_in_words(slot.encoding));
@@ -81,7 +81,7 @@ std::vector<std::string> in_words(const Slot& slot) {
   return lines;
 }
 
-std::vector<std::string> in_words(const Field& field) {
+std::vector<std::string> lines_of(const Field& field) {
   if (!field.bytes.empty()) return {fmt::format("{} bytes, always the same", field.bytes.size())};
   if (field.unknown_bytes != 0)
     return {fmt::format("{} bytes that only the target's own file has", field.unknown_bytes)};
@@ -102,9 +102,9 @@ void draw(const Layout& layout) {
   };
   std::vector<Piece> pieces;
   const std::vector<std::size_t> sizes = layout.file_sizes();
-  for (const Slot& slot : layout.slots) pieces.push_back({layout.place(slot, sizes.front()), in_words(slot)});
+  for (const Slot& slot : layout.slots) pieces.push_back({layout.place(slot, sizes.front()), lines_of(slot)});
   for (const Field& field : layout.fields)
-    pieces.push_back({layout.place(field, sizes.front()), in_words(field)});
+    pieces.push_back({layout.place(field, sizes.front()), lines_of(field)});
   sort_by(pieces, [](const Piece& piece) { return piece.place.at; });
   std::size_t at = 0;
   seam(0);
@@ -123,7 +123,7 @@ void draw(const Layout& layout) {
   }
 }
 
-Json to_json(const Layout& layout) {
+Json layout_json(const Layout& layout) {
   Json parts = Json::array();
   for (const Slot& slot : layout.slots)
     parts.push_back({{"role", to_text(slot.role)},
@@ -154,7 +154,7 @@ int list(const Globals& globals, const Catalog& catalog, std::optional<Platform>
   const auto layouts = catalog.all(platform);
   if (globals.json) {
     Json list = Json::array();
-    for (const Layout* layout : layouts) list.push_back(to_json(*layout));
+    for (const Layout* layout : layouts) list.push_back(layout_json(*layout));
     print_json(list);
     return exit_done;
   }
@@ -176,7 +176,7 @@ int explain(const Globals& globals, Catalog& catalog, const std::string& id) {
   if (!found) return report(found.error());
   const Layout& layout = **found;
   if (globals.json) {
-    print_json(to_json(layout));
+    print_json(layout_json(layout));
     return exit_done;
   }
   fmt::print("{}\n", toned(Tone::bold, fmt::format("{}: {}", layout.id, layout.name)));

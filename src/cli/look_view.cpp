@@ -138,7 +138,7 @@ void print_detection(const Detection& detection, const std::string& root) {
 
 namespace {
 
-Json to_json(const PlatformRule& rule) {
+Json rule_json(const PlatformRule& rule) {
   Json layouts = Json::array();
   if (!rule.layout.empty()) layouts.push_back(rule.layout);
   for (const std::string& id : rule.other_layouts) layouts.push_back(id);
@@ -171,7 +171,7 @@ Json to_json(const Detection& detection, const std::string& root) {
                        {"rom", save.rom},
                        {"size_bytes", save.size_bytes},
                        {"health", to_text(save.health)}});
-    Json one = to_json(rule.rule);
+    Json one = rule_json(rule.rule);
     one["evidence"] = rule.evidence;
     one["saves"] = std::move(saves);
     rules.push_back(std::move(one));
@@ -179,7 +179,7 @@ Json to_json(const Detection& detection, const std::string& root) {
   Json unsettled = Json::array();
   for (const UnsettledFiles& files : detection.unsettled) {
     Json choices = Json::array();
-    for (const PlatformRule& rule : files.choices) choices.push_back(to_json(rule));
+    for (const PlatformRule& rule : files.choices) choices.push_back(rule_json(rule));
     unsettled.push_back({{"folder", files.folder},
                          {"paths", files.paths},
                          {"reason", files.reason},

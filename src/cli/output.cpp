@@ -74,11 +74,6 @@ void print_message(std::string_view text) {
   fmt::print(stderr, "{}\n", folded(text, width_of(STDERR_FILENO), "  "));
 }
 
-std::string padded(const std::string& text, std::size_t columns, bool right) {
-  const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');
-  return right ? space + text : text + space;
-}
-
 std::string formatted_time(std::int64_t seconds, const char* format, bool local) {
   const auto time = static_cast<std::time_t>(seconds);
   std::tm parts{};
@@ -92,6 +87,11 @@ Json strings(const std::vector<std::string>& texts) {
 }
 
 }  // namespace
+
+std::string padded(const std::string& text, std::size_t columns, bool right) {
+  const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');
+  return right ? space + text : text + space;
+}
 
 int exit_code(ErrorCode code) {
   switch (code) {
@@ -120,6 +120,10 @@ int report(const Error& error) {
   const std::string hint = advice(error.hint, error.remedy);
   if (!hint.empty()) print_message("What to do: " + printable(hint));
   return exit_code(error.code);
+}
+
+int exit_code_of(const Result<int>& code) {
+  return code ? *code : report(code.error());
 }
 
 int report(const PlanIssue& issue) {

@@ -26,6 +26,11 @@ int end_output(int code);
 
 /// Prints an error on stderr and gives the exit code it stands for.
 int report(const Error& error);
+/// Returns `text` with spaces after it, or before it if `right`, as wide as `columns` columns of a terminal
+/// at least.
+std::string padded(const std::string& text, std::size_t columns, bool right);
+/// Returns the exit code of a command that came to an end; prints the error of one that did not.
+int exit_code_of(const Result<int>& code);
 /// Prints a refusal on stderr. Returns its exit code.
 int report(const PlanIssue& issue);
 /// What to do next, with the words of this program for a remedy.

@@ -356,7 +356,7 @@ void print_differences(const std::vector<SheetDifference>& differences, const st
 }
 
 int finished_sheet(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace bayswap::cli

@@ -341,8 +341,7 @@ struct Job {
 
 int run(const Globals& globals, const StateOptions& options, Result<int> (Job::*what)()) {
   Job job{globals, options};
-  const auto code = (job.*what)();
-  return code ? *code : report(code.error());
+  return exit_code_of((job.*what)());
 }
 
 }  // namespace

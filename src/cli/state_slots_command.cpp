@@ -17,7 +17,7 @@
 namespace bayswap::cli {
 namespace {
 
-std::string_view in_words(Verdict verdict) {
+std::string_view verdict_words(Verdict verdict) {
   switch (verdict) {
     case Verdict::unknown:
       return "not known: no map";
@@ -70,7 +70,7 @@ std::string titled(const ListedState& one) {
   return one.platform.empty() ? game : fmt::format("{} ({})", game, one.platform);
 }
 
-Json to_json(const ListedState& one) {
+Json state_json(const ListedState& one) {
   return {{"game", one.state->game},
           {"platform", one.platform},
           {"slot", one.state->slot.automatic ? Json("auto") : Json(one.state->slot.number)},
@@ -124,7 +124,7 @@ Result<std::vector<HeldState>> wanted(StatePlace& place, const StateOptions& opt
   return states;
 }
 
-std::string in_words(StatePlace& place, const std::vector<ListedState>& listed) {
+std::string states_table(StatePlace& place, const std::vector<ListedState>& listed) {
   std::string text;
   std::string game;
   std::vector<std::vector<std::string>> rows;
@@ -145,7 +145,7 @@ std::string in_words(StatePlace& place, const std::vector<ListedState>& listed) 
     }
     rows.push_back({to_text(one.state->slot), one.state->modified ? local_time(*one.state->modified) : "",
                     std::to_string(one.state->size_bytes), one.picture ? "yes" : "",
-                    std::string(in_words(one.verdict)), printable(one.state->path)});
+                    std::string(verdict_words(one.verdict)), printable(one.state->path)});
   }
   flush();
   return text;
@@ -188,10 +188,10 @@ Result<int> list(const Globals& globals, const StateOptions& options) {
   std::string text;
   if (globals.json) {
     Json all = Json::array();
-    for (const ListedState& one : listed) all.push_back(to_json(one));
+    for (const ListedState& one : listed) all.push_back(state_json(one));
     text = json_text({{"place", options.place}, {"root", bay.root}, {"states", std::move(all)}});
   } else {
-    text = in_words(*place, listed);
+    text = states_table(*place, listed);
   }
   text += '\0' + note_on(listed, options.place);
   last.keep(text, {place->watched()});
@@ -284,7 +284,7 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
 }
 
 int run(const Result<int>& code) {
-  return code ? *code : report(code.error());
+  return exit_code_of(code);
 }
 
 }  // namespace

@@ -171,8 +171,7 @@ class RoundView {
 
 int sync_command(const Globals& globals, const SyncOptions& options) {
   if (options.watch || options.once) return sync_watch_command(globals, options);
-  const auto code = RoundView(globals, options).run();
-  return code ? *code : report(code.error());
+  return exit_code_of(RoundView(globals, options).run());
 }
 
 }  // namespace bayswap::cli

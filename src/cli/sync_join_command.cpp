@@ -156,23 +156,19 @@ Result<int> leave(const Globals& globals, const SyncOptions& /*options*/) {
   return exit_done;
 }
 
-int answer(const Result<int>& code) {
-  return code ? *code : report(code.error());
-}
-
 }  // namespace
 
 int sync_join_command(const Globals& globals, const SyncOptions& options) {
-  return answer(join(globals, options));
+  return exit_code_of(join(globals, options));
 }
 int sync_leave_command(const Globals& globals, const SyncOptions& options) {
-  return answer(leave(globals, options));
+  return exit_code_of(leave(globals, options));
 }
 int sync_key_enter_command(const Globals& globals, const SyncOptions& options) {
-  return answer(key_enter(globals, options));
+  return exit_code_of(key_enter(globals, options));
 }
 int sync_key_change_command(const Globals& globals, const SyncOptions& options) {
-  return answer(key_change(globals, options));
+  return exit_code_of(key_change(globals, options));
 }
 
 }  // namespace bayswap::cli

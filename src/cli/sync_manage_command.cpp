@@ -271,29 +271,25 @@ Result<int> prune(const Globals& globals, const SyncOptions& options) {
   return exit_done;
 }
 
-int answer(const Result<int>& code) {
-  return code ? *code : report(code.error());
-}
-
 }  // namespace
 
 int sync_status_command(const Globals& globals, const SyncOptions& options) {
-  return answer(status(globals, options));
+  return exit_code_of(status(globals, options));
 }
 int sync_devices_command(const Globals& globals, const SyncOptions& options) {
-  return answer(devices(globals, options));
+  return exit_code_of(devices(globals, options));
 }
 int sync_forget_command(const Globals& globals, const SyncOptions& options) {
-  return answer(forget(globals, options));
+  return exit_code_of(forget(globals, options));
 }
 int sync_conflicts_command(const Globals& globals, const SyncOptions& options) {
-  return answer(conflicts(globals, options));
+  return exit_code_of(conflicts(globals, options));
 }
 int sync_resolve_command(const Globals& globals, const SyncOptions& options) {
-  return answer(resolve(globals, options));
+  return exit_code_of(resolve(globals, options));
 }
 int sync_prune_command(const Globals& globals, const SyncOptions& options) {
-  return answer(prune(globals, options));
+  return exit_code_of(prune(globals, options));
 }
 
 }  // namespace bayswap::cli

@@ -202,8 +202,7 @@ Result<int> once(const Globals& globals, SyncOptions options) {
 }  // namespace
 
 int sync_watch_command(const Globals& globals, const SyncOptions& options) {
-  const auto code = options.once ? once(globals, options) : Watcher(globals, options).run();
-  return code ? *code : report(code.error());
+  return exit_code_of(options.once ? once(globals, options) : Watcher(globals, options).run());
 }
 
 }  // namespace bayswap::cli

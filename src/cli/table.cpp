@@ -42,11 +42,6 @@ std::size_t columns_of(std::string_view text, std::size_t length) {
   return is_in(combining, character) ? 0 : is_in(wide, character) ? 2 : 1;
 }
 
-std::string padded(const std::string& text, std::size_t columns, bool right) {
-  const std::string space(columns > width(text) ? columns - width(text) : 0, ' ');
-  return right ? space + text : text + space;
-}
-
 // The cell in lines of at most so many columns: at spaces, else after a '/', else anywhere.
 std::vector<std::string> lines_of(const std::string& cell, std::size_t columns) {
   std::vector<std::string> lines;

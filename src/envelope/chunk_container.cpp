@@ -13,7 +13,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t decimal_digits = 6;
-constexpr std::size_t max_items = 4096;
+constexpr std::size_t chunk_max_items = 4096;
 constexpr std::size_t max_from = 64;
 constexpr std::size_t least_items = 2;
 
@@ -76,7 +76,7 @@ std::optional<Head> head_at(ByteView bytes, std::size_t at, const ChunkForm& for
   return found;
 }
 
-std::vector<ContainerItem> items(const Blob& file) {
+std::vector<ContainerItem> items_chunk(const Blob& file) {
   const ByteView bytes = file.view();
   if (bytes.size() < 24) return {};
   // Of several that fit the one with the widest fields: what fits with narrower ones has zeros in its data.
@@ -113,11 +113,11 @@ std::vector<ContainerItem> items(const Blob& file) {
   return best;
 }
 
-Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t /*max_bytes*/) {
+Result<Blob> read_chunk(const Blob& file, const ContainerItem& item, std::size_t /*max_bytes*/) {
   return file.slice(item.at, item.bytes);
 }
 
-Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& inside) {
+Result<Blob> replace_chunk(const Blob& file, const ContainerItem& item, const Blob& inside) {
   const ChunkForm& form = item.step.form;
   const std::size_t head_at = item.at - head_size(form);
   std::vector<Byte> out(file.view().begin() + static_cast<std::ptrdiff_t>(head_at),
@@ -162,7 +162,7 @@ std::vector<ContainerItem> chunks_in_form(ByteView bytes, const ChunkForm& form)
   std::size_t at = form.from;
   while (at < bytes.size()) {
     const auto head = head_at(bytes, at, form);
-    if (!head || found.size() == max_items) return {};
+    if (!head || found.size() == chunk_max_items) return {};
     ContainerItem item;
     item.step.kind = EnvelopeStep::Kind::chunk;
     item.step.name = head->name;
@@ -181,6 +181,6 @@ std::vector<ContainerItem> chunks_in_form(ByteView bytes, const ChunkForm& form)
   return found;
 }
 
-const Container chunk_container{EnvelopeStep::Kind::chunk, items, read, replace};
+const Container chunk_container{EnvelopeStep::Kind::chunk, items_chunk, read_chunk, replace_chunk};
 
 }  // namespace bayswap

@@ -13,15 +13,15 @@ namespace {
 constexpr std::array<Byte, 8> signature{0x89, 'P', 'N', 'G', 0x0d, 0x0a, 0x1a, 0x0a};
 constexpr std::size_t head_bytes = 8;  // length and name
 constexpr std::size_t crc_bytes = 4;
-constexpr std::size_t max_items = 4096;
+constexpr std::size_t png_max_items = 4096;
 
-std::vector<ContainerItem> items(const Blob& file) {
+std::vector<ContainerItem> items_png(const Blob& file) {
   const ByteView bytes = file.view();
   std::vector<ContainerItem> found;
   if (bytes.size() < signature.size() || !std::equal(signature.begin(), signature.end(), bytes.begin()))
     return found;
   std::size_t at = signature.size();
-  while (bytes.size() - at >= head_bytes + crc_bytes && found.size() < max_items) {
+  while (bytes.size() - at >= head_bytes + crc_bytes && found.size() < png_max_items) {
     const std::size_t length = be32(bytes, at);
     if (length > bytes.size() - at - head_bytes - crc_bytes) break;
     ContainerItem item;
@@ -45,11 +45,11 @@ std::vector<ContainerItem> items(const Blob& file) {
   return found;
 }
 
-Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t /*max_bytes*/) {
+Result<Blob> read_png(const Blob& file, const ContainerItem& item, std::size_t /*max_bytes*/) {
   return file.slice(item.at, item.bytes);
 }
 
-Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& inside) {
+Result<Blob> replace_png(const Blob& file, const ContainerItem& item, const Blob& inside) {
   if (inside.size() > 0x7fffffff)
     return fail(ErrorCode::does_not_fit, "no chunk of a picture can be that large", "take fewer bytes");
   const Blob chunk = png_chunk(item.step.name, inside.view());
@@ -68,6 +68,6 @@ Blob png_chunk(std::string_view name, ByteView data) {
   return std::move(chunk).freeze();
 }
 
-const Container png_container{EnvelopeStep::Kind::png_chunk, items, read, replace};
+const Container png_container{EnvelopeStep::Kind::png_chunk, items_png, read_png, replace_png};
 
 }  // namespace bayswap

@@ -25,7 +25,7 @@ constexpr std::size_t local_bytes = 30;
 constexpr std::size_t central_bytes = 46;
 constexpr std::size_t end_bytes = 22;
 constexpr std::size_t max_comment = 65535;
-constexpr std::size_t max_items = 4096;
+constexpr std::size_t zip_max_items = 4096;
 constexpr unsigned flag_encrypted = 1;
 constexpr unsigned flag_descriptor = 8;
 constexpr unsigned stored = 0;
@@ -45,7 +45,7 @@ std::optional<End> find_end(ByteView bytes) {
     if (le32(bytes, at) != end_magic || le16(bytes, at + 20) != back) continue;
     if (le16(bytes, at + 4) != 0 || le16(bytes, at + 8) != le16(bytes, at + 10)) return std::nullopt;
     const End end{at, le16(bytes, at + 10), le32(bytes, at + 16)};
-    if (end.directory_at > at || end.entries > max_items) return std::nullopt;
+    if (end.directory_at > at || end.entries > zip_max_items) return std::nullopt;
     return end;
   }
   return std::nullopt;
@@ -94,7 +94,7 @@ std::vector<Entry> entries_of(ByteView bytes) {
   return list;
 }
 
-std::vector<ContainerItem> items(const Blob& file) {
+std::vector<ContainerItem> items_zip(const Blob& file) {
   std::vector<ContainerItem> found;
   for (const Entry& entry : entries_of(file.view())) {
     ContainerItem item;
@@ -111,7 +111,7 @@ std::vector<ContainerItem> items(const Blob& file) {
   return found;
 }
 
-Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t max_bytes) {
+Result<Blob> read_zip(const Blob& file, const ContainerItem& item, std::size_t max_bytes) {
   for (const Entry& entry : entries_of(file.view()))
     if (entry.data_at == item.at) {
       const Blob packed = file.slice(entry.data_at, entry.packed);
@@ -121,7 +121,7 @@ Result<Blob> read(const Blob& file, const ContainerItem& item, std::size_t max_b
   return fail(ErrorCode::damaged, fmt::format("the archive has no entry {}", printable(item.step.name)));
 }
 
-Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& inside) {
+Result<Blob> replace_zip(const Blob& file, const ContainerItem& item, const Blob& inside) {
   if (inside.size() >= 0xffffffff)
     return fail(ErrorCode::does_not_fit, "no entry of such an archive can be that large", "take fewer bytes");
   const std::vector<Entry> entries = entries_of(file.view());
@@ -165,6 +165,6 @@ Result<Blob> replace(const Blob& file, const ContainerItem& item, const Blob& in
 
 }  // namespace
 
-const Container zip_container{EnvelopeStep::Kind::zip_entry, items, read, replace};
+const Container zip_container{EnvelopeStep::Kind::zip_entry, items_zip, read_zip, replace_zip};
 
 }  // namespace bayswap

@@ -8,7 +8,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_entries = 200000;
+constexpr std::size_t max_bucket_entries = 200000;
 
 class Listing final : public XmlEvents {
  public:
@@ -18,7 +18,7 @@ class Listing final : public XmlEvents {
   bool start(std::string_view name) override {
     const std::string_view what = own(name);
     if (depth_++ == 0) is_listing = what == "ListBucketResult";
-    if (all.objects.size() + all.prefixes.size() >= max_entries) return false;
+    if (all.objects.size() + all.prefixes.size() >= max_bucket_entries) return false;
     if (what == "Contents") {
       all.objects.emplace_back();
       is_object_ = true;

@@ -9,30 +9,14 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "fs/bucket_listing.hpp"
+#include "fs/http_status.hpp"
 
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_listing = std::size_t{64} << 20;
+constexpr std::size_t max_bucket_listing = std::size_t{64} << 20;
 constexpr int max_pages = 10000;
 constexpr std::string_view usual_region = "us-east-1";
-
-enum Status : long {
-  partial = 206,
-  bad_request = 400,
-  not_authorised = 401,
-  forbidden = 403,
-  missing = 404,
-  conflict = 409,
-  precondition = 412,
-  past_the_end = 416,
-  not_implemented = 501,
-  storage_full = 507
-};
-
-bool is_done(long status) {
-  return status >= 200 && status < 300;
-}
 
 // In a query, and so in what is signed, a '/' is encoded too.
 std::string query_encoded(std::string_view text) {
@@ -110,14 +94,14 @@ tl::unexpected<Error> BucketStore::refused(const HttpAnswer& answer, const std::
     return fail(ErrorCode::not_found, fmt::format("{}: there is no such bucket", shown),
                 "make the bucket first, with the tools of that store");
   switch (answer.status) {
-    case not_authorised:
+    case http_not_authorised:
       return wrong_password(shown);
-    case forbidden:
+    case http_forbidden:
       if (code == "AccessDenied" || code.empty()) return not_allowed(shown, doing);
       return wrong_password(shown);
-    case missing:
+    case http_missing:
       return not_there(shown);
-    case storage_full:
+    case http_storage_full:
       return server_full(shown);
     default:
       return fail(ErrorCode::io,
@@ -138,9 +122,9 @@ Result<std::vector<FileInfo>> BucketStore::below(const std::string& path, bool i
     ask.url += "delimiter=%2F&list-type=2";
     if (is_one_enough) ask.url += "&max-keys=1";
     if (!prefix.empty()) ask.url += "&prefix=" + query_encoded(prefix);
-    ask.limit = max_listing;
+    ask.limit = max_bucket_listing;
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (!is_done(answer.status)) return refused(answer, path, "listing it");
+    if (!is_http_done(answer.status)) return refused(answer, path, "listing it");
     BAYSWAP_TRY(const BucketListing listing, bucket_listing_from(answer.body.view()));
     for (const BucketObject& one : listing.objects) {
       if (!one.key.starts_with(prefix) || one.key.size() == prefix.size()) continue;
@@ -175,7 +159,7 @@ Result<std::optional<FileInfo>> BucketStore::stat(const std::string& path) {
     ask.method = "HEAD";
     ask.url = url_of(path);
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (is_done(answer.status)) {
+    if (is_http_done(answer.status)) {
       FileInfo info;
       info.name = name_of(path);
       const auto header = [&](const std::string& name) {
@@ -187,7 +171,7 @@ Result<std::optional<FileInfo>> BucketStore::stat(const std::string& path) {
       info.modified_ns = within_second(header("etag"));
       return info;
     }
-    if (answer.status != missing) return refused(answer, path, "looking at it");
+    if (answer.status != http_missing) return refused(answer, path, "looking at it");
   }
   auto inside = below(path, true);
   if (!inside && inside.error().code == ErrorCode::not_found) return std::optional<FileInfo>{};
@@ -212,9 +196,9 @@ Result<Blob> BucketStore::read_range(const std::string& path, std::uint64_t at, 
   const bool is_whole = at == 0 && count > whole_from;
   if (!is_whole) ask.headers.push_back(fmt::format("Range: bytes={}-{}", at, at + count - 1));
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  if (answer.status == past_the_end) return Blob();
-  if (!is_done(answer.status)) return refused(answer, path, "reading it");
-  if (answer.status == partial) return answer.body.slice(0, count);
+  if (answer.status == http_past_the_end) return Blob();
+  if (!is_http_done(answer.status)) return refused(answer, path, "reading it");
+  if (answer.status == http_partial) return answer.body.slice(0, count);
   const auto first = static_cast<std::size_t>(std::min<std::uint64_t>(at, answer.body.size()));
   return answer.body.slice(first, count);
 }
@@ -228,15 +212,15 @@ Result<void> BucketStore::put(const std::string& path, ByteView bytes, bool only
   if (only_new) ask.headers.emplace_back("If-None-Match: *");
   BAYSWAP_TRY(HttpAnswer answer, wire_->ask(ask));
   // Not every store knows the condition.
-  if (only_new && (answer.status == not_implemented || answer.status == bad_request)) {
+  if (only_new && (answer.status == http_not_implemented || answer.status == http_bad_request)) {
     BAYSWAP_TRY(const auto there, stat(path));
     if (there) return there_already(display_path(path));
     ask.headers.clear();
     BAYSWAP_TRY(answer, wire_->ask(ask));
   }
-  if (only_new && (answer.status == precondition || answer.status == conflict))
+  if (only_new && (answer.status == http_precondition || answer.status == http_conflict))
     return there_already(display_path(path));
-  if (!is_done(answer.status)) return refused(answer, path, "writing it");
+  if (!is_http_done(answer.status)) return refused(answer, path, "writing it");
   return {};
 }
 
@@ -264,7 +248,7 @@ Result<void> BucketStore::remove(const std::string& path) {
   ask.method = "DELETE";
   ask.url = url_of(path);
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  return is_done(answer.status) ? Result<void>{} : refused(answer, path, "removing it");
+  return is_http_done(answer.status) ? Result<void>{} : refused(answer, path, "removing it");
 }
 
 }  // namespace bayswap

@@ -17,7 +17,7 @@ bool find(void* handle, const char* name, Function& function) {
   return function != nullptr;
 }
 
-CurlLibrary load() {
+CurlLibrary load_curl() {
   CurlLibrary all;
   void* const handle = dlopen("libcurl.so.4", RTLD_NOW | RTLD_LOCAL);
   if (handle == nullptr) return all;
@@ -65,7 +65,7 @@ std::size_t give(char* bytes, std::size_t size, std::size_t count, void* user) {
 }  // namespace
 
 const CurlLibrary* CurlLibrary::get() {
-  static const CurlLibrary library = load();
+  static const CurlLibrary library = load_curl();
   return library.getdate != nullptr ? &library : nullptr;
 }
 

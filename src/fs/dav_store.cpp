@@ -8,36 +8,18 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "fs/http_status.hpp"
 #include "fs/multistatus.hpp"
 #include "fs/remote_common.hpp"
 
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_listing = std::size_t{64} << 20;
+constexpr std::size_t max_dav_listing = std::size_t{64} << 20;
 constexpr std::string_view question =
     "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind "
     "xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/>"
     "<getlastmodified/><getetag/></prop></propfind>";
-
-enum Status : long {
-  created = 201,
-  no_content = 204,
-  partial = 206,
-  multi_status = 207,
-  not_authorised = 401,
-  forbidden = 403,
-  missing = 404,
-  method_not_allowed = 405,
-  conflict = 409,
-  precondition = 412,
-  past_the_end = 416,
-  storage_full = 507
-};
-
-bool is_done(long status) {
-  return status >= 200 && status < 300;
-}
 
 std::string without_slash(std::string text) {
   while (text.ends_with('/')) text.pop_back();
@@ -82,15 +64,15 @@ tl::unexpected<Error> DavStore::refused(const HttpAnswer& answer, const std::str
                                         std::string_view doing) const {
   const std::string shown = display_path(path);
   switch (answer.status) {
-    case not_authorised:
+    case http_not_authorised:
       return wrong_password(shown);
-    case forbidden:
-    case method_not_allowed:
+    case http_forbidden:
+    case http_method_not_allowed:
       return not_allowed(shown, doing);
-    case missing:
-    case conflict:
+    case http_missing:
+    case http_conflict:
       return not_there(shown);
-    case storage_full:
+    case http_storage_full:
       return server_full(shown);
     default:
       return fail(ErrorCode::io, fmt::format("{}: {}: the server answers {}", shown, doing, answer.status),
@@ -104,9 +86,9 @@ Result<std::vector<FileInfo>> DavStore::propfind(const std::string& path, bool w
   ask.url = with_children && !is_root(path) ? url_of(path) + "/" : url_of(path);
   ask.headers = {with_children ? "Depth: 1" : "Depth: 0", "Content-Type: application/xml"};
   ask.body = ByteView(reinterpret_cast<const Byte*>(question.data()), question.size());
-  ask.limit = max_listing;
+  ask.limit = max_dav_listing;
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  if (answer.status != multi_status) return refused(answer, path, "listing it");
+  if (answer.status != http_multi_status) return refused(answer, path, "listing it");
   BAYSWAP_TRY(const auto resources, multistatus_from(answer.body.view()));
   const auto own = path_of_href(ask.url);
   std::vector<FileInfo> all;
@@ -149,9 +131,9 @@ Result<Blob> DavStore::read_range(const std::string& path, std::uint64_t at, std
   const bool is_whole = at == 0 && count > whole_from;
   if (!is_whole) ask.headers.push_back(fmt::format("Range: bytes={}-{}", at, at + count - 1));
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  if (answer.status == past_the_end) return Blob();
-  if (!is_done(answer.status)) return refused(answer, path, "reading it");
-  if (answer.status == partial) return answer.body.slice(0, count);
+  if (answer.status == http_past_the_end) return Blob();
+  if (!is_http_done(answer.status)) return refused(answer, path, "reading it");
+  if (answer.status == http_partial) return answer.body.slice(0, count);
   const auto first = static_cast<std::size_t>(std::min<std::uint64_t>(at, answer.body.size()));
   return answer.body.slice(first, count);
 }
@@ -167,7 +149,7 @@ Result<void> DavStore::make_folders(const std::string& path) {
     ask.method = "MKCOL";
     ask.url = url_of(so_far) + "/";
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (!is_done(answer.status) && answer.status != method_not_allowed)
+    if (!is_http_done(answer.status) && answer.status != http_method_not_allowed)
       return refused(answer, so_far, "making it");
   }
   return {};
@@ -182,10 +164,11 @@ Result<void> DavStore::put(const std::string& path, ByteView bytes, bool only_ne
     ask.body = bytes;
     if (only_new) ask.headers.emplace_back("If-None-Match: *");
     BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-    if (is_done(answer.status)) return {};
-    if (only_new && answer.status == precondition) return there_already(display_path(path));
+    if (is_http_done(answer.status)) return {};
+    if (only_new && answer.status == http_precondition) return there_already(display_path(path));
     // Its folder is missing: servers say so in several ways.
-    if (again && (answer.status == conflict || answer.status == missing || answer.status == forbidden)) {
+    if (again && (answer.status == http_conflict || answer.status == http_missing ||
+                  answer.status == http_forbidden)) {
       BAYSWAP_CHECK(make_folders(path));
       continue;
     }
@@ -210,7 +193,7 @@ Result<void> DavStore::replace(const std::string& path, ByteView bytes) {
   ask.url = url_of(from);
   ask.headers = {"Destination: " + url_of(path), "Overwrite: T"};
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  if (is_done(answer.status)) return {};
+  if (is_http_done(answer.status)) return {};
   (void)remove(from);
   return refused(answer, path, "giving it its name");
 }
@@ -220,7 +203,7 @@ Result<void> DavStore::remove(const std::string& path) {
   ask.method = "DELETE";
   ask.url = url_of(path);
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
-  return is_done(answer.status) ? Result<void>{} : refused(answer, path, "removing it");
+  return is_http_done(answer.status) ? Result<void>{} : refused(answer, path, "removing it");
 }
 
 }  // namespace bayswap

@@ -10,7 +10,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_entries = 200000;
+constexpr std::size_t max_ftp_entries = 200000;
 
 bool number_from(std::string_view text, std::uint64_t& value) {
   const auto read = std::from_chars(text.data(), text.data() + text.size(), value);
@@ -117,7 +117,7 @@ Result<std::vector<FileInfo>> listing_from(ByteView text, bool has_facts) {
     else
       is_odd = is_odd || (!line.ends_with(" .") && !line.ends_with(" ..") &&
                           line.find("dir;") == std::string_view::npos);
-    if (all.size() > max_entries)
+    if (all.size() > max_ftp_entries)
       return fail(ErrorCode::damaged, "the server's list of files is longer than any folder's");
   }
   if (is_odd && all.empty())

@@ -12,7 +12,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_listing = std::size_t{64} << 20;
+constexpr std::size_t max_ftp_listing = std::size_t{64} << 20;
 constexpr int implicit_port = 990;
 
 // Replies of RFC 959.
@@ -89,7 +89,7 @@ Result<FtpStore::Answer> FtpStore::ask_once(const Question& question, bool anew)
   transfer.url = address_of(place, is_implicit ? "ftps" : "ftp");
   if (question.is_folder && !transfer.url.ends_with('/')) transfer.url += '/';
   transfer.body = question.body;
-  if (question.is_folder) transfer.limit = max_listing;
+  if (question.is_folder) transfer.limit = max_ftp_listing;
   transfer.on_header = [&](std::string_view line) {
     constexpr std::size_t many = 10000;
     if (answer.lines.size() < many) answer.lines.emplace_back(line);

@@ -14,9 +14,9 @@
 namespace bayswap {
 namespace {
 
-constexpr long connect_seconds = 20;
-constexpr std::size_t max_entries = 200000;
-constexpr std::size_t piece = 32768;  // what every server takes at once
+constexpr long ssh_connect_seconds = 20;
+constexpr std::size_t max_sftp_entries = 200000;
+constexpr std::size_t max_piece = 32768;  // what every server takes at once
 constexpr mode_t new_file = 0666;
 constexpr mode_t new_folder = 0777;
 
@@ -92,7 +92,7 @@ Result<void> SftpStore::connect() {
   const auto set = [&](ssh_options_e option, const void* value) {
     (void)ssh_->options_set(session_, option, value);
   };
-  const long seconds = connect_seconds;
+  const long seconds = ssh_connect_seconds;
   const Credentials who = credentials_for(url_);
   set(SSH_OPTIONS_HOST, url_.host.c_str());
   const std::string folder = with_home("~/.ssh");
@@ -193,7 +193,7 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
     std::string name = entry->name != nullptr ? entry->name : "";
     if (name == "." || name == "..") continue;
     BAYSWAP_CHECK(check_listed_name(name, display_path(folder)));
-    if (all.size() == max_entries)
+    if (all.size() == max_sftp_entries)
       return fail(ErrorCode::damaged,
                   fmt::format("{}: the server's list does not end", display_path(folder)));
     all.push_back(info_of(*entry, std::move(name)));
@@ -221,7 +221,7 @@ Result<Blob> SftpStore::read_range(const std::string& path, std::uint64_t at, st
   std::vector<Byte> bytes;
   while (bytes.size() < count) {
     const std::size_t had = bytes.size();
-    bytes.resize(had + std::min(piece, count - had));
+    bytes.resize(had + std::min(max_piece, count - had));
     const ssize_t got = ssh_->read(file.get(), bytes.data() + had, bytes.size() - had);
     if (got < 0) {
       auto error = refused(path, "reading it");
@@ -260,7 +260,7 @@ Result<void> SftpStore::write_bytes(const std::string& path, ByteView bytes, int
   if (file == nullptr) return refused(path, "writing it");
   bool good = true;
   for (std::size_t at = 0; good && at < bytes.size();) {
-    const ssize_t put = ssh_->write(file, bytes.data() + at, std::min(piece, bytes.size() - at));
+    const ssize_t put = ssh_->write(file, bytes.data() + at, std::min(max_piece, bytes.size() - at));
     good = put > 0;
     if (good) at += static_cast<std::size_t>(put);
   }

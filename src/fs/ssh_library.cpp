@@ -7,7 +7,7 @@
 namespace bayswap {
 namespace {
 
-SshLibrary load() {
+SshLibrary load_ssh() {
   SshLibrary all;
   void* const handle = dlopen("libssh.so.4", RTLD_NOW | RTLD_LOCAL);
   if (handle == nullptr) return all;
@@ -52,7 +52,7 @@ SshLibrary load() {
 }  // namespace
 
 const SshLibrary* SshLibrary::get() {
-  static const SshLibrary library = load();
+  static const SshLibrary library = load_ssh();
   return library.mkdir != nullptr ? &library : nullptr;
 }
 

@@ -15,12 +15,13 @@
 #include "inspect/states.hpp"
 
 namespace bayswap {
-namespace {
 
 std::optional<Platform> platform_of(const Hints& hints) {
   if (hints.platform) return hints.platform;
   return hints.game ? std::optional(hints.game->platform) : std::nullopt;
 }
+
+namespace {
 
 void describe_unknown(const Catalog& catalog, const Blob& bytes, const Hints& hints, Finding& finding) {
   if (bytes.empty()) {

@@ -13,6 +13,9 @@ struct LookedAt {
 };
 [[nodiscard]] Result<LookedAt> read_as_rom(Store& store, const std::string& path);
 
+/// Returns the platform that the hints name, or that of their game.
+[[nodiscard]] std::optional<Platform> platform_of(const Hints& hints);
+
 /// A ROM of a platform whose ROMs have no header at all: by its extension alone, where the size agrees.
 [[nodiscard]] std::optional<RomFacts> rom_by_name(std::string_view path, std::uint64_t size_bytes);
 

@@ -11,6 +11,7 @@
 #include "base/endian.hpp"
 #include "base/path.hpp"
 #include "base/text.hpp"
+#include "inspect/look.hpp"
 
 namespace bayswap {
 namespace {
@@ -22,11 +23,6 @@ constexpr std::string_view what_it_is_good_for =
 constexpr std::string_view what_it_is_not_good_for =
     "the state loads only in the kind of program that wrote it, and there is nothing in it to go on with "
     "elsewhere";
-
-std::optional<Platform> platform_of(const Hints& hints) {
-  if (hints.platform) return hints.platform;
-  return hints.game ? std::optional(hints.game->platform) : std::nullopt;
-}
 
 // The built-in maps, read once.
 const StateMaps& built_in_maps() {

@@ -11,7 +11,7 @@
 namespace bayswap {
 namespace {
 
-bool is_filler(ByteView bytes) {
+bool is_empty_or_fill(ByteView bytes) {
   Byte fill = 0x55;
   return bytes.empty() || (is_uniform(bytes, &fill) && (fill == 0x00 || fill == 0xff));
 }
@@ -178,7 +178,7 @@ class Converter {
     std::ranges::fill(rest, slot.fill == DefaultFill::zero ? Byte{0x00} : Byte{0xff});
     if (const Part* own = own_.save.find(part.role); own != nullptr && own->bytes.size() >= room) {
       const ByteView own_rest = own->bytes.view().subspan(size, room - size);
-      if (is_filler(own_rest)) {
+      if (is_empty_or_fill(own_rest)) {
         std::ranges::copy(own_rest, rest.begin());
       } else {
         report.warnings.push_back(
@@ -200,14 +200,14 @@ class Converter {
     std::size_t wanted = size;
     const auto chip = known_chip(part.role.kind);
     const bool fits_own = own != nullptr && (size <= own->bytes.size() ||
-                                             is_filler(part.bytes.view().subspan(own->bytes.size())));
+                                             is_empty_or_fill(part.bytes.view().subspan(own->bytes.size())));
     if (chip && !fits_own) {
       wanted = *chip;
     } else if (own != nullptr) {
       wanted = own->bytes.size();
     } else {
       const auto leaves_filler = [&](std::size_t room) {
-        return room < size && is_filler(part.bytes.view().subspan(room));
+        return room < size && is_empty_or_fill(part.bytes.view().subspan(room));
       };
       if (!part.size_certain) {
         const auto smallest = std::ranges::find_if(rooms, leaves_filler);
@@ -221,7 +221,7 @@ class Converter {
       return fail(ErrorCode::does_not_fit, fmt::format("{} has {} bytes, in {} it has {}", to_text(part.role),
                                                        wanted, to_.id, joined(rooms, " or ")));
     if (wanted > size) return grow(wanted, slot, std::move(part), report);
-    if (wanted < size && !is_filler(part.bytes.view().subspan(wanted))) {
+    if (wanted < size && !is_empty_or_fill(part.bytes.view().subspan(wanted))) {
       if (!known_chip(part.role.kind))
         return fail(ErrorCode::does_not_fit,
                     fmt::format("{} uses more than {} bytes, the size of the target's own",

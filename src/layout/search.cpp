@@ -12,7 +12,7 @@ namespace {
 constexpr std::size_t anchor_bytes = 24;
 constexpr std::size_t max_places = 16;  // a way with more than these says nothing
 
-bool is_filler(ByteView bytes) {
+bool is_fill_only(ByteView bytes) {
   Byte value = 1;
   return is_uniform(bytes, &value) && (value == 0x00 || value == 0xff);
 }
@@ -56,7 +56,7 @@ std::vector<std::size_t> places_of(ByteView needle, ByteView file) {
   return places;
 }
 
-std::vector<Byte> lane_of(ByteView file, AddressParity lane) {
+std::vector<Byte> bytes_of_lane(ByteView file, AddressParity lane) {
   const std::size_t first = lane == AddressParity::odd ? 1 : 0;
   std::vector<Byte> out((file.size() + 1 - first) / 2);
   for (std::size_t i = 0; i < out.size(); ++i) out[i] = file[2 * i + first];
@@ -84,7 +84,7 @@ class Finder {
       if (found_.empty()) early_end(bytes);
       constexpr std::size_t smallest = 64;
       if (!found_.empty() || bytes.size() / 2 < smallest || bytes.size() % 2 != 0 ||
-          !is_filler(bytes.subspan(bytes.size() / 2)))
+          !is_fill_only(bytes.subspan(bytes.size() / 2)))
         break;
       bytes = bytes.first(bytes.size() / 2);
     }
@@ -135,7 +135,7 @@ class Finder {
 
   void spread(ByteView bytes) {
     for (const AddressParity lane : {AddressParity::odd, AddressParity::even})
-      in_orders(bytes, lane_of(file_, lane), [&](std::size_t at, ByteOrder order) {
+      in_orders(bytes, bytes_of_lane(file_, lane), [&](std::size_t at, ByteOrder order) {
         // The byte beside each is the one before it, or the one after.
         const std::size_t first = 2 * at + (lane == AddressParity::odd ? 1 : 0);
         std::vector<Slot> unsure;

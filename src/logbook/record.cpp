@@ -14,13 +14,13 @@
 namespace bayswap {
 namespace {
 
-constexpr std::string_view folder = "records";
+constexpr std::string_view records_folder = "records";
 constexpr std::int64_t max_id = std::int64_t{1} << 53;
 constexpr int first_kind = static_cast<int>(EntryKind::carry);
 constexpr int last_kind = static_cast<int>(EntryKind::sync);
 
 std::string record_path(std::int64_t id) {
-  return fmt::format("{}/{:010}.toml", folder, id);
+  return fmt::format("{}/{:010}.toml", records_folder, id);
 }
 
 std::optional<EntryKind> kind_from_text(std::string_view text) {
@@ -182,9 +182,9 @@ Result<void> create_record(Store& store, const Entry& entry) {
 
 Result<std::int64_t> highest_record(Store& store) {
   std::int64_t highest = 0;
-  BAYSWAP_TRY(const auto there, store.stat(std::string(folder)));
+  BAYSWAP_TRY(const auto there, store.stat(std::string(records_folder)));
   if (!there) return highest;
-  BAYSWAP_TRY(const auto files, store.list(std::string(folder)));
+  BAYSWAP_TRY(const auto files, store.list(std::string(records_folder)));
   for (const FileInfo& file : files) {
     std::int64_t id = 0;
     const std::string_view stem = stem_of(file.name);
@@ -201,7 +201,7 @@ Result<void> remove_record(Store& store, std::int64_t id) {
 
 Result<std::vector<Entry>> read_records(Store& store, std::vector<std::string>& problems) {
   std::vector<Entry> entries;
-  const std::string records(folder);
+  const std::string records(records_folder);
   BAYSWAP_TRY(const auto there, store.stat(records));
   if (!there) return entries;
   BAYSWAP_TRY(const auto files, store.list(records));

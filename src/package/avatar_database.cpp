@@ -12,7 +12,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t database_bytes = 779968;
-constexpr std::uint32_t magic = 0x524E4F44;
+constexpr std::uint32_t avatar_magic = 0x524E4F44;
 constexpr std::size_t first_avatar = 4;
 constexpr std::size_t avatar_bytes = 74;
 constexpr std::size_t max_avatars = 100;
@@ -21,7 +21,7 @@ constexpr std::size_t checksum_at = 0x1F1DE;
 }  // namespace
 
 bool is_avatar_database(ByteView file) {
-  return file.size() >= checksum_at + 2 && file.size() <= database_bytes && be32(file, 0) == magic;
+  return file.size() >= checksum_at + 2 && file.size() <= database_bytes && be32(file, 0) == avatar_magic;
 }
 
 std::optional<std::string> avatar_database_problem(ByteView file) {

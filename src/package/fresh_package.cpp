@@ -9,7 +9,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t base = 0xA000;  // after a header of 971A bytes
-constexpr std::size_t block_bytes = 0x1000;
+constexpr std::size_t fresh_block_bytes = 0x1000;
 
 void put_utf16(std::span<Byte> bytes, std::size_t at, std::string_view text, std::size_t units) {
   for (std::size_t i = 0; i < std::min<std::size_t>(text.size(), units - 1); ++i)
@@ -20,7 +20,7 @@ void put_utf16(std::span<Byte> bytes, std::size_t at, std::string_view text, std
 
 BlockPackage fresh_package(const PackageFacts& facts) {
   const auto copies = static_cast<std::size_t>(facts.table_copies);
-  std::vector<Byte> image(base + (copies + 1) * block_bytes);
+  std::vector<Byte> image(base + (copies + 1) * fresh_block_bytes);
   const std::span<Byte> out(image);
   constexpr std::string_view signer = "CON ";
   std::ranges::copy(signer, image.begin());

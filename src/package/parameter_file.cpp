@@ -13,7 +13,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::uint32_t magic = 0x46535000;  // 00 50 53 46
+constexpr std::uint32_t parameter_magic = 0x46535000;  // 00 50 53 46
 constexpr std::size_t header_bytes = 20;
 constexpr std::size_t index_bytes = 16;
 constexpr std::size_t max_entries = 4096;
@@ -60,7 +60,7 @@ constexpr std::size_t rounded(std::size_t size) {
 }  // namespace
 
 bool ParameterFile::is_one(ByteView file) {
-  return file.size() >= header_bytes && le32(file, 0) == magic;
+  return file.size() >= header_bytes && le32(file, 0) == parameter_magic;
 }
 
 Result<ParameterFile> ParameterFile::parse(ByteView file) {
@@ -120,7 +120,7 @@ Blob ParameterFile::encode() const {
   const std::size_t keys_at = header_bytes + sorted.size() * index_bytes;
   const std::size_t values_at = keys_at + rounded(keys);
   std::vector<Byte> file(values_at + values);
-  put_le(file, 0, 4, magic);
+  put_le(file, 0, 4, parameter_magic);
   put_le(file, 4, 4, version_);
   put_le(file, 8, 4, keys_at);
   put_le(file, 12, 4, values_at);

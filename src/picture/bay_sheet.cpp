@@ -9,15 +9,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t columns = 3;
-constexpr std::size_t tile_width = (sheet_width - 2 * margin - (columns - 1) * gap) / columns;
-constexpr std::size_t tile_height = 116;
-constexpr std::size_t head_height = 88;
+constexpr std::size_t bay_columns = 3;
+constexpr std::size_t bay_tile_width = (sheet_width - 2 * margin - (bay_columns - 1) * gap) / bay_columns;
+constexpr std::size_t bay_tile_height = 116;
 constexpr std::size_t section_height = text_height * 2 + 12;
-constexpr std::size_t icon_side = 72;
-constexpr std::size_t edge_width = 6;
-constexpr Colour good = 0x5b8c5aff;
-constexpr Colour doubt = 0xd98e32ff;
+constexpr std::size_t bay_icon_side = 72;
 
 std::string size_in_words(std::uint64_t bytes) {
   constexpr double kib = 1024;
@@ -46,7 +42,7 @@ void draw_tile(Canvas& canvas, const Area& tile, const SaveTile& save,
   canvas.fill({tile.x, tile.y, edge_width, tile.height}, save.notice.empty() ? good
                                                          : save.is_alarm     ? alarm
                                                                              : doubt);
-  const Area room{tile.x + 18, tile.y + (tile.height - icon_side) / 2, icon_side, icon_side};
+  const Area room{tile.x + 18, tile.y + (tile.height - bay_icon_side) / 2, bay_icon_side, bay_icon_side};
   const Picture* picture = !save.icon.frames.empty() ? &save.icon.frames.front()
                            : save.icon.banner        ? &*save.icon.banner
                                                      : nullptr;
@@ -54,7 +50,7 @@ void draw_tile(Canvas& canvas, const Area& tile, const SaveTile& save,
     draw_fitting(canvas, *picture, room);
   else
     draw_stand_in(canvas, room, tag(save.platform));
-  const std::size_t text_x = room.x + icon_side + 14;
+  const std::size_t text_x = room.x + bay_icon_side + 14;
   const std::size_t width = tile.x + tile.width - 12 - text_x;
   std::size_t y = tile.y + 10;
   const std::size_t fold = fold_at(save.title, width);
@@ -90,7 +86,7 @@ Picture bay_sheet(const std::vector<SaveTile>& tiles, std::string_view caption,
   }
   std::size_t height = head_height + margin;
   for (const auto& [platform, own] : sections)
-    height += section_height + (own.size() + columns - 1) / columns * (tile_height + gap);
+    height += section_height + (own.size() + bay_columns - 1) / bay_columns * (bay_tile_height + gap);
   if (sections.empty()) height += 64;
   Canvas canvas(sheet_width, height, paper);
   canvas.fill({0, 0, sheet_width, 64}, ink);
@@ -106,10 +102,10 @@ Picture bay_sheet(const std::vector<SaveTile>& tiles, std::string_view caption,
     y += section_height;
     for (std::size_t i = 0; i < own.size(); ++i)
       draw_tile(canvas,
-                {margin + i % columns * (tile_width + gap), y + i / columns * (tile_height + gap), tile_width,
-                 tile_height},
+                {margin + i % bay_columns * (bay_tile_width + gap),
+                 y + i / bay_columns * (bay_tile_height + gap), bay_tile_width, bay_tile_height},
                 *own[i], date);
-    y += (own.size() + columns - 1) / columns * (tile_height + gap);
+    y += (own.size() + bay_columns - 1) / bay_columns * (bay_tile_height + gap);
   }
   return std::move(canvas).take();
 }

@@ -9,12 +9,10 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t columns = 3;
-constexpr std::size_t tile_width = (sheet_width - 2 * margin - (columns - 1) * gap) / columns;
-constexpr std::size_t tile_height = 148;
-constexpr std::size_t head_height = 88;
-constexpr std::size_t edge_width = 6;
-constexpr std::size_t icon_side = 64;
+constexpr std::size_t card_columns = 3;
+constexpr std::size_t card_tile_width = (sheet_width - 2 * margin - (card_columns - 1) * gap) / card_columns;
+constexpr std::size_t card_tile_height = 148;
+constexpr std::size_t card_icon_side = 64;
 constexpr std::size_t frame_side = 32;
 
 constexpr Colour system_colour = 0x8b929aff;
@@ -35,7 +33,7 @@ void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEnt
   canvas.fill(tile, tile_colour);
   canvas.frame(tile, line);
   canvas.fill({tile.x, tile.y, edge_width, tile.height}, gone ? line : edge_of(index));
-  const Area big{tile.x + 20, tile.y + 14, icon_side, icon_side};
+  const Area big{tile.x + 20, tile.y + 14, card_icon_side, card_icon_side};
   SaveIcon icon;
   if (const auto save = card.read(entry.name); save && !gone) icon = icon_of(*save);
   if (!icon.frames.empty()) {
@@ -43,7 +41,7 @@ void draw_tile(Canvas& canvas, const Area& tile, const Card& card, const CardEnt
   } else {
     draw_stand_in(canvas, big, gone ? "deleted" : icon.model ? "model" : "no icon");
   }
-  const std::size_t text_x = big.x + icon_side + 16;
+  const std::size_t text_x = big.x + card_icon_side + 16;
   const std::size_t room = tile.x + tile.width - 12 - text_x;
   const std::string& title = entry.title.empty() ? entry.name : entry.title;
   const std::size_t fold = fold_at(title, room);
@@ -156,8 +154,8 @@ Picture contact_sheet(const Card& card, std::string_view caption) {
   const auto entries = card.entries();
   const auto map = card.map();
   const MapShape shape = shape_of(map.size());
-  const std::size_t rows = (entries.size() + columns - 1) / columns;
-  const std::size_t tiles = rows == 0 ? 64 : rows * (tile_height + gap);
+  const std::size_t rows = (entries.size() + card_columns - 1) / card_columns;
+  const std::size_t tiles = rows == 0 ? 64 : rows * (card_tile_height + gap);
   const std::size_t legend = head_height + tiles + 8;
   const std::size_t height =
       map.empty() ? legend + margin : legend + text_height + 12 + shape.height() + margin;
@@ -175,8 +173,8 @@ Picture contact_sheet(const Card& card, std::string_view caption) {
   if (entries.empty()) canvas.text(margin, head_height + 16, 600, "No saves.", faded);
   for (std::size_t i = 0; i < entries.size(); ++i)
     draw_tile(canvas,
-              {margin + i % columns * (tile_width + gap), head_height + i / columns * (tile_height + gap),
-               tile_width, tile_height},
+              {margin + i % card_columns * (card_tile_width + gap),
+               head_height + i / card_columns * (card_tile_height + gap), card_tile_width, card_tile_height},
               card, entries[i], i);
   if (!map.empty()) {
     const std::string of = shape.group == 1 ? fmt::format("The card's {}s", unit)

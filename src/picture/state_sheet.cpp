@@ -10,12 +10,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t columns = 4;
-constexpr std::size_t tile_width = (sheet_width - 2 * margin - (columns - 1) * gap) / columns;
+constexpr std::size_t state_columns = 4;
+constexpr std::size_t state_tile_width =
+    (sheet_width - 2 * margin - (state_columns - 1) * gap) / state_columns;
 constexpr std::size_t picture_height = 200;
-constexpr std::size_t tile_height = picture_height + 84;
-constexpr std::size_t head_height = 88;
-constexpr Colour good = 0x5b8c5aff;
+constexpr std::size_t state_tile_height = picture_height + 84;
 
 void draw_tile(Canvas& canvas, const Area& tile, const StateTile& state) {
   canvas.fill(tile, tile_colour);
@@ -67,7 +66,8 @@ Picture state_sheet(const std::vector<StateGroup>& groups, std::string_view capt
   std::size_t height = head_height + margin;
   for (const StateGroup& group : groups) {
     states += group.tiles.size();
-    height += text_height * 2 + 12 + (group.tiles.size() + columns - 1) / columns * (tile_height + gap);
+    height += text_height * 2 + 12 +
+              (group.tiles.size() + state_columns - 1) / state_columns * (state_tile_height + gap);
   }
   if (groups.empty()) height += 64;
   Canvas canvas(sheet_width, height, paper);
@@ -82,10 +82,10 @@ Picture state_sheet(const std::vector<StateGroup>& groups, std::string_view capt
     y += text_height * 2 + 12;
     for (std::size_t i = 0; i < group.tiles.size(); ++i)
       draw_tile(canvas,
-                {margin + i % columns * (tile_width + gap), y + i / columns * (tile_height + gap), tile_width,
-                 tile_height},
+                {margin + i % state_columns * (state_tile_width + gap),
+                 y + i / state_columns * (state_tile_height + gap), state_tile_width, state_tile_height},
                 group.tiles[i]);
-    y += (group.tiles.size() + columns - 1) / columns * (tile_height + gap);
+    y += (group.tiles.size() + state_columns - 1) / state_columns * (state_tile_height + gap);
   }
   return std::move(canvas).take();
 }

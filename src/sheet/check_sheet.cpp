@@ -11,7 +11,7 @@
 namespace bayswap::sheets {
 namespace {
 
-constexpr std::size_t max_depth = 12;
+constexpr std::size_t max_sheet_depth = 12;
 constexpr std::size_t max_places = 20000;
 
 // A record or a field in its context: what is around it.
@@ -67,7 +67,7 @@ class Types final : public ExpressionTypes {
       case FieldKind::derived:
         break;
     }
-    if (derived_depth_ > max_depth) return SheetType::nothing;
+    if (derived_depth_ > max_sheet_depth) return SheetType::nothing;
     ++derived_depth_;
     const auto type = type_of(at.field->derived, *this, at.outer);
     --derived_depth_;
@@ -177,7 +177,7 @@ class Checker {
 
   Result<void> unambiguous(const RecordDef& record, std::set<std::string>& names, const std::string& where,
                            std::size_t depth) {
-    if (depth > max_depth) return error(where, "records within themselves");
+    if (depth > max_sheet_depth) return error(where, "records within themselves");
     for (const FieldDef& field : record.fields) {
       if (!names.insert(field.name).second)
         return error(where,
@@ -190,8 +190,8 @@ class Checker {
   Result<void> record(const Place& place, std::size_t depth) {
     const RecordDef& record = *place.record;
     const std::string where = record.name.empty() ? "the sheet" : "record " + record.name;
-    if (depth > max_depth)
-      return error(where, fmt::format("records more than {} deep, or within themselves", max_depth));
+    if (depth > max_sheet_depth)
+      return error(where, fmt::format("records more than {} deep, or within themselves", max_sheet_depth));
     if (++records_ > max_places || types_.is_full())
       return error(where, "records are used in too many places");
     std::set<std::string> names;

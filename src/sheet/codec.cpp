@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::int64_t day_seconds = 86400;
 
-SheetNumber mask_of(unsigned bits) {
+SheetNumber number_mask(unsigned bits) {
   return (SheetNumber{1} << bits) - 1;
 }
 
@@ -188,7 +188,7 @@ std::optional<SheetNumber> read_number(const NumberForm& form, ByteView bytes) {
   const std::size_t size = form.size_bytes();
   for (std::size_t i = 0; i < size; ++i)
     word |= std::uint64_t{bytes[i]} << 8 * (form.big_endian ? size - 1 - i : i);
-  SheetNumber raw = SheetNumber{word >> form.bit} & mask_of(form.bits);
+  SheetNumber raw = SheetNumber{word >> form.bit} & number_mask(form.bits);
   if (form.is_bcd) {
     SheetNumber value = 0;
     for (unsigned at = form.bits; at > 0; at -= 4) {
@@ -205,7 +205,7 @@ std::optional<SheetNumber> read_number(const NumberForm& form, ByteView bytes) {
 
 std::pair<SheetNumber, SheetNumber> range_of(const NumberForm& form) {
   SheetNumber low = 0;
-  SheetNumber high = mask_of(form.bits);
+  SheetNumber high = number_mask(form.bits);
   if (form.is_bcd) {
     high = 1;
     for (unsigned i = 0; i < form.bits / 4; ++i) high *= 10;
@@ -238,8 +238,8 @@ Result<void> write_number(const NumberForm& form, SheetNumber value, std::span<B
     raw = packed;
   }
   const std::size_t size = form.size_bytes();
-  const auto mask = static_cast<std::uint64_t>(mask_of(form.bits)) << form.bit;
-  const auto wanted = static_cast<std::uint64_t>(raw & mask_of(form.bits)) << form.bit;
+  const auto mask = static_cast<std::uint64_t>(number_mask(form.bits)) << form.bit;
+  const auto wanted = static_cast<std::uint64_t>(raw & number_mask(form.bits)) << form.bit;
   for (std::size_t i = 0; i < size; ++i) {
     const std::size_t shift = 8 * (form.big_endian ? size - 1 - i : i);
     bytes[i] = static_cast<Byte>((bytes[i] & ~(mask >> shift)) | (wanted >> shift & 0xff));

@@ -15,7 +15,7 @@ using Op = Expression::Op;
 using Function = Expression::Function;
 
 constexpr std::size_t max_text = 2000;
-constexpr std::size_t max_depth = 32;
+constexpr std::size_t max_expression_depth = 32;
 
 struct FunctionShape {
   std::string_view name;
@@ -63,9 +63,6 @@ constexpr std::size_t level_of_not = 2;  // "not" binds closer than "and", loose
 
 bool is_name_start(char c) {
   return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_';
-}
-bool is_digit(char c) {
-  return c >= '0' && c <= '9';
 }
 // Names have hyphens within: "level-met". A minus sign has a space before it.
 bool is_name_part(char c) {
@@ -116,7 +113,7 @@ class Parser {
   }
 
   Result<NodeId> expression() {
-    if (++depth_ > max_depth) return error(fmt::format("more than {} deep", max_depth));
+    if (++depth_ > max_expression_depth) return error(fmt::format("more than {} deep", max_expression_depth));
     NodeId node = 0;
     if (take("if")) {
       BAYSWAP_TRY(const NodeId condition, expression());
@@ -135,7 +132,8 @@ class Parser {
   Result<NodeId> level(std::size_t number) {
     if (number == levels.size()) return unary();
     if (number == level_of_not && take("not")) {
-      if (++depth_ > max_depth) return error(fmt::format("more than {} deep", max_depth));
+      if (++depth_ > max_expression_depth)
+        return error(fmt::format("more than {} deep", max_expression_depth));
       BAYSWAP_TRY(const NodeId operand, level(number));
       --depth_;
       return add({Op::is_not, {}, 0, {}, {}, {operand}});
@@ -153,7 +151,7 @@ class Parser {
   }
 
   Result<NodeId> unary() {
-    if (++depth_ > max_depth) return error(fmt::format("more than {} deep", max_depth));
+    if (++depth_ > max_expression_depth) return error(fmt::format("more than {} deep", max_expression_depth));
     NodeId node = 0;
     if (take("-")) {
       BAYSWAP_TRY(const NodeId operand, unary());

@@ -16,12 +16,12 @@ constexpr std::uint32_t adler_modulus = 65521;
 constexpr unsigned md5_bits = 128;
 constexpr unsigned sha1_bits = 160;
 
-std::uint64_t mask_of(unsigned bits) {
+std::uint64_t seal_mask(unsigned bits) {
   return bits >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits) - 1;
 }
 
 // All bytes that a seal is about, its own place as it counts.
-std::vector<Byte> covered(const Seal& seal, ByteView save) {
+std::vector<Byte> covered_bytes(const Seal& seal, ByteView save) {
   const std::size_t own_end = seal.at + size_of(seal.form);
   std::vector<Byte> bytes;
   for (const SealRange& range : seal.ranges)
@@ -44,7 +44,7 @@ std::uint64_t summed(const SealForm& form, ByteView bytes) {
 }
 
 std::uint32_t crc_of(const CrcForm& form, ByteView bytes) {
-  const auto mask = static_cast<std::uint32_t>(mask_of(form.bits));
+  const auto mask = static_cast<std::uint32_t>(seal_mask(form.bits));
   std::array<std::uint32_t, 256> table{};
   if (form.reflected) {
     const std::uint32_t polynomial = turned_round(form.polynomial, form.bits);
@@ -198,7 +198,7 @@ Result<std::vector<Byte>> value_of(const Seal& seal, ByteView save) {
           ErrorCode::does_not_fit,
           fmt::format("a seal is over {:X} to {:X}, which is not within the save", range.from, range.to),
           "is it a save of this game?");
-  return value_over(seal.form, covered(seal, save), seal.big_endian);
+  return value_over(seal.form, covered_bytes(seal, save), seal.big_endian);
 }
 
 Result<bool> holds(const Seal& seal, ByteView save) {

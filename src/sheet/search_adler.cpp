@@ -5,7 +5,7 @@
 namespace bayswap::seals {
 namespace {
 
-constexpr std::uint32_t adler_modulus = 65521;
+constexpr std::uint32_t searched_modulus = 65521;
 
 /// Adler-32: the low half gives the range's class, the high half its very end.
 class AdlerSearch {
@@ -31,14 +31,15 @@ class AdlerSearch {
     weighted_.assign(v_.classes(), 0);
     for (std::size_t k = 0; k < v_.changed.size(); ++k) {
       const std::size_t at = v_.changed[k];
-      const std::uint32_t apart = (v_.bytes[last][at] + adler_modulus - v_.bytes[0][at]) % adler_modulus;
-      sums_[k + 1] = (sums_[k] + apart) % adler_modulus;
+      const std::uint32_t apart =
+          (v_.bytes[last][at] + searched_modulus - v_.bytes[0][at]) % searched_modulus;
+      sums_[k + 1] = (sums_[k] + apart) % searched_modulus;
       weighted_[k + 1] = static_cast<std::uint32_t>(
-          (weighted_[k] + std::uint64_t{apart} * (at % adler_modulus)) % adler_modulus);
+          (weighted_[k] + std::uint64_t{apart} * (at % searched_modulus)) % searched_modulus);
     }
     totals_.assign(v_.size + 1, 0);
     for (std::size_t i = 0; i < v_.size; ++i) totals_[i + 1] = totals_[i] + v_.bytes[0][i];
-    by_sum_.resize(adler_modulus);
+    by_sum_.resize(searched_modulus);
     for (std::size_t k = 0; k < v_.classes(); ++k) by_sum_[sums_[k]].push_back(static_cast<std::uint32_t>(k));
     for (const std::uint32_t at : places)
       for (const bool big : {false, true}) field(at, big, last);
@@ -49,9 +50,9 @@ class AdlerSearch {
     const auto now = static_cast<std::uint32_t>(value_at(v_.bytes[last], at, 4, big));
     const auto then = static_cast<std::uint32_t>(value_at(v_.bytes[0], at, 4, big));
     const auto half = [](std::uint32_t a, std::uint32_t b) {
-      return (a % adler_modulus + adler_modulus - b % adler_modulus) % adler_modulus;
+      return (a % searched_modulus + searched_modulus - b % searched_modulus) % searched_modulus;
     };
-    if ((now & 0xffff) >= adler_modulus || now >> 16 >= adler_modulus) return;
+    if ((now & 0xffff) >= searched_modulus || now >> 16 >= searched_modulus) return;
     const std::uint32_t a = half(now & 0xffff, then & 0xffff);
     const std::uint32_t b = half(now >> 16, then >> 16);
     if (a == 0) return;  // then the end can't be worked out; another version tells
@@ -59,10 +60,10 @@ class AdlerSearch {
     ends(at, big, then, a, b, {});
     Own own;
     for (std::size_t i = at; i < at + std::size_t{4}; ++i) {
-      const std::uint32_t apart = (v_.bytes[last][i] + adler_modulus - v_.bytes[0][i]) % adler_modulus;
-      own.sum = (own.sum + apart) % adler_modulus;
-      own.weighted = static_cast<std::uint32_t>((own.weighted + std::uint64_t{apart} * (i % adler_modulus)) %
-                                                adler_modulus);
+      const std::uint32_t apart = (v_.bytes[last][i] + searched_modulus - v_.bytes[0][i]) % searched_modulus;
+      own.sum = (own.sum + apart) % searched_modulus;
+      own.weighted = static_cast<std::uint32_t>(
+          (own.weighted + std::uint64_t{apart} * (i % searched_modulus)) % searched_modulus);
       own.total += v_.bytes[0][i];
     }
     own.is_around = true;
@@ -79,16 +80,16 @@ class AdlerSearch {
 
   void ends(std::uint32_t at, bool big, std::uint32_t value, std::uint32_t a, std::uint32_t b,
             const Own& own) {
-    const std::uint32_t inverse = power(a, adler_modulus - 2);
-    const std::uint32_t wanted = (a + own.sum) % adler_modulus;
+    const std::uint32_t inverse = power(a, searched_modulus - 2);
+    const std::uint32_t wanted = (a + own.sum) % searched_modulus;
     for (std::size_t k = 1; k < v_.classes(); ++k) {
       if (own.is_around && v_.last_end(k) < at + std::size_t{4}) continue;
-      for (const std::uint32_t j : by_sum_[(sums_[k] + adler_modulus - wanted) % adler_modulus]) {
+      for (const std::uint32_t j : by_sum_[(sums_[k] + searched_modulus - wanted) % searched_modulus]) {
         if (j >= k) continue;
         const std::uint64_t range =
-            std::uint64_t{weighted_[k]} + 2 * adler_modulus - weighted_[j] - own.weighted;
-        const std::uint64_t end = (b + range) % adler_modulus * inverse % adler_modulus;
-        for (std::size_t to = end; to <= v_.last_end(k); to += adler_modulus)
+            std::uint64_t{weighted_[k]} + 2 * searched_modulus - weighted_[j] - own.weighted;
+        const std::uint64_t end = (b + range) % searched_modulus * inverse % searched_modulus;
+        for (std::size_t to = end; to <= v_.last_end(k); to += searched_modulus)
           if (to >= v_.first_end(k)) exact(at, big, j, to, value, own);
       }
     }
@@ -99,7 +100,7 @@ class AdlerSearch {
     const std::size_t end = at + std::size_t{4};
     for (std::size_t from = v_.first_end(j); from <= std::min(v_.last_end(j), to); ++from) {
       if (own.is_around ? from > at || to < end : to > at && from < end) continue;
-      if ((1 + totals_[to] - totals_[from] - own.total) % adler_modulus != (value & 0xffff)) continue;
+      if ((1 + totals_[to] - totals_[from] - own.total) % searched_modulus != (value & 0xffff)) continue;
       Seal seal;
       seal.form.kind = SealForm::Kind::adler32;
       seal.form.bits = 32;
@@ -112,8 +113,8 @@ class AdlerSearch {
 
   static std::uint32_t power(std::uint64_t base, std::uint32_t exponent) {
     std::uint64_t out = 1;
-    for (; exponent > 0; exponent >>= 1, base = base * base % adler_modulus)
-      if ((exponent & 1) != 0) out = out * base % adler_modulus;
+    for (; exponent > 0; exponent >>= 1, base = base * base % searched_modulus)
+      if ((exponent & 1) != 0) out = out * base % searched_modulus;
     return static_cast<std::uint32_t>(out);
   }
 

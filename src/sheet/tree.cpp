@@ -23,7 +23,7 @@ const Node* through_copies(const Node* node) {
   return node;
 }
 
-ByteView bytes_of(const Node& node) {
+ByteView view_of(const Node& node) {
   return ByteView(node.space->bytes).subspan(node.at, node.size);
 }
 
@@ -93,15 +93,15 @@ SheetValue Tree::value(ExpressionNames::Place place) const {
   switch (node.field->kind) {
     case FieldKind::number:
     case FieldKind::truth: {
-      const auto number = read_number(node.field->number, bytes_of(node));
+      const auto number = read_number(node.field->number, view_of(node));
       if (!number) return {};
       if (node.field->kind == FieldKind::truth) return *number != 0;
       return *number;
     }
     case FieldKind::text:
-      return read_text(sheet_.text_forms[node.field->text_form], *node.field, bytes_of(node));
+      return read_text(sheet_.text_forms[node.field->text_form], *node.field, view_of(node));
     case FieldKind::bytes:
-      return hex_text(bytes_of(node));
+      return hex_text(view_of(node));
     case FieldKind::derived: {
       constexpr int max_depth = 16;
       if (derived_depth_ >= max_depth) return {};

@@ -11,7 +11,7 @@ namespace bayswap::sheets {
 namespace {
 
 constexpr std::size_t max_nodes = 400'000;
-constexpr std::size_t max_depth = 24;
+constexpr std::size_t max_tree_depth = 24;
 constexpr std::size_t max_steps = 20'000'000;
 constexpr std::size_t spare_space = std::size_t{16} << 20;
 
@@ -111,7 +111,7 @@ void Tree::build_files() {
 
 void Tree::build_record(Node& node, std::size_t depth) {
   const std::size_t begin = node.at;
-  if (depth > max_depth) {
+  if (depth > max_tree_depth) {
     node.problem = "records too deep";
     return;
   }

@@ -1,12 +1,15 @@
 // bayswap-simport: a reader of cartridges that is not there. Opens a pseudo-terminal, prints its path, and
 // speaks the line protocol over it; commands come on standard input, an answer each on standard output.
 #include <fmt/format.h>
+#include <getopt.h>
 #include <poll.h>
 #include <unistd.h>
-#include <CLI/CLI.hpp>
 #include <bayswap/fs.hpp>
 
+#include <array>
+#include <charconv>
 #include <chrono>
+#include <cstring>
 #include <iostream>
 #include <map>
 #include <sstream>
@@ -185,38 +188,102 @@ class Program {
 }  // namespace
 }  // namespace bayswap::simport
 
-int main(int argc, char** argv) {
-  using namespace bayswap::simport;
-  CLI::App app("A simulated reader of cartridges, for trying things out and for tests", "bayswap-simport");
+namespace {
+
+struct Options {
   std::string cartridge;
-  LineFaults faults;
+  bayswap::simport::LineFaults faults;
   std::uint32_t seed = 2031;
   std::string script;
-  app.add_option("CARTRIDGE", cartridge, "The folder of the cartridge that is in it")
-      ->option_text("CARTRIDGE");
-  app.add_option("--rate", faults.rate, "Bytes a second; default: as fast as possible")->option_text("N");
-  app.add_option("--lost", faults.lost, "Of a hundred frames so many are lost")->option_text("N");
-  app.add_option("--doubled", faults.doubled, "Of a hundred frames so many come twice")->option_text("N");
-  app.add_option("--corrupted", faults.corrupted, "Of a hundred frames so many are damaged")
-      ->option_text("N");
-  app.add_option("--silence", faults.silence_ms,
-                 "It answers within so many milliseconds, or says that it is busy")
-      ->option_text("MS")
-      ->check(CLI::Range(10, 5000));
-  app.add_option("--hurry", faults.hurry, "Chips are so many times as fast as real ones")
-      ->option_text("N")
-      ->check(CLI::Range(1, 1000));
-  app.add_option("--seed", seed, "For what happens by chance")->option_text("N");
-  app.add_option("--script", script, "A file with lines \"BYTES COMMAND\": done once so many bytes have come")
-      ->option_text("FILE");
-  app.footer(
-      "Prints the path of its line. Commands on standard input: insert DIR, remove, seat well|badly|crooked, "
-      "lost "
-      "N,\n"
-      "doubled N, corrupted N, rate N, ignore-writes N, hang-up-after BYTES, quit. The line and the "
-      "cartridge folders are\n"
-      "described in docs/cart-protocol.md and docs/cartridges.md.");
-  CLI11_PARSE(app, argc, argv);
+};
+
+struct Option {
+  const char* name;
+  const char* value;
+  const char* about;
+  std::uint32_t least;
+  std::uint32_t most;
+};
+constexpr std::array options{
+    Option{"rate", "N", "Bytes a second; default: as fast as possible", 0, 1000000000},
+    Option{"lost", "N", "Of a hundred frames so many are lost", 0, 100},
+    Option{"doubled", "N", "Of a hundred frames so many come twice", 0, 100},
+    Option{"corrupted", "N", "Of a hundred frames so many are damaged", 0, 100},
+    Option{"silence", "MS", "It answers within so many milliseconds, or says that it is busy", 10, 5000},
+    Option{"hurry", "N", "Chips are so many times as fast as real ones", 1, 1000},
+    Option{"seed", "N", "For what happens by chance", 0, 0xffffffff},
+    Option{"script", "FILE", "A file with lines \"BYTES COMMAND\": done once so many bytes have come", 0, 0},
+};
+
+void print_help() {
+  fmt::print(
+      "A simulated reader of cartridges, for trying things out and for tests\n"
+      "Usage: bayswap-simport [OPTIONS] [CARTRIDGE]\n\n"
+      "  CARTRIDGE          The folder of the cartridge that is in it\n\nOptions:\n"
+      "  -h, --help         Print this help and exit\n");
+  for (const Option& option : options)
+    fmt::print("  {:<18} {}\n", fmt::format("--{} {}", option.name, option.value), option.about);
+  fmt::print(
+      "\nPrints the path of its line. Commands on standard input: insert DIR, remove,\n"
+      "seat well|badly|crooked, lost N, doubled N, corrupted N, rate N,\n"
+      "ignore-writes N, hang-up-after BYTES, quit. The line and the cartridge folders\n"
+      "are described in docs/cart-protocol.md and docs/cartridges.md.\n");
+}
+
+int refuse(const std::string& what) {
+  fmt::print(stderr, "bayswap-simport: {}\nWhat to do: see bayswap-simport --help\n", what);
+  return 2;
+}
+
+// Stores the value of an option; false if it is no number, or out of its range.
+bool set(Options& all, const Option& option, const char* text) {
+  const std::string_view name = option.name;
+  if (name == "script") {
+    all.script = text;
+    return true;
+  }
+  std::uint32_t number = 0;
+  const char* end = text + std::strlen(text);
+  const auto read = std::from_chars(text, end, number);
+  if (read.ec != std::errc() || read.ptr != end || number < option.least || number > option.most)
+    return false;
+  if (name == "rate") all.faults.rate = number;
+  if (name == "seed") all.seed = number;
+  const std::array<std::pair<std::string_view, int*>, 5> counts{{{"lost", &all.faults.lost},
+                                                                 {"doubled", &all.faults.doubled},
+                                                                 {"corrupted", &all.faults.corrupted},
+                                                                 {"silence", &all.faults.silence_ms},
+                                                                 {"hurry", &all.faults.hurry}}};
+  for (const auto& [key, into] : counts)
+    if (key == name) *into = static_cast<int>(number);
+  return true;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  using namespace bayswap::simport;
+  Options all;
+  std::vector<option> known{{"help", no_argument, nullptr, 'h'}};
+  for (const Option& option : options) known.push_back({option.name, required_argument, nullptr, 0});
+  known.push_back({nullptr, 0, nullptr, 0});
+  opterr = 0;
+  int index = 0;
+  for (int got = 0; (got = getopt_long(argc, argv, ":h", known.data(), &index)) != -1;) {
+    if (got == 'h') {
+      print_help();
+      return 0;
+    }
+    if (got == ':') return refuse(fmt::format("{} needs a value", argv[optind - 1]));
+    if (got != 0) return refuse(fmt::format("unknown option {}", argv[optind - 1]));
+    const Option& option = options.at(static_cast<std::size_t>(index) - 1);
+    if (!set(all, option, optarg))
+      return refuse(fmt::format("--{} takes a number from {} to {}, not '{}'", option.name, option.least,
+                                option.most, optarg));
+  }
+  if (argc - optind > 1) return refuse(fmt::format("unexpected argument '{}'", argv[optind + 1]));
+  if (optind < argc) all.cartridge = argv[optind];
+  const auto& [cartridge, faults, seed, script] = all;
   auto pty = Pty::open();
   if (!pty) {
     fmt::print(stderr, "bayswap-simport: {}\n", pty.error().message);

@@ -17,7 +17,7 @@ namespace bayswap {
 namespace {
 
 // One place of a part in one state.
-struct Sighting {
+struct LearnedPlace {
   std::size_t layer = 0;
   Slot slot;
 };

@@ -28,7 +28,7 @@ Blob read_bytes(WireReader& in, const Blob& all) {
   return all.slice(at, bytes.size());
 }
 
-tl::unexpected<Error> damaged() {
+tl::unexpected<Error> damaged_bundle() {
   return fail(ErrorCode::damaged, "the bytes of a version are damaged");
 }
 
@@ -36,16 +36,16 @@ Result<void> read_content(WireReader& in, const Blob& bytes, Content& content) {
   switch (content.kind) {
     case Content::Kind::chips: {
       const auto platform = platform_from_tag(in.text(16));
-      if (!platform) return damaged();
+      if (!platform) return damaged_bundle();
       content.chips.platform = *platform;
       content.recognised = in.u8() != 0;
       const std::uint32_t count = in.count(10);
-      if (count > max_parts) return damaged();
+      if (count > max_parts) return damaged_bundle();
       for (std::uint32_t i = 0; i < count && in.ok(); ++i) {
         const auto role = role_from_text(in.text(16));
         const bool certain = in.u8() != 0;
         Blob part = read_bytes(in, bytes);
-        if (!role || content.chips.find(*role) != nullptr) return damaged();
+        if (!role || content.chips.find(*role) != nullptr) return damaged_bundle();
         content.chips.parts.push_back({*role, std::move(part), certain});
       }
       return {};
@@ -67,7 +67,7 @@ Result<void> read_content(WireReader& in, const Blob& bytes, Content& content) {
     }
     case Content::Kind::item: {
       const Blob parcel = read_bytes(in, bytes);
-      if (!in.ok()) return damaged();
+      if (!in.ok()) return damaged_bundle();
       BAYSWAP_TRY(content.item, single_save_from(parcel));
       return {};
     }
@@ -75,7 +75,7 @@ Result<void> read_content(WireReader& in, const Blob& bytes, Content& content) {
       content.whole = read_bytes(in, bytes);
       return {};
   }
-  return damaged();
+  return damaged_bundle();
 }
 
 }  // namespace
@@ -131,9 +131,9 @@ Result<Bundle> bundle_from_bytes(const Blob& bytes, const Catalog& catalog) {
   WireReader in(bytes.view());
   Bundle bundle;
   Content& content = bundle.content;
-  if (in.u8() != bundle_form) return damaged();
+  if (in.u8() != bundle_form) return damaged_bundle();
   const std::uint8_t kind = in.u8();
-  if (kind > static_cast<std::uint8_t>(Content::Kind::encrypted)) return damaged();
+  if (kind > static_cast<std::uint8_t>(Content::Kind::encrypted)) return damaged_bundle();
   content.kind = static_cast<Content::Kind>(kind);
   BAYSWAP_CHECK(read_content(in, bytes, content));
   const std::uint32_t layouts = in.count(4);
@@ -150,10 +150,10 @@ Result<Bundle> bundle_from_bytes(const Blob& bytes, const Catalog& catalog) {
     else if (part < content.chips.parts.size())
       file.bytes = content.chips.parts[part].bytes;
     else
-      return damaged();
+      return damaged_bundle();
     bundle.shell.push_back(std::move(file));
   }
-  if (!in.at_end()) return damaged();
+  if (!in.at_end()) return damaged_bundle();
   return bundle;
 }
 

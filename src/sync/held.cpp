@@ -8,14 +8,14 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_depth = 16;
+constexpr std::size_t max_folder_depth = 16;
 
 void stamp_file(std::string& stamp, const std::string& path, const FileInfo& info) {
   stamp += fmt::format("{}|{}|{}.{}\n", path, info.size_bytes, info.modified, info.modified_ns);
 }
 
 Result<void> stamp_folder(Store& store, const std::string& folder, std::size_t depth, std::string& stamp) {
-  if (depth > max_depth) return {};
+  if (depth > max_folder_depth) return {};
   BAYSWAP_TRY(const auto entries, store.list(folder));
   for (const FileInfo& info : entries) {
     const std::string path = join_path(folder, info.name);

@@ -14,8 +14,8 @@
 namespace bayswap {
 namespace {
 
-constexpr std::string_view folder = "keys";
-constexpr std::array<Byte, 4> mark{'B', 'S', 'K', 1};
+constexpr std::string_view keys_folder = "keys";
+constexpr std::array<Byte, 4> key_mark{'B', 'S', 'K', 1};
 constexpr std::size_t max_keys = 1000;
 constexpr std::size_t key_size = std::tuple_size_v<Keyring::Key>;
 static_assert(key_size == crypto_aead_xchacha20poly1305_ietf_KEYBYTES);
@@ -74,7 +74,7 @@ std::optional<std::uint64_t> number_of_lock(std::string_view name) {
 
 Result<std::vector<std::pair<std::uint64_t, std::string>>> locks(Store& store) {
   std::vector<std::pair<std::uint64_t, std::string>> all;
-  const auto files = store.list(std::string(folder));
+  const auto files = store.list(std::string(keys_folder));
   if (!files && files.error().code == ErrorCode::not_found) return all;
   if (!files) return tl::unexpected(files.error());
   for (const FileInfo& file : *files)
@@ -115,7 +115,7 @@ Keyring Keyring::joined_with(const Keyring& other) const {
 }
 
 Blob Keyring::bytes() const {
-  std::vector<Byte> out(mark.begin(), mark.end());
+  std::vector<Byte> out(key_mark.begin(), key_mark.end());
   out.push_back(static_cast<Byte>(lock.size()));
   out.insert(out.end(), lock.begin(), lock.end());
   out.insert(out.end(), names_.begin(), names_.end());
@@ -126,9 +126,9 @@ Blob Keyring::bytes() const {
 Result<Keyring> Keyring::from_bytes(ByteView bytes) {
   const auto odd = fail(ErrorCode::damaged, "the keys of the lighthouse are damaged on this device",
                         "enter the passphrase again", {Remedy::Kind::enter_passphrase, {}});
-  const std::size_t head = mark.size() + 1;
-  if (bytes.size() < head || !std::ranges::equal(bytes.first(mark.size()), mark)) return odd;
-  const std::size_t lock_size = bytes[mark.size()];
+  const std::size_t head = key_mark.size() + 1;
+  if (bytes.size() < head || !std::ranges::equal(bytes.first(key_mark.size()), key_mark)) return odd;
+  const std::size_t lock_size = bytes[key_mark.size()];
   ByteView rest = bytes.subspan(head);
   if (rest.size() < lock_size) return odd;
   Keyring ring;
@@ -211,14 +211,14 @@ Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphra
   std::array<Byte, 8> random{};
   randombytes_buf(random.data(), random.size());
   keys.lock = fmt::format("{}.{}.toml", before.empty() ? 1 : before.back().first + 1, to_hex(random));
-  BAYSWAP_CHECK(store.create(join_path(folder, keys.lock),
+  BAYSWAP_CHECK(store.create(join_path(keys_folder, keys.lock),
                              ByteView(reinterpret_cast<const Byte*>(text.data()), text.size())));
   // Opens, as it lies there, before those that opened so far go.
   BAYSWAP_TRY(const Keyring again, open_lock(store, passphrase, lighthouse));
   if (!(again == keys))
     return fail(ErrorCode::busy, "another device changed the keys at the same moment",
                 "enter the newer passphrase, and change them again");
-  for (const auto& [number, name] : before) (void)store.remove(join_path(folder, name));
+  for (const auto& [number, name] : before) (void)store.remove(join_path(keys_folder, name));
   return keys;
 }
 
@@ -228,7 +228,7 @@ Result<Keyring> open_lock(Store& store, const std::string& passphrase, const std
     return fail(ErrorCode::damaged, "the lighthouse's keys are missing",
                 "a device that still has them can put them there anew by changing the key");
   constexpr std::size_t largest = 200000;
-  BAYSWAP_TRY(const Blob bytes, store.read(join_path(folder, name), largest));
+  BAYSWAP_TRY(const Blob bytes, store.read(join_path(keys_folder, name), largest));
   BAYSWAP_TRY(Keyring keys, Keyring::unlocked({reinterpret_cast<const char*>(bytes.data()), bytes.size()},
                                               passphrase, lighthouse));
   keys.lock = name;
@@ -243,11 +243,11 @@ namespace {
 // bytes: their true size (64 bits), they themselves, zeros. The sealed name goes into the seal as well.
 constexpr std::array<Byte, 4> file_mark{'B', 'S', 'S', 1};
 constexpr std::size_t tag_size = 8;
-constexpr std::size_t head_size = file_mark.size() + tag_size + nonce_size;
+constexpr std::size_t sealed_head_size = file_mark.size() + tag_size + nonce_size;
 constexpr std::size_t length_size = 8;
 constexpr std::size_t least_padded = 4096;
 constexpr std::size_t largest_file = std::size_t{1} << 30;
-constexpr std::size_t digest_size = 16;
+constexpr std::size_t key_digest_size = 16;
 
 std::size_t padded(std::size_t size) {
   std::size_t whole = least_padded;
@@ -273,7 +273,7 @@ class SealedStore final : public Store {
 
   Result<std::vector<FileInfo>> list(const std::string& path) override {
     BAYSWAP_TRY(auto all, below_->list(path));
-    if (path == "." || path.empty() || path == folder) return all;
+    if (path == "." || path.empty() || path == keys_folder) return all;
     std::vector<FileInfo> own;
     for (FileInfo& info : all) {
       if (info.kind != FileInfo::Kind::folder) {
@@ -323,7 +323,7 @@ class SealedStore final : public Store {
  private:
   static bool is_open(const std::string& path) {
     const std::string in = folder_of(path);
-    return in == "." || in == folder;
+    return in == "." || in == keys_folder;
   }
 
   [[nodiscard]] Keyring::Key derived(std::string_view purpose) const {
@@ -342,13 +342,13 @@ class SealedStore final : public Store {
 
   // A digest of the name under a key, and the name under a stream that the digest begins: the same name is
   // always the same, and one that is not ours does not pass.
-  void hide(std::vector<Byte>& name, std::span<const Byte, digest_size> digest) const {
+  void hide(std::vector<Byte>& name, std::span<const Byte, key_digest_size> digest) const {
     std::array<Byte, crypto_stream_xchacha20_NONCEBYTES> nonce{};
     std::ranges::copy(digest, nonce.begin());
     crypto_stream_xchacha20_xor(name.data(), name.data(), name.size(), nonce.data(), hide_.data());
   }
-  [[nodiscard]] std::array<Byte, digest_size> digest_of_name(ByteView name) const {
-    std::array<Byte, digest_size> digest{};
+  [[nodiscard]] std::array<Byte, key_digest_size> digest_of_name(ByteView name) const {
+    std::array<Byte, key_digest_size> digest{};
     crypto_generichash(digest.data(), digest.size(), name.data(), name.size(), mark_.data(), mark_.size());
     return digest;
   }
@@ -362,9 +362,9 @@ class SealedStore final : public Store {
   }
   [[nodiscard]] std::optional<std::string> open_name(std::string_view encrypted) const {
     const auto bytes = from_hex(encrypted);
-    if (!bytes || bytes->size() <= digest_size) return std::nullopt;
-    const auto digest = std::span(*bytes).first<digest_size>();
-    std::vector<Byte> name(bytes->begin() + digest_size, bytes->end());
+    if (!bytes || bytes->size() <= key_digest_size) return std::nullopt;
+    const auto digest = std::span(*bytes).first<key_digest_size>();
+    std::vector<Byte> name(bytes->begin() + key_digest_size, bytes->end());
     hide(name, digest);
     if (!std::ranges::equal(digest_of_name(name), digest)) return std::nullopt;
     return std::string(name.begin(), name.end());
@@ -376,26 +376,26 @@ class SealedStore final : public Store {
     std::vector<Byte> plain(padded(length_size + bytes.size()));
     put_le(plain, 0, length_size, bytes.size());
     std::ranges::copy(bytes, plain.begin() + length_size);
-    Buffer out(head_size + plain.size() + seal_size);
+    Buffer out(sealed_head_size + plain.size() + seal_size);
     const auto file = out.bytes();
     std::ranges::copy(file_mark, file.begin());
     std::ranges::copy(tags_.back(), file.begin() + file_mark.size());
     Byte* const nonce = file.data() + file_mark.size() + tag_size;
     randombytes_buf(nonce, nonce_size);
     unsigned long long size = 0;
-    crypto_aead_xchacha20poly1305_ietf_encrypt(file.data() + head_size, &size, plain.data(), plain.size(),
-                                               reinterpret_cast<const Byte*>(name.data()), name.size(),
-                                               nullptr, nonce, keys_.contents().back().data());
-    return std::move(out).freeze(head_size + static_cast<std::size_t>(size));
+    crypto_aead_xchacha20poly1305_ietf_encrypt(file.data() + sealed_head_size, &size, plain.data(),
+                                               plain.size(), reinterpret_cast<const Byte*>(name.data()),
+                                               name.size(), nullptr, nonce, keys_.contents().back().data());
+    return std::move(out).freeze(sealed_head_size + static_cast<std::size_t>(size));
   }
 
   [[nodiscard]] std::optional<Blob> opened(ByteView file, std::string_view name) const {
-    if (file.size() < head_size + seal_size + length_size ||
+    if (file.size() < sealed_head_size + seal_size + length_size ||
         !std::ranges::equal(file.first(file_mark.size()), file_mark))
       return std::nullopt;
     const ByteView tag = file.subspan(file_mark.size(), tag_size);
     const Byte* const nonce = file.data() + file_mark.size() + tag_size;
-    const ByteView box = file.subspan(head_size);
+    const ByteView box = file.subspan(sealed_head_size);
     std::vector<Byte> plain(box.size() - seal_size);
     for (std::size_t i = 0; i < tags_.size(); ++i) {
       if (!std::ranges::equal(tags_[i], tag)) continue;

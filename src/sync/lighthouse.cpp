@@ -19,8 +19,8 @@ namespace bayswap {
 namespace {
 
 // An object: "BSO", its form, how it is packed, the size of what is in it (64 bits), and that.
-constexpr std::array<Byte, 4> mark{'B', 'S', 'O', 1};
-constexpr std::size_t head_size = 16;
+constexpr std::array<Byte, 4> object_mark{'B', 'S', 'O', 1};
+constexpr std::size_t object_head_size = 16;
 constexpr std::size_t max_object = std::size_t{512} << 20;
 constexpr int level = 3;
 enum class Packing : Byte { none, zstd };
@@ -29,22 +29,22 @@ constexpr std::string_view about_name = "lighthouse.toml";
 constexpr std::optional<std::int64_t> lighthouse_form = 1;
 
 Blob packed(const Blob& plain) {
-  Buffer out(head_size + ZSTD_compressBound(plain.size()));
+  Buffer out(object_head_size + ZSTD_compressBound(plain.size()));
   const auto bytes = out.bytes();
-  std::ranges::fill(bytes.first(head_size), Byte{0});
-  std::ranges::copy(mark, bytes.begin());
+  std::ranges::fill(bytes.first(object_head_size), Byte{0});
+  std::ranges::copy(object_mark, bytes.begin());
   put_le(bytes, 8, 8, plain.size());
-  const std::size_t size =
-      ZSTD_compress(bytes.data() + head_size, bytes.size() - head_size, plain.data(), plain.size(), level);
+  const std::size_t size = ZSTD_compress(bytes.data() + object_head_size, bytes.size() - object_head_size,
+                                         plain.data(), plain.size(), level);
   if (ZSTD_isError(size) == 0 && size < plain.size()) {
     bytes[4] = static_cast<Byte>(Packing::zstd);
-    return std::move(out).freeze(head_size + size);
+    return std::move(out).freeze(object_head_size + size);
   }
-  std::ranges::copy(plain.view(), bytes.begin() + head_size);
-  return std::move(out).freeze(head_size + plain.size());
+  std::ranges::copy(plain.view(), bytes.begin() + object_head_size);
+  return std::move(out).freeze(object_head_size + plain.size());
 }
 
-tl::unexpected<Error> damaged(const std::string& shown) {
+tl::unexpected<Error> damaged_lighthouse(const std::string& shown) {
   return fail(ErrorCode::damaged, fmt::format("{} is damaged", shown),
               "another device that has it puts it there again with its next round");
 }
@@ -58,12 +58,12 @@ Result<Blob> unpacked(ByteView stream, std::uint64_t size, const std::string& sh
   for (;;) {
     ZSTD_outBuffer out{piece.data(), piece.size(), 0};
     const std::size_t left = ZSTD_decompressStream(context.get(), &out, &in);
-    if (ZSTD_isError(left) != 0 || plain.size() + out.pos > size) return damaged(shown);
+    if (ZSTD_isError(left) != 0 || plain.size() + out.pos > size) return damaged_lighthouse(shown);
     plain.insert(plain.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(out.pos));
     if (left == 0) break;
-    if (in.pos == in.size && out.pos < out.size) return damaged(shown);
+    if (in.pos == in.size && out.pos < out.size) return damaged_lighthouse(shown);
   }
-  if (plain.size() != size || in.pos != in.size) return damaged(shown);
+  if (plain.size() != size || in.pos != in.size) return damaged_lighthouse(shown);
   return Blob::copy_of(plain);
 }
 
@@ -114,8 +114,8 @@ Result<Digest> ObjectShelf::put(const Blob& plain) {
 }
 
 Result<std::uint64_t> ObjectShelf::put_from(ObjectShelf& other, const Digest& digest) {
-  BAYSWAP_TRY(const Blob file, other.store_->read(other.path_of(digest), max_object + head_size));
-  std::uint64_t size = file.size() < head_size ? 0 : le64(file.view(), 8);
+  BAYSWAP_TRY(const Blob file, other.store_->read(other.path_of(digest), max_object + object_head_size));
+  std::uint64_t size = file.size() < object_head_size ? 0 : le64(file.view(), 8);
   if (!other.written_.contains(digest)) {
     BAYSWAP_TRY(const Blob plain, other.opened(digest, file));
     size = plain.size();
@@ -134,23 +134,24 @@ Result<void> ObjectShelf::put(const PackedObject& object) {
 }
 
 Result<Blob> ObjectShelf::get(const Digest& digest) {
-  BAYSWAP_TRY(const Blob file, store_->read(path_of(digest), max_object + head_size));
+  BAYSWAP_TRY(const Blob file, store_->read(path_of(digest), max_object + object_head_size));
   return opened(digest, file);
 }
 
 Result<Blob> ObjectShelf::opened(const Digest& digest, const Blob& file) const {
   const std::string shown = store_->display_path(path_of(digest));
-  if (file.size() < head_size || !std::ranges::equal(file.slice(0, mark.size()).view(), mark))
-    return damaged(shown);
+  if (file.size() < object_head_size ||
+      !std::ranges::equal(file.slice(0, object_mark.size()).view(), object_mark))
+    return damaged_lighthouse(shown);
   const std::uint64_t size = le64(file.view(), 8);
-  const Blob inside = file.slice(head_size, file.size());
+  const Blob inside = file.slice(object_head_size, file.size());
   Blob plain;
   if (file.data()[4] == static_cast<Byte>(Packing::zstd)) {
     BAYSWAP_TRY(plain, unpacked(inside.view(), size, shown));
   } else {
     plain = inside;
   }
-  if (sha256(plain.view()) != digest) return damaged(shown);
+  if (sha256(plain.view()) != digest) return damaged_lighthouse(shown);
   return plain;
 }
 
@@ -196,12 +197,12 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
   const std::string_view text(reinterpret_cast<const char*>(bytes->data()), bytes->size());
   BAYSWAP_TRY(const TomlFile file, parse_toml(text, store.display_path(path)));
   TableReader reader(file, store.display_path(path));
-  BAYSWAP_TRY(const auto form, reader.integer("lighthouse"));
-  if (form != lighthouse_form)
-    return fail(
-        ErrorCode::unsupported,
-        fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", folder_in_words(store)),
-        "update this Bay Swap, if a newer one made it");
+  BAYSWAP_TRY(const auto object_form, reader.integer("lighthouse"));
+  if (object_form != lighthouse_form)
+    return fail(ErrorCode::unsupported,
+                fmt::format("{} is a lighthouse of a object_form that this Bay Swap does not know",
+                            folder_in_words(store)),
+                "update this Bay Swap, if a newer one made it");
   About about;
   BAYSWAP_TRY(about.id, reader.needed_text("id"));
   BAYSWAP_TRY(const auto encrypted, reader.truth("encrypted"));

@@ -8,10 +8,9 @@
 namespace bayswap {
 namespace {
 
-constexpr std::uint8_t form = 1;
+constexpr std::uint8_t place_book_form = 1;
 const std::string file_name = "places";
 constexpr std::size_t max_size = std::size_t{256} << 20;
-constexpr std::size_t digest_size = 32;
 
 VersionId read_id(WireReader& in) {
   VersionId id;
@@ -19,16 +18,10 @@ VersionId read_id(WireReader& in) {
   return id;
 }
 
-Digest read_digest(WireReader& in) {
-  Digest digest;
-  std::ranges::copy(in.raw(digest.bytes.size()), digest.bytes.begin());
-  return digest;
-}
-
 bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, HeldPlace>& places,
                  std::map<std::string, PlaceBook::Rest>& rests) {
   WireReader in(body);
-  if (in.u8() != form) return false;
+  if (in.u8() != place_book_form) return false;
   const std::uint32_t count = in.count(32);
   for (std::uint32_t i = 0; i < count && in.ok(); ++i) {
     HeldPlace place;
@@ -48,8 +41,8 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
   for (std::uint32_t i = 0; i < bays && in.ok(); ++i) {
     PlaceBook::Rest& rest = rests[in.text(256)];
     rest.trace = in.text(max_size);
-    rest.knowledge = read_digest(in);
-    rest.rules = read_digest(in);
+    rest.knowledge = in.digest();
+    rest.rules = in.digest();
   }
   return in.at_end();
 }
@@ -59,9 +52,9 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
 Result<PlaceBook> PlaceBook::load(Store& store) {
   PlaceBook book;
   BAYSWAP_TRY(const auto file, store.read_if_there(file_name, max_size));
-  if (!file || file->size() < digest_size) return book;
-  const ByteView body = file->view().first(file->size() - digest_size);
-  if (!std::ranges::equal(sha256(body).bytes, file->view().last(digest_size)) ||
+  if (!file || file->size() < sizeof(Digest::bytes)) return book;
+  const ByteView body = file->view().first(file->size() - sizeof(Digest::bytes));
+  if (!std::ranges::equal(sha256(body).bytes, file->view().last(sizeof(Digest::bytes))) ||
       !read_places(body, book.places_, book.rests_)) {
     book.places_.clear();
     book.rests_.clear();
@@ -72,7 +65,7 @@ Result<PlaceBook> PlaceBook::load(Store& store) {
 Result<void> PlaceBook::save(Store& store) {
   if (!is_changed_) return {};
   WireWriter out;
-  out.u8(form);
+  out.u8(place_book_form);
   out.u32(static_cast<std::uint32_t>(places_.size()));
   for (const auto& [key, place] : places_) {
     for (const std::string* text : {&place.bay, &place.key, &place.label, &place.path, &place.seen,

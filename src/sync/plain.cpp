@@ -13,7 +13,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::size_t max_depth = 16;
+constexpr std::size_t max_plain_depth = 16;
 constexpr std::size_t max_configs = 10000;
 
 bool wants(const BaySync& sync, std::string_view kind) {
@@ -51,7 +51,7 @@ Result<void> add_configs(BayView& view, const std::string& folder, std::size_t d
   BAYSWAP_TRY(const auto entries, view.store().list(folder));
   for (const FileInfo& info : entries) {
     const std::string path = folder == "." ? info.name : join_path(folder, info.name);
-    if (info.kind == FileInfo::Kind::folder && depth < max_depth && leads_into(sync, path))
+    if (info.kind == FileInfo::Kind::folder && depth < max_plain_depth && leads_into(sync, path))
       BAYSWAP_CHECK(add_configs(view, path, depth + 1, all));
     if (info.kind != FileInfo::Kind::file || is_own_temporary(info.name) || !is_config(sync, path)) continue;
     if (all.size() >= max_configs)

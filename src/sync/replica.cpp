@@ -14,16 +14,9 @@
 namespace bayswap {
 namespace {
 
-constexpr std::uint8_t form = 1;
+constexpr std::uint8_t replica_form = 1;
 constexpr std::string_view state_name = "replica";
 constexpr std::size_t max_state = std::size_t{64} << 20;
-constexpr std::size_t digest_size = 32;
-
-Digest read_digest(WireReader& in) {
-  Digest digest;
-  std::ranges::copy(in.raw(digest_size), digest.bytes.begin());
-  return digest;
-}
 
 void write_report(WireWriter& out, const DeviceReport& report) {
   out.i64(report.seen);
@@ -47,9 +40,9 @@ void write_digests(WireWriter& out, const Digests& digests) {
 
 std::vector<Digest> read_digests(WireReader& in) {
   std::vector<Digest> all;
-  const std::uint32_t count = in.count(digest_size);
+  const std::uint32_t count = in.count(sizeof(Digest::bytes));
   all.reserve(count);
-  for (std::uint32_t i = 0; i < count && in.ok(); ++i) all.push_back(read_digest(in));
+  for (std::uint32_t i = 0; i < count && in.ok(); ++i) all.push_back(in.digest());
   return all;
 }
 
@@ -66,7 +59,7 @@ void write_pages(WireWriter& out, const Pages& pages) {
 template <class Pages>
 void read_pages(WireReader& in, Pages& pages) {
   for (Digest& page : pages)
-    if (in.u8() != 0) page = read_digest(in);
+    if (in.u8() != 0) page = in.digest();
 }
 
 }  // namespace
@@ -76,7 +69,7 @@ void read_pages(WireReader& in, Pages& pages) {
 
 Blob Replica::to_bytes(const Manifest& manifest) {
   WireWriter out;
-  out.u8(form);
+  out.u8(replica_form);
   out.text(manifest.device);
   out.text(manifest.name);
   out.u64(manifest.counter);
@@ -89,7 +82,7 @@ Blob Replica::to_bytes(const Manifest& manifest) {
 std::optional<Replica::Manifest> Replica::manifest_from(ByteView bytes) {
   WireReader in(bytes);
   Manifest manifest;
-  if (in.u8() != form) return std::nullopt;
+  if (in.u8() != replica_form) return std::nullopt;
   manifest.device = in.text(64);
   manifest.name = printable(in.text(256));
   manifest.counter = in.u64();
@@ -117,7 +110,7 @@ Blob Replica::page_bytes(std::size_t page) const {
     if (at == page) pruned.push_back(id);
   if (records.empty() && pruned.empty()) return {};
   WireWriter out;
-  out.u8(form);
+  out.u8(replica_form);
   out.u32(static_cast<std::uint32_t>(records.size()));
   for (const Blob& record : records) {
     out.u32(static_cast<std::uint32_t>(record.size()));
@@ -145,7 +138,7 @@ void Replica::drop(const VersionId& id, std::size_t page) {
 Result<void> Replica::join_page(std::size_t page, ByteView bytes) {
   const auto damaged = [] { return fail(ErrorCode::damaged, "a page of versions is damaged"); };
   WireReader in(bytes);
-  if (in.u8() != form) return damaged();
+  if (in.u8() != replica_form) return damaged();
   std::vector<Version> versions;
   const std::uint32_t count = in.count(32);
   versions.reserve(count);
@@ -173,7 +166,7 @@ Result<void> Replica::join_page(std::size_t page, ByteView bytes) {
 
 Blob Replica::state() const {
   WireWriter out;
-  out.u8(form);
+  out.u8(replica_form);
   for (const std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse})
     out.text(*text);
   out.u64(counter_);
@@ -215,14 +208,14 @@ Result<void> Replica::load_state() {
                 "remove that file and join the lighthouse again: no version is lost",
                 {Remedy::Kind::join_lighthouse, {}});
   };
-  if (file->size() < digest_size) return damaged();
-  const ByteView body = file->view().first(file->size() - digest_size);
-  if (!std::ranges::equal(sha256(body).bytes, file->view().last(digest_size))) return damaged();
+  if (file->size() < sizeof(Digest::bytes)) return damaged();
+  const ByteView body = file->view().first(file->size() - sizeof(Digest::bytes));
+  if (!std::ranges::equal(sha256(body).bytes, file->view().last(sizeof(Digest::bytes)))) return damaged();
   WireReader in(body);
-  if (in.u8() != form) return damaged();
+  if (in.u8() != replica_form) return damaged();
   for (std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse}) *text = in.text();
   counter_ = in.u64();
-  told_ = read_digest(in);
+  told_ = in.digest();
   reported_ = read_report(in);
   read_pages(in, pages_);
   read_pages(in, told_pages_);
@@ -240,7 +233,7 @@ Result<void> Replica::load_state() {
     const std::string id = in.text(64);
     Peer& peer = peers_[id];
     peer.counter = in.u64();
-    peer.manifest = read_digest(in);
+    peer.manifest = in.digest();
     peer.name = in.text(256);
     peer.report = read_report(in);
     peer.complete = in.u8() != 0;

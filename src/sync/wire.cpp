@@ -1,5 +1,7 @@
 #include "sync/wire.hpp"
 
+#include <algorithm>
+
 namespace bayswap {
 
 void WireWriter::number(std::uint64_t value, int size) {
@@ -26,6 +28,12 @@ ByteView WireReader::raw(std::uint64_t count) {
   const ByteView out = bytes_.subspan(at_, static_cast<std::size_t>(count));
   at_ += static_cast<std::size_t>(count);
   return out;
+}
+
+Digest WireReader::digest() {
+  Digest digest;
+  std::ranges::copy(raw(digest.bytes.size()), digest.bytes.begin());
+  return digest;
 }
 
 std::string WireReader::text(std::size_t limit) {

@@ -41,6 +41,7 @@ class WireReader {
   [[nodiscard]] std::string text(std::size_t limit = 4096);
   /// A count of things that take at least `least` bytes each: never more than there can be.
   [[nodiscard]] std::uint32_t count(std::size_t least);
+  [[nodiscard]] Digest digest();
   /// From here on to the end.
   [[nodiscard]] ByteView rest() { return raw(bytes_.size() - at_); }
 

@@ -36,7 +36,7 @@ constexpr std::array<FirstSector, 3> first_sectors{
       0x1F0}}};
 
 // x360 programs: a table of optional headers, one of which has the ids.
-constexpr std::uint32_t program_magic = 0x58455832;
+constexpr std::uint32_t disc_program_magic = 0x58455832;
 constexpr std::size_t program_count_at = 20;
 constexpr std::uint32_t ids_key = 0x00040006;
 constexpr std::size_t ids_title_at = 12;
@@ -107,7 +107,7 @@ std::optional<RomFacts> read_first_sectors(const RomView& rom) {
 
 std::optional<RomFacts> read_x360_program(const RomView& rom) {
   const Blob head = rom.at(0, program_count_at + 4);
-  if (head.empty() || be32(head.view(), 0) != program_magic) return std::nullopt;
+  if (head.empty() || be32(head.view(), 0) != disc_program_magic) return std::nullopt;
   const std::uint32_t count = be32(head.view(), program_count_at);
   if (count > max_headers) return std::nullopt;
   const Blob table = rom.at(program_count_at + 4, std::size_t{count} * 8);

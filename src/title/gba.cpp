@@ -10,13 +10,13 @@ namespace bayswap {
 namespace {
 
 // The cartridge header (docs/formats/roms.md).
-constexpr std::size_t header_end = 0xc0;
-constexpr std::size_t title_at = 0xa0;
-constexpr std::size_t code_at = 0xac;
+constexpr std::size_t gba_header_end = 0xc0;
+constexpr std::size_t gba_title_at = 0xa0;
+constexpr std::size_t gba_code_at = 0xac;
 constexpr std::size_t fixed_at = 0xb2;  // always 96
-constexpr std::size_t reserved_at = 0xb5;
-constexpr std::size_t revision_at = 0xbc;
-constexpr std::size_t checksum_at = 0xbd;
+constexpr std::size_t gba_reserved_at = 0xb5;
+constexpr std::size_t gba_revision_at = 0xbc;
+constexpr std::size_t gba_checksum_at = 0xbd;
 
 // Names that the save libraries leave in a ROM, each followed by a version.
 struct ChipTag {
@@ -35,29 +35,30 @@ constexpr std::array<ChipTag, 7> chip_tags{{
     {"RTC_V", PartKind::rtc, 0, "a clock"},
 }};
 
-bool checksum_is_right(ByteView h) {
+bool gba_checksum_is_right(ByteView h) {
   Byte sum = 0x19;
-  for (std::size_t i = title_at; i < checksum_at; ++i) sum = static_cast<Byte>(sum + h[i]);
-  return static_cast<Byte>(sum + h[checksum_at]) == 0;
+  for (std::size_t i = gba_title_at; i < gba_checksum_at; ++i) sum = static_cast<Byte>(sum + h[i]);
+  return static_cast<Byte>(sum + h[gba_checksum_at]) == 0;
 }
 
 }  // namespace
 
 std::optional<RomFacts> read_gba_header(const RomView& rom) {
-  const Blob head = rom.at(0, header_end);
+  const Blob head = rom.at(0, gba_header_end);
   const ByteView h = head.view();
-  if (h.empty() || h[fixed_at] != 0x96 || !checksum_is_right(h) || !is_plain_title(h.subspan(title_at, 12)) ||
-      std::ranges::any_of(h.subspan(reserved_at, 7), [](Byte b) { return b != 0; }))
+  if (h.empty() || h[fixed_at] != 0x96 || !gba_checksum_is_right(h) ||
+      !is_plain_title(h.subspan(gba_title_at, 12)) ||
+      std::ranges::any_of(h.subspan(gba_reserved_at, 7), [](Byte b) { return b != 0; }))
     return std::nullopt;
   RomFacts facts;
   facts.game.platform = Platform::gba;
-  facts.game.title = header_text(h.subspan(title_at, 12));
-  if (const ByteView code = h.subspan(code_at, 4); is_plain_code(code)) {
+  facts.game.title = header_text(h.subspan(gba_title_at, 12));
+  if (const ByteView code = h.subspan(gba_code_at, 4); is_plain_code(code)) {
     facts.game.code.assign(code.begin(), code.end());
     facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
   }
-  facts.game.revision = h[revision_at];
-  facts.check_code = h[checksum_at];
+  facts.game.revision = h[gba_revision_at];
+  facts.check_code = h[gba_checksum_at];
   facts.confidence = 0.98;
   facts.evidence.emplace_back("the fixed byte and the checksum of a gba header are right");
   return facts;

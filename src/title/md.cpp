@@ -11,13 +11,13 @@ namespace {
 
 // The cartridge header (docs/formats/roms.md).
 constexpr std::size_t header_at = 0x100;
-constexpr std::size_t header_end = 0x200;
+constexpr std::size_t md_header_end = 0x200;
 constexpr std::size_t home_title_at = 0x120;
-constexpr std::size_t title_at = 0x150;
-constexpr std::size_t title_size = 48;
+constexpr std::size_t md_title_at = 0x150;
+constexpr std::size_t md_title_size = 48;
 constexpr std::size_t product_at = 0x180;
 constexpr std::size_t product_size = 14;
-constexpr std::size_t checksum_at = 0x18e;
+constexpr std::size_t md_checksum_at = 0x18e;
 constexpr std::size_t ram_at = 0x1b0;
 constexpr std::size_t regions_at = 0x1f0;
 constexpr Byte eeprom_type = 0xe8;
@@ -57,7 +57,7 @@ Region region_from(ByteView letters) {
 }
 
 // The external RAM entry: "RA", a type, 20, first and last address.
-void add_chips(ByteView h, RomFacts& facts) {
+void add_md_chips(ByteView h, RomFacts& facts) {
   facts.tells_chips = true;
   if (h[ram_at] != 'R' || h[ram_at + 1] != 'A') {
     facts.evidence.emplace_back("the header has no entry for external RAM (a serial EEPROM has none either)");
@@ -94,7 +94,7 @@ void add_chips(ByteView h, RomFacts& facts) {
 }  // namespace
 
 std::optional<RomFacts> read_md_header(const RomView& rom) {
-  const Blob head = rom.at(0, header_end);
+  const Blob head = rom.at(0, md_header_end);
   const ByteView h = head.view();
   if (h.empty()) return std::nullopt;
   const auto maker_at = [&](std::size_t at) {
@@ -103,15 +103,15 @@ std::optional<RomFacts> read_md_header(const RomView& rom) {
   if (!maker_at(header_at) && !maker_at(header_at + 1)) return std::nullopt;  // some begin with a space
   RomFacts facts;
   facts.game.platform = Platform::md;
-  facts.game.title = squeezed(header_text(h.subspan(title_at, title_size)));
+  facts.game.title = squeezed(header_text(h.subspan(md_title_at, md_title_size)));
   if (facts.game.title.empty())
-    facts.game.title = squeezed(header_text(h.subspan(home_title_at, title_size)));
+    facts.game.title = squeezed(header_text(h.subspan(home_title_at, md_title_size)));
   facts.game.code = squeezed(header_text(h.subspan(product_at, product_size)));
   facts.game.region = region_from(h.subspan(regions_at, 3));
-  facts.check_code = be16(h, checksum_at);
+  facts.check_code = be16(h, md_checksum_at);
   facts.confidence = 0.98;
   facts.evidence.emplace_back("an md header begins with the console's name");
-  add_chips(h, facts);
+  add_md_chips(h, facts);
   return facts;
 }
 

@@ -8,13 +8,13 @@ namespace bayswap {
 namespace {
 
 // The cartridge header (docs/formats/n64.md).
-constexpr std::size_t header_size = 0x40;
+constexpr std::size_t n64_header_size = 0x40;
 constexpr std::size_t check_code_at = 0x10;
-constexpr std::size_t title_at = 0x20;
-constexpr std::size_t title_size = 20;
-constexpr std::size_t code_at = 0x3b;
-constexpr std::size_t code_size = 4;
-constexpr std::size_t revision_at = 0x3f;
+constexpr std::size_t n64_title_at = 0x20;
+constexpr std::size_t n64_title_size = 20;
+constexpr std::size_t n64_code_at = 0x3b;
+constexpr std::size_t n64_code_size = 4;
+constexpr std::size_t n64_revision_at = 0x3f;
 constexpr std::array<Byte, 4> usual_first_word{0x80, 0x37, 0x12, 0x40};
 
 struct OrderMask {
@@ -24,9 +24,9 @@ struct OrderMask {
 constexpr std::array<OrderMask, 3> orders{
     {{RomOrder::native, 0}, {RomOrder::swap16, 1}, {RomOrder::swap32, 3}}};
 
-std::array<Byte, header_size> in_order(ByteView head, std::size_t mask) {
-  std::array<Byte, header_size> header{};
-  for (std::size_t i = 0; i < header_size; ++i) header[i] = head[i ^ mask];
+std::array<Byte, n64_header_size> in_order(ByteView head, std::size_t mask) {
+  std::array<Byte, n64_header_size> header{};
+  for (std::size_t i = 0; i < n64_header_size; ++i) header[i] = head[i ^ mask];
   return header;
 }
 
@@ -41,27 +41,27 @@ bool is_plausible_title(ByteView title) {
 
 std::optional<RomFacts> read_n64_header(const RomView& rom) {
   const ByteView head = rom.head.view();
-  if (head.size() < header_size) return std::nullopt;
+  if (head.size() < n64_header_size) return std::nullopt;
   for (const auto& [order, mask] : orders) {
     const auto header = in_order(head, mask);
     if (header[0] != 0x80) continue;
     const ByteView view(header);
-    const ByteView code = view.subspan(code_at, code_size);
+    const ByteView code = view.subspan(n64_code_at, n64_code_size);
     const bool usual = std::ranges::equal(view.first(4), usual_first_word);
     const bool coded = is_plain_code(code);
     const bool uncoded = std::ranges::all_of(code, [](Byte b) { return b == 0 || b == ' '; });
-    const bool titled = is_plausible_title(view.subspan(title_at, title_size));
+    const bool titled = is_plausible_title(view.subspan(n64_title_at, n64_title_size));
     // Other bus settings than the usual are rare: then title and code must both make sense.
     if (!usual && !(coded && titled)) continue;
 
     RomFacts facts;
     facts.game.platform = Platform::n64;
-    facts.game.title = header_text(view.subspan(title_at, title_size));
+    facts.game.title = header_text(view.subspan(n64_title_at, n64_title_size));
     if (coded) {
       facts.game.code.assign(code.begin(), code.end());
       facts.game.region = region_of_letter(facts.game.platform, facts.game.code.back());
     }
-    facts.game.revision = header[revision_at];
+    facts.game.revision = header[n64_revision_at];
     facts.order = order;
     facts.check_code =
         (static_cast<std::uint32_t>(be16(view, check_code_at)) << 16) | be16(view, check_code_at + 2);

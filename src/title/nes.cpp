@@ -6,7 +6,7 @@ namespace bayswap {
 namespace {
 
 // The container's header before a ROM file (docs/formats/roms.md); the cartridge itself has none.
-constexpr std::size_t header_size = 16;
+constexpr std::size_t nes_header_size = 16;
 constexpr std::size_t flags6_at = 6;
 constexpr std::size_t flags7_at = 7;
 constexpr std::size_t ram_units_at = 8;  // first generation: work RAM in units of 8 KiB; 0: not said
@@ -18,12 +18,12 @@ constexpr std::size_t unit = 8192;
 }  // namespace
 
 std::optional<RomFacts> read_nes_header(const RomView& rom) {
-  const Blob header = rom.at(0, header_size);
+  const Blob header = rom.at(0, nes_header_size);
   const ByteView h = header.view();
   if (h.empty() || h[0] != 0x4e || h[1] != 0x45 || h[2] != 0x53 || h[3] != 0x1a) return std::nullopt;
   RomFacts facts;
   facts.game.platform = Platform::nes;
-  facts.header_size_bytes = header_size;
+  facts.header_size_bytes = nes_header_size;
   facts.confidence = 0.99;
   facts.tells_chips = true;
   const bool second = (h[flags7_at] & 0x0c) == 0x08;

@@ -13,14 +13,14 @@ namespace {
 
 // The last 16 bytes of the cartridge (docs/formats/roms.md).
 constexpr std::size_t footer_size = 16;
-constexpr std::size_t maker_at = 6;
-constexpr std::size_t colour_at = 7;
-constexpr std::size_t number_at = 8;
-constexpr std::size_t revision_at = 9;
+constexpr std::size_t ws_maker_at = 6;
+constexpr std::size_t ws_colour_at = 7;
+constexpr std::size_t ws_number_at = 8;
+constexpr std::size_t ws_revision_at = 9;
 constexpr std::size_t save_at = 11;
-constexpr std::size_t checksum_at = 14;
+constexpr std::size_t ws_checksum_at = 14;
 constexpr Byte far_jump = 0xea;
-constexpr std::uint64_t largest_rom = std::uint64_t{16} << 20;
+constexpr std::uint64_t ws_largest_rom = std::uint64_t{16} << 20;
 
 struct SaveType {
   Byte type;
@@ -40,10 +40,10 @@ constexpr std::array<SaveType, 8> save_types{{{0x01, PartKind::sram, 8192},
 
 std::optional<RomFacts> read_ws_footer(const RomView& rom) {
   const std::uint64_t size = rom.source.size_bytes;
-  if (size < 65536 || size > largest_rom || !std::has_single_bit(size)) return std::nullopt;
+  if (size < 65536 || size > ws_largest_rom || !std::has_single_bit(size)) return std::nullopt;
   const Blob footer = rom.at(size - footer_size, footer_size);
   const ByteView f = footer.view();
-  if (f.empty() || f[0] != far_jump || f[colour_at] > 1) return std::nullopt;
+  if (f.empty() || f[0] != far_jump || f[ws_colour_at] > 1) return std::nullopt;
   // The checksum is over the whole ROM: the jump has made it worth reading.
   std::uint16_t sum = 0;
   for (std::uint64_t at = 0; at < size - 2;) {
@@ -52,12 +52,12 @@ std::optional<RomFacts> read_ws_footer(const RomView& rom) {
     sum = static_cast<std::uint16_t>(sum + sum16(bytes.view()));
     at += bytes.size();
   }
-  if (sum != le16(f, checksum_at)) return std::nullopt;
+  if (sum != le16(f, ws_checksum_at)) return std::nullopt;
   RomFacts facts;
   facts.game.platform = Platform::ws;
-  facts.game.code = fmt::format("{:02X}{:02X}", f[maker_at], f[number_at]);
+  facts.game.code = fmt::format("{:02X}{:02X}", f[ws_maker_at], f[ws_number_at]);
   facts.game.region = Region::japan;
-  facts.game.revision = f[revision_at] & 0x7f;
+  facts.game.revision = f[ws_revision_at] & 0x7f;
   facts.check_code = sum;
   facts.confidence = 0.98;
   facts.tells_chips = true;
