@@ -22,7 +22,7 @@ std::unique_ptr<Card> fresh_card(CardKind kind) {
 }
 
 // The sanitizers' builds are slow, and so are cards of megabytes.
-int examples(CardKind kind, int wanted) {
+int card_examples(CardKind kind, int wanted) {
   const bool large = kind == CardKind::ps2 || kind == CardKind::gc;
 #ifdef BAYSWAP_SANITIZED
   return std::max(3, wanted / (large ? 40 : 4));
@@ -97,44 +97,48 @@ TEST_P(EveryCard, FilledToTheLastBlockAndCarriedToAnother) {
 }
 
 TEST_P(EveryCard, AnyOrderOfChangesIsThatOfAPlainMap) {
-  expect_property_of(examples(GetParam(), 100), "put and drop against a map, sound after every step", [&] {
-    auto card = fresh_card(GetParam());
-    const bool large = card->image().size() > (std::size_t{1} << 20);
-    std::map<std::string, CardSave> model;
-    const int steps = *rc::gen::inRange(1, large ? 6 : 20);
-    const std::size_t least = least_blocks(GetParam());
-    for (int step = 0; step < steps; ++step) {
-      const int number = *rc::gen::inRange(1, 8);
-      const std::size_t most = large ? 60 : card->capacity_blocks() / 3;
-      const CardSave save =
-          made_save(GetParam(), number, *rc::gen::inRange(least, most), *rc::gen::arbitrary<std::uint32_t>());
-      const std::size_t free = card->free_blocks();
-      if (*rc::gen::inRange(0, 3) == 0) {
-        const bool was_there = model.erase(save.name) > 0;
-        RC_ASSERT(card->drop(save.name).has_value() == was_there);
-        RC_ASSERT((card->free_blocks() > free) == was_there);
-      } else {
-        const std::size_t takes = card->blocks_for(save);
-        const bool fits = !model.contains(save.name) && takes <= free;
-        RC_ASSERT(card->put(save).has_value() == fits);
-        if (fits) model[save.name] = save;
-        RC_ASSERT(card->free_blocks() == free - (fits ? takes : 0));
-      }
-      RC_ASSERT(card->check().empty());
-      auto reopened = open_card(card->image());
-      RC_ASSERT(reopened.has_value());
-      card = *std::move(reopened);
-      std::size_t good = 0;
-      for (const CardEntry& entry : card->entries()) good += entry.state == CardEntry::State::good ? 1 : 0;
-      RC_ASSERT(good == model.size());
-      for (const auto& [name, save_there] : model) RC_ASSERT(card->read(name)->same_content(save_there));
-    }
-  });
+  expect_property_of(card_examples(GetParam(), 100), "put and drop against a map, sound after every step",
+                     [&] {
+                       auto card = fresh_card(GetParam());
+                       const bool large = card->image().size() > (std::size_t{1} << 20);
+                       std::map<std::string, CardSave> model;
+                       const int steps = *rc::gen::inRange(1, large ? 6 : 20);
+                       const std::size_t least = least_blocks(GetParam());
+                       for (int step = 0; step < steps; ++step) {
+                         const int number = *rc::gen::inRange(1, 8);
+                         const std::size_t most = large ? 60 : card->capacity_blocks() / 3;
+                         const CardSave save = made_save(GetParam(), number, *rc::gen::inRange(least, most),
+                                                         *rc::gen::arbitrary<std::uint32_t>());
+                         const std::size_t free = card->free_blocks();
+                         if (*rc::gen::inRange(0, 3) == 0) {
+                           const bool was_there = model.erase(save.name) > 0;
+                           RC_ASSERT(card->drop(save.name).has_value() == was_there);
+                           RC_ASSERT((card->free_blocks() > free) == was_there);
+                         } else {
+                           const std::size_t takes = card->blocks_for(save);
+                           const bool fits = !model.contains(save.name) && takes <= free;
+                           RC_ASSERT(card->put(save).has_value() == fits);
+                           if (fits) model[save.name] = save;
+                           RC_ASSERT(card->free_blocks() == free - (fits ? takes : 0));
+                         }
+                         RC_ASSERT(card->check().empty());
+                         auto reopened = open_card(card->image());
+                         RC_ASSERT(reopened.has_value());
+                         card = *std::move(reopened);
+                         std::size_t good = 0;
+                         for (const CardEntry& entry : card->entries())
+                           good += entry.state == CardEntry::State::good ? 1 : 0;
+                         RC_ASSERT(good == model.size());
+                         for (const auto& [name, save_there] : model)
+                           RC_ASSERT(card->read(name)->same_content(save_there));
+                       }
+                     });
 }
 
 TEST_P(EveryCard, DamageIsNamedAndWhatCanBeMendedIs) {
   expect_property_of(
-      examples(GetParam(), 100), "any damage: no crash, and repair leaves nothing that can be mended", [&] {
+      card_examples(GetParam(), 100), "any damage: no crash, and repair leaves nothing that can be mended",
+      [&] {
         const auto card = fresh_card(GetParam());
         for (int number = 1; number <= 4; ++number)
           RC_ASSERT(card->put(made_save(GetParam(), number,
@@ -159,7 +163,8 @@ TEST_P(EveryCard, DamageIsNamedAndWhatCanBeMendedIs) {
 
 TEST_P(EveryCard, RescueBringsBackWhatIsIntact) {
   expect_property_of(
-      examples(GetParam(), 200), "saves whose bytes and entries were not hit come back as they were", [&] {
+      card_examples(GetParam(), 200), "saves whose bytes and entries were not hit come back as they were",
+      [&] {
         auto card = fresh_card(GetParam());
         std::map<std::string, CardSave> saves;
         const std::size_t least = least_blocks(GetParam());

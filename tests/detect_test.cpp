@@ -19,23 +19,23 @@ namespace {
 
 using Found = std::map<std::string, std::string>;  // platforms by path; of card entries the card's
 
-Blob blob(const roms::Bytes& bytes) {
+Blob blob_of(const roms::Bytes& bytes) {
   return Blob::copy_of(bytes);
 }
 Blob gb_game() {
-  return blob(roms::gb_rom(0x03, 2));
+  return blob_of(roms::gb_rom(0x03, 2));
 }
 Blob gb_clock_game() {
-  return blob(roms::gb_rom(0x10, 3));
+  return blob_of(roms::gb_rom(0x10, 3));
 }
 Blob gba_game(std::string_view tag = "FLASH1M_V103") {
-  return blob(roms::gba_rom(tag));
+  return blob_of(roms::gba_rom(tag));
 }
 Blob snes_game() {
-  return blob(roms::snes_rom(0x7fc0, 0x20, 131072));
+  return blob_of(roms::snes_rom(0x7fc0, 0x20, 131072));
 }
 Blob md_game() {
-  return blob(roms::md_rom({'R', 'A', 0xf8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 0xff, 0xff}));
+  return blob_of(roms::md_rom({'R', 'A', 0xf8, 0x20, 0, 0x20, 0, 1, 0, 0x20, 0xff, 0xff}));
 }
 Blob save(std::size_t size, std::uint32_t seed) {
   return noise(size, seed);
@@ -73,8 +73,8 @@ Blob lines(std::size_t size) {
 Blob single_gc_save(unsigned seed) {
   return *to_single_save(made_save(CardKind::gc, static_cast<int>(seed), 2, seed));
 }
-Blob disc(const std::string& program) {
-  return blob(roms::disc("SYSTEM.CNF", "BOOT = cdrom:\\" + program + ";1\r\nTCB = 4\r\n"));
+Blob disc_of(const std::string& program) {
+  return blob_of(roms::disc("SYSTEM.CNF", "BOOT = cdrom:\\" + program + ";1\r\nTCB = 4\r\n"));
 }
 
 struct Tree {
@@ -280,11 +280,11 @@ std::vector<Tree> trees() {
       .save_of("gb", "saves/灯台.sav", save(8192, 2));
 
   tree("cartridges of the less usual kinds", 8)
-      .file("nds/Orchard.nds", blob(roms::nds_rom()))
+      .file("nds/Orchard.nds", blob_of(roms::nds_rom()))
       .save_of("nds", "nds/Orchard.sav", save(524288, 1))
-      .file("ws/Kite.ws", blob(roms::ws_rom(2)))
+      .file("ws/Kite.ws", blob_of(roms::ws_rom(2)))
       .save_of("ws", "ws/Kite.sav", save(32768, 2))
-      .file("sms/Reef.sms", blob(roms::sms_rom(0x7ff0, 4)))
+      .file("sms/Reef.sms", blob_of(roms::sms_rom(0x7ff0, 4)))
       .save_of("sms", "sms/Reef.sav", save(8192, 4))
       .file("md/Rope.md", md_game())
       .save_of("md", "md/Rope.srm", save(8192, 5))
@@ -301,10 +301,10 @@ std::vector<Tree> trees() {
       .save_of("gb", "saves/Buoy.srm", save(8192, 2));
 
   tree("discs and a card for each", 2)
-      .file("discs/Saltglass.iso", disc("SLES_990.31"))
+      .file("discs/Saltglass.iso", disc_of("SLES_990.31"))
       .file("discs/Pier.cue",
             text_blob("FILE \"Pier (Track 1).bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
-      .file("discs/Pier (Track 1).bin", disc("SLES_990.32"))
+      .file("discs/Pier (Track 1).bin", disc_of("SLES_990.32"))
       .save_of("ps1", "memcards/Saltglass.mcr", card_with_a_save(CardKind::ps1))
       .save_of("ps1", "memcards/Pier.mcr", card_with_a_save(CardKind::ps1));
 

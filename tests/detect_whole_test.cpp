@@ -39,7 +39,7 @@ Blob card_of(CardKind kind, int number) {
   return card->image();
 }
 
-Blob parameters(const std::string& title) {
+Blob whole_parameters(const std::string& title) {
   ParameterFile file;
   RC_ASSERT(file.set("CATEGORY", std::string("MS"), 4).has_value());
   RC_ASSERT(file.set("TITLE", title, 128).has_value());
@@ -91,7 +91,7 @@ void add_tree(Disk& disk, const std::string& at) {
     }
     case 0: {
       const std::string folder = at + "PSP/SAVEDATA/ULES990" + two + "DATA00";
-      disk.files[folder + "/PARAM.SFO"] = parameters("Winter Mooring");
+      disk.files[folder + "/PARAM.SFO"] = whole_parameters("Winter Mooring");
       disk.files[folder + "/DATA.BIN"] = noise(4096, 1);
       disk.saves[folder] = "psp";
       break;
@@ -183,14 +183,14 @@ void add(const Detection& detection, const std::string& root, Saves& found, std:
 }
 
 #ifdef BAYSWAP_SANITIZED
-constexpr int examples = 8;
+constexpr int whole_examples = 8;
 #else
-constexpr int examples = 40;
+constexpr int whole_examples = 40;
 #endif
 
 TEST(WholeDisks, OfAStickEverySaveIsFound) {
   const Catalog catalog;
-  expect_property_of(examples, "what was put there is what is found", [&] {
+  expect_property_of(whole_examples, "what was put there is what is found", [&] {
     const Disk disk = some_disk({"emulators/kite/", "handheld/", "Ida's stuff/", "console/my disk/"});
     const auto store = store_of(disk.files);
     const auto found = detect_place(catalog, *store);
@@ -215,7 +215,7 @@ TEST(WholeDisks, OfAStickEverySaveIsFound) {
 
 TEST(WholeDisks, OfAHomeFolderEverySaveIsInOnePlace) {
   const Catalog catalog;
-  expect_property_of(examples, "what was put there is what is found", [&] {
+  expect_property_of(whole_examples, "what was put there is what is found", [&] {
     const Disk disk = some_disk(
         {".config/kite/", ".local/share/lantern/", "Games/Ida/", "Emulation/", "pc 2019/handheld/"});
     const auto store = store_of(disk.files);

@@ -49,7 +49,7 @@ class FirstDay : public testing::Test {
   Folder folder_;
 };
 
-Blob gba_game(char letter) {
+Blob day_gba_game(char letter) {
   roms::Bytes rom = roms::gba_rom("FLASH1M_V103");
   rom[0xac + 1] = static_cast<Byte>(letter);
   int sum = 0;
@@ -57,7 +57,7 @@ Blob gba_game(char letter) {
   rom[0xbd] = static_cast<Byte>(sum - 0x19);
   return Blob::copy_of(rom);
 }
-Blob gb_game(const std::string& title) {
+Blob day_gb_game(const std::string& title) {
   roms::Bytes rom = roms::gb_rom(0x03, 2);
   std::fill_n(rom.begin() + 0x134, 11, Byte{0});
   roms::put(rom, 0x134, title);
@@ -68,19 +68,19 @@ Blob gb_game(const std::string& title) {
 }
 
 TEST_F(FirstDay, FromAFolderOfSavesToAHandheldWithSavesBesideItsRoms) {
-  put("pc/roms/Cog.gb", gb_game("COG"));
+  put("pc/roms/Cog.gb", day_gb_game("COG"));
   put("pc/saves/Cog.srm", noise(8192, 1));
-  put("stick/gb/Cog (World).gb", gb_game("COG"));
-  put("stick/gb/Buoy.gb", gb_game("BUOY"));
+  put("stick/gb/Cog (World).gb", day_gb_game("COG"));
+  put("stick/gb/Buoy.gb", day_gb_game("BUOY"));
   put("stick/gb/Buoy.sav", noise(8192, 2));
   walk("pc/saves/Cog.srm", "stick", "stick/gb/Cog (World).sav", noise(8192, 1));
 }
 
 TEST_F(FirstDay, FromADumpInDownloadsToAnEmulator) {
   put("person/Downloads/MOTH COURIER.sav", noise(131072, 3));
-  put("person/Downloads/Moth.gba", gba_game('9'));
-  put("emu/roms/gba/Moth Courier.gba", gba_game('9'));
-  put("emu/roms/gba/Crab.gba", gba_game('8'));
+  put("person/Downloads/Moth.gba", day_gba_game('9'));
+  put("emu/roms/gba/Moth Courier.gba", day_gba_game('9'));
+  put("emu/roms/gba/Crab.gba", day_gba_game('8'));
   put("emu/saves/gba/Crab.srm", noise(131072, 4));
   walk("person/Downloads/MOTH COURIER.sav", "emu", "emu/saves/gba/Moth Courier.srm", noise(131072, 3));
 }
@@ -113,16 +113,16 @@ TEST_F(FirstDay, FromOneCardImageToAnother) {
 }
 
 TEST_F(FirstDay, FromZippedRomsToAnotherName) {
-  put("pc/roms/Cog.zip", zipped("a.gb", gb_game("COG")));
+  put("pc/roms/Cog.zip", zipped("a.gb", day_gb_game("COG")));
   put("pc/saves/Cog.srm", noise(8192, 1));
-  put("box/GAMES/COG THE GAME.GB", gb_game("COG"));
-  put("box/GAMES/BUOY.GB", gb_game("BUOY"));
+  put("box/GAMES/COG THE GAME.GB", day_gb_game("COG"));
+  put("box/GAMES/BUOY.GB", day_gb_game("BUOY"));
   put("box/SAVES/BUOY.SAV", noise(8192, 2));
   walk("pc/saves/Cog.srm", "box", "box/SAVES/COG THE GAME.SAV", noise(8192, 1));
 }
 
 TEST_F(FirstDay, ThePlacesOfAHomeFolderAreListedWithTheLineThatAddsThem) {
-  put("person/Games/kite/roms/Cog.gb", gb_game("COG"));
+  put("person/Games/kite/roms/Cog.gb", day_gb_game("COG"));
   put("person/Games/kite/saves/Cog.srm", noise(8192, 1));
   put("person/.cache/x/Cog.sav", noise(8192, 1));
   const Outcome look = bayswap({"bay", "look"});
@@ -135,9 +135,9 @@ TEST_F(FirstDay, ThePlacesOfAHomeFolderAreListedWithTheLineThatAddsThem) {
 }
 
 TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
-  put("pc/roms/Cog.gb", gb_game("COG"));
+  put("pc/roms/Cog.gb", day_gb_game("COG"));
   put("pc/saves/Cog.srm", noise(8192, 1));
-  put("stick/Cog.gb", gb_game("COG"));
+  put("stick/Cog.gb", day_gb_game("COG"));
   put("stick/Cog.sav", noise(8192, 2));
   ASSERT_EQ(bayswap({"bay", "add", "pc", "pc"}).code, 0);
   ASSERT_EQ(bayswap({"bay", "add", "stick", "stick"}).code, 0);

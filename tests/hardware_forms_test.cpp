@@ -15,7 +15,7 @@ namespace {
 using Bytes = std::vector<Byte>;
 
 // An md cartridge: the console's name, a title, one RAM entry.
-Blob md_rom(std::string_view title, std::uint32_t last, Byte type = 0xf8) {
+Blob md_rom_of_forms(std::string_view title, std::uint32_t last, Byte type = 0xf8) {
   Bytes rom = bytes_of(noise(65536, static_cast<std::uint32_t>(title.size())));
   std::fill(rom.begin() + 0x100, rom.begin() + 0x200, Byte{' '});
   const Bytes name{0x53, 0x45, 0x47, 0x41};
@@ -109,8 +109,8 @@ TEST_F(Forms, OfMdAreToldByTheBytesAndKeptAtTheTarget) {
       MemoryBay from("from", "stem-folder");
       MemoryBay to("to", "stem-folder");
       for (MemoryBay* bay : {&from, &to}) {
-        bay->put("roms/Rope Walk.md", md_rom("ROPE WALK", 0x203fff));
-        bay->put("roms/Other.md", md_rom("OTHER GAME", 0x203fff));
+        bay->put("roms/Rope Walk.md", md_rom_of_forms("ROPE WALK", 0x203fff));
+        bay->put("roms/Other.md", md_rom_of_forms("OTHER GAME", 0x203fff));
       }
       from.put("saves/Rope Walk.srm", as_there(chip));
       // Another save in the form that this host writes.
@@ -126,7 +126,7 @@ TEST_F(Forms, AFileInPlaceKeepsItsForm) {
   old[100] ^= 0x20;
   MemoryBay from("from", "stem-folder");
   MemoryBay to("to", "stem-folder");
-  for (MemoryBay* bay : {&from, &to}) bay->put("roms/Rope Walk.md", md_rom("ROPE WALK", 0x203fff));
+  for (MemoryBay* bay : {&from, &to}) bay->put("roms/Rope Walk.md", md_rom_of_forms("ROPE WALK", 0x203fff));
   from.put("saves/Rope Walk.srm", chip);
   to.put("saves/Rope Walk.srm", spread(Blob::copy_of(old), Beside::ff));
   carry(from, to, "Rope Walk");
@@ -138,7 +138,7 @@ TEST_F(Forms, SmallAndTrimmedMdChips) {
   const Blob small = written(256);
   MemoryBay from("from", "stem-folder");
   MemoryBay to("to", "stem-folder");
-  for (MemoryBay* bay : {&from, &to}) bay->put("roms/Rope Walk.md", md_rom("ROPE WALK", 0x2001ff));
+  for (MemoryBay* bay : {&from, &to}) bay->put("roms/Rope Walk.md", md_rom_of_forms("ROPE WALK", 0x2001ff));
   from.put("saves/Rope Walk.srm", spread(small, Beside::ff));
   carry(from, to, "Rope Walk");
   EXPECT_EQ(to.read("saves/Rope Walk.srm"), small);
@@ -149,7 +149,8 @@ TEST_F(Forms, SmallAndTrimmedMdChips) {
     for (const std::size_t cut : {777U, 778U, 1001U}) {
       MemoryBay host("host", "stem-folder");
       MemoryBay bench("bench", "stem-folder");
-      for (MemoryBay* bay : {&host, &bench}) bay->put("roms/Rope Walk.md", md_rom("ROPE WALK", 0x203fff));
+      for (MemoryBay* bay : {&host, &bench})
+        bay->put("roms/Rope Walk.md", md_rom_of_forms("ROPE WALK", 0x203fff));
       const Blob whole = Blob::copy_of(chip);
       const Blob file = spread_out ? spread(whole, Beside::ff).slice(0, 2 * cut) : whole.slice(0, cut);
       host.put("saves/Rope Walk.srm", file);
@@ -272,7 +273,7 @@ TEST_F(Forms, ROMsOfOneNameShareNoSave) {
   for (std::size_t i = 0xa0; i <= 0xbc; ++i) sum -= gba[i];
   gba[0xbd] = static_cast<Byte>(sum - 0x19);
   std::ranges::copy(std::string_view("SRAM_V113"), gba.begin() + 0x8000);
-  Bytes md = bytes_of(md_rom("QUAY", 0x203fff));
+  Bytes md = bytes_of(md_rom_of_forms("QUAY", 0x203fff));
   for (const auto& [size, platform] : {std::pair{32768U, "gba"}, {16384U, "md"}}) {
     MemoryBay bay("bay", "beside-rom");
     bay.put("Quay.gba", Blob::copy_of(gba));

@@ -33,7 +33,7 @@ class Meadow {
   std::mt19937_64 random_;
 };
 
-void put(std::vector<Byte>& save, std::size_t at, std::size_t bytes, bool big, std::uint64_t value) {
+void put_number(std::vector<Byte>& save, std::size_t at, std::size_t bytes, bool big, std::uint64_t value) {
   for (std::size_t i = 0; i < bytes; ++i)
     save[at + i] = static_cast<Byte>(value >> 8 * (big ? bytes - 1 - i : i));
 }
@@ -70,7 +70,7 @@ TEST(Hunt, FindsWhatIsPlanted) {
       const std::uint64_t value = 300 + meadow.below(most - 300);
       request.values.push_back(fmt::format("{}", value));
       const std::uint64_t forms[5] = {value, as_bcd(value), value * 5, value + key, value ^ key};
-      put(save, at, bytes, big, form == 2 && bytes == 2 ? value * 4 : forms[form]);
+      put_number(save, at, bytes, big, form == 2 && bytes == 2 ? value * 4 : forms[form]);
     }
     std::vector<Blob> versions;
     for (const auto& save : saves) versions.push_back(Blob::copy_of(save));

@@ -9,7 +9,7 @@ namespace bayswap::test {
 namespace {
 
 // A form that no layout describes, made up from dice.
-struct Encoding {
+struct WordForm {
   std::size_t word = 1;  // bytes of a reversed word
   int spread = 0;        // 0: none, 1: odd addresses, 2: even ones
   int filler = 0;        // 0: 00, 1: FF, 2: the same byte
@@ -20,15 +20,15 @@ struct Encoding {
   Compression stream = Compression::none;
 };
 
-std::ostream& operator<<(std::ostream& out, const Encoding& form) {
+std::ostream& operator<<(std::ostream& out, const WordForm& form) {
   return out << "words of " << form.word << ", spread " << form.spread << ", filler " << form.filler
              << ", header " << form.header.size() << ", trailer " << form.trailer.size() << ", padding "
              << form.padding << " of " << int{form.pad} << ", " << to_text(form.stream);
 }
 
-rc::Gen<Encoding> arbitrary_form() {
+rc::Gen<WordForm> arbitrary_form() {
   return rc::gen::exec([] {
-    Encoding form;
+    WordForm form;
     form.word = *rc::gen::element<std::size_t>(1, 2, 4, 8);
     form.spread = *rc::gen::inRange(0, 3);
     form.filler = *rc::gen::inRange(0, 3);
@@ -43,7 +43,7 @@ rc::Gen<Encoding> arbitrary_form() {
 }
 
 // By the definition, apart from the library's own way of doing it.
-Blob dressed(const Encoding& form, const Blob& chip) {
+Blob dressed(const WordForm& form, const Blob& chip) {
   const std::vector<Byte> in = bytes_of(chip);
   std::vector<Byte> turned(in.size());
   for (std::size_t i = 0; i < in.size(); ++i) turned[i] = in[i ^ (form.word - 1)];
@@ -78,7 +78,7 @@ Blob into(const Layout& layout, const Save& save, const Blob* base = nullptr) {
 
 TEST(Infer, WhateverTheFormItIsLearnedFromPairs) {
   expect_property("what was learned from two saves dresses a third one", [] {
-    const Encoding form = *arbitrary_form();
+    const WordForm form = *arbitrary_form();
     const std::size_t size = *rc::gen::element<std::size_t>(512, 8192, 32768);
     const auto seed = *rc::gen::inRange<std::uint32_t>(0, 1000);
     std::vector<Example> examples;

@@ -43,7 +43,7 @@ TEST(LayoutFile, SizesOfTheIssue) {
   EXPECT_EQ(at, 296960U);
 }
 
-constexpr std::string_view good = R"(id = "n64.mine"
+constexpr std::string_view good_layout = R"(id = "n64.mine"
 platform = "n64"
 name = "Mine"
 size = 600
@@ -54,45 +54,45 @@ at = 16
 size = 512
 )";
 
-std::string with(std::string_view from, std::string_view to) {
-  std::string text(good);
+std::string layout_with(std::string_view from, std::string_view to) {
+  std::string text(good_layout);
   const auto at = text.find(from);
   EXPECT_NE(at, std::string::npos) << from;
   return text.replace(at, from.size(), to);
 }
 
 TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
-  ASSERT_TRUE(parse_layout(good, "f"));
+  ASSERT_TRUE(parse_layout(good_layout, "f"));
   struct Row {
     std::string toml;
     std::string expected;  // a piece of the message
   };
   const std::vector<Row> rows{
-      {with("id =", "idd ="), "id is missing"},
-      {with("\"n64.mine\"", "\"mine\""), "line 1: the id 'mine'"},
-      {with("\"n64.mine\"", "\"n64.Mine\""), "line 1"},
-      {with("\"n64\"", "\"n65\""), "line 2: unknown platform 'n65'"},
-      {with("fill = 85", "fill = 256"), "line 5: fill is one byte"},
-      {with("fill = 85", "fil = 85"), "line 5: unknown word 'fil'"},
-      {with("\"eeprom\"", "\"eprom\""), "line 7: unknown role 'eprom'"},
-      {with("at = 16", "at = -1"), "line 8: at must be"},
-      {with("at = 16", "at = 100"), "after the file's end"},
-      {with("at = 16", "at = \"16\""), "line 8: at must be a whole number"},
-      {with("size = 512", "size = 0"), "line 9"},
-      {with("size = 512", "size = 99999999999"), "line 9"},
-      {with("size = 512", "sizes = []"), "line 9"},
-      {with("size = 512", "size = 512\nsizes = [512]"), "either size"},
-      {with("size = 512", "sizes = [256, 512]"), "several sizes"},
-      {with("size = 512", "size = 511\norder = \"swap16\""), "line 10: 511 bytes are no whole number"},
-      {with("size = 512", "size = 512\norder = \"swap24\""), "line 10: order is 'swap24'"},
-      {with("size = 512", "size = 512\nabsent = \"fresh-pak\""), "only a controller pak"},
-      {with("size = 512", "size = 512\nchips = [1024]"), "a chip of 1024 bytes"},
-      {with("[[part]]", "[part]"), "[[part]]"},
-      {with("name = \"Mine\"", "name = \"Mine"), "line 3"},
-      {with("name = \"Mine\"", "name = \"Mine\"\nextension = \"sav\""), "line 4: an extension starts"},
-      {with("name = \"Mine\"", "name = \"Mine\"\nmembers = [\"n64.sram\"]"), "either parts"},
-      {std::string(good) + "[[part]]\nrole = \"eeprom\"\nat = 540\nsize = 16\n", "twice"},
-      {std::string(good) + "[[part]]\nrole = \"sram\"\nat = 500\nsize = 16\n", "overlaps"},
+      {layout_with("id =", "idd ="), "id is missing"},
+      {layout_with("\"n64.mine\"", "\"mine\""), "line 1: the id 'mine'"},
+      {layout_with("\"n64.mine\"", "\"n64.Mine\""), "line 1"},
+      {layout_with("\"n64\"", "\"n65\""), "line 2: unknown platform 'n65'"},
+      {layout_with("fill = 85", "fill = 256"), "line 5: fill is one byte"},
+      {layout_with("fill = 85", "fil = 85"), "line 5: unknown word 'fil'"},
+      {layout_with("\"eeprom\"", "\"eprom\""), "line 7: unknown role 'eprom'"},
+      {layout_with("at = 16", "at = -1"), "line 8: at must be"},
+      {layout_with("at = 16", "at = 100"), "after the file's end"},
+      {layout_with("at = 16", "at = \"16\""), "line 8: at must be a whole number"},
+      {layout_with("size = 512", "size = 0"), "line 9"},
+      {layout_with("size = 512", "size = 99999999999"), "line 9"},
+      {layout_with("size = 512", "sizes = []"), "line 9"},
+      {layout_with("size = 512", "size = 512\nsizes = [512]"), "either size"},
+      {layout_with("size = 512", "sizes = [256, 512]"), "several sizes"},
+      {layout_with("size = 512", "size = 511\norder = \"swap16\""), "line 10: 511 bytes are no whole number"},
+      {layout_with("size = 512", "size = 512\norder = \"swap24\""), "line 10: order is 'swap24'"},
+      {layout_with("size = 512", "size = 512\nabsent = \"fresh-pak\""), "only a controller pak"},
+      {layout_with("size = 512", "size = 512\nchips = [1024]"), "a chip of 1024 bytes"},
+      {layout_with("[[part]]", "[part]"), "[[part]]"},
+      {layout_with("name = \"Mine\"", "name = \"Mine"), "line 3"},
+      {layout_with("name = \"Mine\"", "name = \"Mine\"\nextension = \"sav\""), "line 4: an extension starts"},
+      {layout_with("name = \"Mine\"", "name = \"Mine\"\nmembers = [\"n64.sram\"]"), "either parts"},
+      {std::string(good_layout) + "[[part]]\nrole = \"eeprom\"\nat = 540\nsize = 16\n", "twice"},
+      {std::string(good_layout) + "[[part]]\nrole = \"sram\"\nat = 500\nsize = 16\n", "overlaps"},
       {"", "id is missing"},
       {"...", "line 1"},
       {"a = 1\n.b = 2", "line 2"},
@@ -112,7 +112,7 @@ TEST(LayoutFile, MistakesAreNamedWithTheirLine) {
 
 TEST(LayoutFile, NoTextBringsItDown) {
   expect_property("mutated files are read or refused", [] {
-    std::string text(good);
+    std::string text(good_layout);
     const auto edits = *rc::gen::inRange(1, 6);
     for (int i = 0; i < edits; ++i)
       text[*rc::gen::inRange<std::size_t>(0, text.size())] = *rc::gen::arbitrary<char>();
@@ -123,12 +123,12 @@ TEST(LayoutFile, NoTextBringsItDown) {
 
 TEST(Catalog, UsersLayoutsJoinTheBuiltInOnes) {
   Catalog catalog;
-  ASSERT_TRUE(catalog.add(*parse_layout(good, "mine.toml")));
+  ASSERT_TRUE(catalog.add(*parse_layout(good_layout, "mine.toml")));
   EXPECT_EQ(layout(catalog, "n64.mine").origin, "mine.toml");
-  const auto taken = catalog.add(*parse_layout(good, "again.toml"));
+  const auto taken = catalog.add(*parse_layout(good_layout, "again.toml"));
   ASSERT_FALSE(taken);
   EXPECT_NE(taken.error().message.find("mine.toml"), std::string::npos);
-  EXPECT_FALSE(catalog.add(*parse_layout(with("n64.mine", "n64.sram"), "x")));
+  EXPECT_FALSE(catalog.add(*parse_layout(layout_with("n64.mine", "n64.sram"), "x")));
   const auto unknown = catalog.find("n64.srm");
   ASSERT_FALSE(unknown);
   EXPECT_NE(unknown.error().hint.find("n64.sram"), std::string::npos) << unknown.error().hint;

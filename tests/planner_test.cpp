@@ -13,7 +13,7 @@
 namespace bayswap::test {
 namespace {
 
-using Files = std::map<std::string, Blob>;
+using PlacedFiles = std::map<std::string, Blob>;
 
 Blob nes_rom(std::uint32_t seed) {
   std::vector<Byte> bytes = bytes_of(noise(16 + 32768 + 8192, seed));
@@ -50,7 +50,7 @@ struct World {
         to_bay(*parse_bay("root = \"/to\"\n" + target_rules + more_target, "to", "to.toml", "/")) {}
 };
 
-void put(Store& store, const std::string& path, const Blob& bytes) {
+void put_file(Store& store, const std::string& path, const Blob& bytes) {
   RC_ASSERT(store.replace(path, bytes.view()).has_value());
 }
 
@@ -59,63 +59,63 @@ Blob n64_combined(std::uint32_t seed) {
                Save{Platform::n64, {{{PartKind::sram, 0}, noise(32768, seed), true}}});
 }
 
-void fill(World& world, const std::vector<int>& dice) {
+void fill_place(World& world, const std::vector<int>& dice) {
   std::size_t next = 0;
   const auto die = [&](int sides) { return dice[next++ % dice.size()] % sides; };
   for (std::uint32_t i = 0; i < 2; ++i) {
     const std::string number = std::to_string(i);
     if (die(3) > 0) {
-      put(world.from, "roms/Buoy " + number + ".nes", nes_rom(i));
+      put_file(world.from, "roms/Buoy " + number + ".nes", nes_rom(i));
       const int kind = die(4);
-      put(world.from, "nes/Buoy " + number + ".srm",
-          kind == 0   ? Blob::filled(8192, 0xff)
-          : kind == 1 ? noise(100, i)
-                      : noise(8192, i));
+      put_file(world.from, "nes/Buoy " + number + ".srm",
+               kind == 0   ? Blob::filled(8192, 0xff)
+               : kind == 1 ? noise(100, i)
+                           : noise(8192, i));
       const int there = die(4);
-      if (there != 3) put(world.to, "g/Buoy " + number + " (World).nes", nes_rom(i));
-      if (there == 1) put(world.to, "g/Buoy " + number + " (World).sav", noise(8192, i));
+      if (there != 3) put_file(world.to, "g/Buoy " + number + " (World).nes", nes_rom(i));
+      if (there == 1) put_file(world.to, "g/Buoy " + number + " (World).sav", noise(8192, i));
       if (there == 2)
-        put(world.to, "g/Buoy " + number + " (World).sav", noise(die(2) == 0 ? 8192 : 77, i + 50));
+        put_file(world.to, "g/Buoy " + number + " (World).sav", noise(die(2) == 0 ? 8192 : 77, i + 50));
     }
     if (die(3) > 0) {
       const std::string stem = i == 0 ? "Skiff" : "Skiff (Alt)";
-      put(world.from, "roms/" + stem + ".z64",
-          n64_rom({.title = "SKIFF", .code = die(2) == 0 ? "N99P" : "N98P"}));
-      put(world.from, "n64/" + stem + ".sra", noise(32768, i));
-      if (die(2) == 0) put(world.from, "n64/" + stem + ".2.mpk", noise(32768, i + 7));
-      if (die(3) > 0) put(world.to, "g/Skiff the Boat.z64", n64_rom({.title = "SKIFF"}));
-      if (die(3) == 0) put(world.to, "g/Skiff the Boat.srm", n64_combined(i));
+      put_file(world.from, "roms/" + stem + ".z64",
+               n64_rom({.title = "SKIFF", .code = die(2) == 0 ? "N99P" : "N98P"}));
+      put_file(world.from, "n64/" + stem + ".sra", noise(32768, i));
+      if (die(2) == 0) put_file(world.from, "n64/" + stem + ".2.mpk", noise(32768, i + 7));
+      if (die(3) > 0) put_file(world.to, "g/Skiff the Boat.z64", n64_rom({.title = "SKIFF"}));
+      if (die(3) == 0) put_file(world.to, "g/Skiff the Boat.srm", n64_combined(i));
     }
     if (die(2) == 0) {
       const std::string id = "title/00040000/0ff9920" + number + "/data/0000000" + std::to_string(1 + die(2));
-      put(world.from, id + "/a.bin", noise(300, i));
-      put(world.from, id + "/deep/b.bin", noise(30, i));
+      put_file(world.from, id + "/a.bin", noise(300, i));
+      put_file(world.from, id + "/deep/b.bin", noise(30, i));
       if (die(2) == 0)
-        put(world.to, "3ds/0ff9920" + number + "/slot-1/a.bin", noise(300, die(2) == 0 ? i : 9));
+        put_file(world.to, "3ds/0ff9920" + number + "/slot-1/a.bin", noise(300, die(2) == 0 ? i : 9));
     }
     if (die(2) == 0) {
       const auto card = make_card(CardKind::ps1);
       RC_ASSERT(card->put(made_save(CardKind::ps1, die(2), 1, i)).has_value());
       if (die(2) == 0)
         RC_ASSERT(card->put(made_save(CardKind::ps1, 3 + static_cast<int>(i), 2, i)).has_value());
-      put(world.from, "cards/" + number + ".mcr", card->image());
+      put_file(world.from, "cards/" + number + ".mcr", card->image());
     }
     if (die(2) == 0) {
       const CardSave save = made_save(CardKind::gc, static_cast<int>(i), 1, i);
-      put(world.from, "gc/99-" + describe(save).code + "-n" + number + ".gci", *to_single_save(save));
+      put_file(world.from, "gc/99-" + describe(save).code + "-n" + number + ".gci", *to_single_save(save));
     }
     if (die(2) == 0) {
       BlockPackage package = fresh_package({0x5A5A0993 + i, 0xE000A11D00000001, "Stone Jetty", "x", 2});
       RC_ASSERT(package.put("jetty.sav", noise(900, i).view(), 0).has_value());
-      put(world.from, "content/E000A11D00000001/5A5A099" + std::to_string(3 + i) + "/00000001/jetty",
-          package.image());
+      put_file(world.from, "content/E000A11D00000001/5A5A099" + std::to_string(3 + i) + "/00000001/jetty",
+               package.image());
     }
-    if (die(2) == 0) put(world.from, "wii/HZ" + number + "P/data.bin", noise(500, i));
+    if (die(2) == 0) put_file(world.from, "wii/HZ" + number + "P/data.bin", noise(500, i));
   }
   if (die(2) == 0) {
     const auto card = make_card(CardKind::ps1);
     RC_ASSERT(card->put(made_save(CardKind::ps1, 0, 1, 77)).has_value());
-    put(world.to, "one.mcr", card->image());
+    put_file(world.to, "one.mcr", card->image());
   }
 }
 
@@ -132,8 +132,8 @@ class Worlds : public testing::Test {
     return *std::move(batch);
   }
   // What the target holds once the plans have run.
-  static Files after(const World& world, const std::vector<Plan>& plans) {
-    Files files = world.to.files();
+  static PlacedFiles after(const World& world, const std::vector<Plan>& plans) {
+    PlacedFiles files = world.to.files();
     for (const Plan& plan : plans)
       for (const FileChange& change : plan.changes) {
         if (change.after)
@@ -151,7 +151,7 @@ TEST_F(Worlds, ADryRunIsTheRunAndEverySaveIsAccountedFor) {
   expect_property_of(50, "the batch has each save of the scan once, and the run does what the plan says",
                      [this] {
                        World world;
-                       fill(world, dice());
+                       fill_place(world, dice());
                        const auto source = world.from.files();
                        Batch batch = all(world);
                        const auto saves = scan_bay(catalog_, world.from_bay, world.from);
@@ -164,7 +164,7 @@ TEST_F(Worlds, ADryRunIsTheRunAndEverySaveIsAccountedFor) {
                          RC_ASSERT(row.outcome == BatchRow::Outcome::same || !row.why.empty());
                        }
                        for (const Plan& plan : batch.plans) RC_ASSERT(plan.refusal() == nullptr);
-                       const Files wanted = after(world, batch.plans);
+                       const PlacedFiles wanted = after(world, batch.plans);
                        const auto planned = batch.rows;
                        MemoryStore blobs;
                        Logbook book = *Logbook::open(blobs, ":memory:");
@@ -181,7 +181,7 @@ TEST_F(Worlds, ADryRunIsTheRunAndEverySaveIsAccountedFor) {
                        const auto undo = plan_undo(book, {}, world.to);
                        RC_ASSERT(undo.has_value());
                        RC_ASSERT(run(*undo, world.to, book).has_value());
-                       Files before = wanted;
+                       PlacedFiles before = wanted;
                        for (const Plan& plan : batch.plans)
                          for (const FileChange& change : plan.changes) {
                            if (change.before)
@@ -197,10 +197,10 @@ TEST_F(Worlds, AllAtOnceIsEachAlone) {
   expect_property_of(
       50, "a batch says of each save what its own carry says, and ends with the same files", [this] {
         World world;
-        fill(world, dice());
+        fill_place(world, dice());
         World alone;
-        for (const auto& [path, bytes] : world.from.files()) put(alone.from, path, bytes);
-        for (const auto& [path, bytes] : world.to.files()) put(alone.to, path, bytes);
+        for (const auto& [path, bytes] : world.from.files()) put_file(alone.from, path, bytes);
+        for (const auto& [path, bytes] : world.to.files()) put_file(alone.to, path, bytes);
         Batch batch = all(world);
         MemoryStore blobs;
         Logbook book = *Logbook::open(blobs, ":memory:");
@@ -239,10 +239,10 @@ TEST_F(Worlds, NoTwoSavesMeetAndNoRuleBesidesChangesAPlan) {
   expect_property_of(50, "each place has one source, and rules of other platforms change nothing", [this] {
     const auto numbers = dice();
     World world;
-    fill(world, numbers);
+    fill_place(world, numbers);
     World more("[platform.gba]\npath = \"gba/{rom.stem}.sav\"\nlayout = \"gba.sram\"\nroms = \"roms\"\n",
                "[platform.dc]\npath = \"cards/dc.bin\"\nkeeps = \"card\"\n");
-    fill(more, numbers);
+    fill_place(more, numbers);
     const Batch batch = all(world);
     const Batch other = all(more);
     RC_ASSERT(batch.rows.size() == other.rows.size());
@@ -276,12 +276,12 @@ TEST_F(Worlds, AdoptRaisesTheIssuesOfACarry) {
                       : kind == 3 ? joined({noise(4096, 1), noise(4096, 1)})
                                   : noise(8192, 3);
     const int target = *rc::gen::inRange(0, 4);
-    put(world.from, "roms/Buoy.nes", nes_rom(1));
-    put(world.from, "nes/Buoy.srm", save);
-    put(world.to, "g/Buoy.nes", nes_rom(1));
-    if (target == 1) put(world.to, "g/Buoy.sav", noise(8192, 9));
-    if (target == 2) put(world.to, "g/Buoy.sav", noise(777, 9));
-    if (target == 3) put(world.to, "g/Buoy.sav", Blob());
+    put_file(world.from, "roms/Buoy.nes", nes_rom(1));
+    put_file(world.from, "nes/Buoy.srm", save);
+    put_file(world.to, "g/Buoy.nes", nes_rom(1));
+    if (target == 1) put_file(world.to, "g/Buoy.sav", noise(8192, 9));
+    if (target == 2) put_file(world.to, "g/Buoy.sav", noise(777, 9));
+    if (target == 3) put_file(world.to, "g/Buoy.sav", Blob());
     const auto codes = [](const Result<Plan>& plan) {
       std::set<std::string> found;
       if (!plan) return std::set<std::string>{"error"};
@@ -378,8 +378,8 @@ TEST_P(BatchFailures, StopNothingAndLoseNothing) {
   make(reference);
   const Batch wanted = all(reference);
   ASSERT_EQ(wanted.count(BatchRow::Outcome::carried), 7U);
-  const Files new_files = after(reference, wanted.plans);
-  const Files old_files = reference.to.files();
+  const PlacedFiles new_files = after(reference, wanted.plans);
+  const PlacedFiles old_files = reference.to.files();
   bool done = false;
   for (int at = 1; !done && at < 60; ++at) {
     World world;

@@ -8,7 +8,7 @@
 namespace bayswap::test {
 namespace {
 
-ParameterFile parameters() {
+ParameterFile psp_parameters() {
   ParameterFile file;
   EXPECT_TRUE(file.set("TITLE", std::string("Winter Mooring"), 128));
   EXPECT_TRUE(file.set("PARENTAL_LEVEL", std::uint32_t{3}, 4));
@@ -18,7 +18,7 @@ ParameterFile parameters() {
 }
 
 TEST(ParameterFiles, EveryFieldIsWhereTheConsoleLooksForIt) {
-  const Blob file = parameters().encode();
+  const Blob file = psp_parameters().encode();
   const ByteView f = file.view();
   EXPECT_EQ(text_of(file.slice(0, 4)), std::string("\0PSF", 4));
   EXPECT_EQ(le32(f, 4), 0x101U);
@@ -42,8 +42,8 @@ TEST(ParameterFiles, EveryFieldIsWhereTheConsoleLooksForIt) {
 }
 
 TEST(ParameterFiles, ComeBackAsTheyWereAndTakeChanges) {
-  ParameterFile file = *ParameterFile::parse(parameters().encode().view());
-  EXPECT_EQ(file.encode(), parameters().encode());
+  ParameterFile file = *ParameterFile::parse(psp_parameters().encode().view());
+  EXPECT_EQ(file.encode(), psp_parameters().encode());
   EXPECT_EQ(file.text("TITLE"), "Winter Mooring");
   EXPECT_EQ(file.number("PARENTAL_LEVEL"), 3U);
   EXPECT_EQ(std::get<Blob>(file.entries()[2].value), noise(128, 5));
@@ -53,7 +53,7 @@ TEST(ParameterFiles, ComeBackAsTheyWereAndTakeChanges) {
   EXPECT_EQ(file.set("CATEGORY", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
   EXPECT_EQ(file.set("", std::uint32_t{1}).error().code, ErrorCode::bad_usage);
   expect_property("whatever becomes of its bytes, reading it stays within them", [] {
-    std::vector<Byte> bytes = bytes_of(parameters().encode());
+    std::vector<Byte> bytes = bytes_of(psp_parameters().encode());
     for (int i = *rc::gen::inRange(1, 8); i > 0; --i)
       bytes[*rc::gen::inRange<std::size_t>(0, 100)] = *rc::gen::arbitrary<Byte>();
     bytes.resize(*rc::gen::inRange<std::size_t>(0, bytes.size() + 1));

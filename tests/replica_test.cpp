@@ -145,9 +145,9 @@ TEST(Lighthouses, OnlyInAnEmptyFolder) {
 }
 
 #ifdef BAYSWAP_SANITIZED
-constexpr std::uint64_t default_worlds = 10;
+constexpr std::uint64_t replica_worlds = 10;
 #else
-constexpr std::uint64_t default_worlds = 40;
+constexpr std::uint64_t replica_worlds = 40;
 #endif
 
 // ---- A model: devices, a lighthouse that loses things, and crashes at any operation
@@ -210,9 +210,10 @@ struct Device {
   std::string name;
 };
 
-class World {
+class ReplicaWorld {
  public:
-  World(std::uint64_t number, std::size_t devices) : seed(number), random_(number), wire_(sea_, random_) {
+  ReplicaWorld(std::uint64_t number, std::size_t devices)
+      : seed(number), random_(number), wire_(sea_, random_) {
     // Every second world's lighthouse is encrypted.
     if (seed % 2 == 1) {
       const Keyring keys = Keyring::make();
@@ -456,9 +457,9 @@ TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
 
 TEST(Replicas, NothingIsLostHoweverTheWireIsCut) {
   const char* wanted = std::getenv("BAYSWAP_MODEL_WORLDS");
-  const std::uint64_t worlds = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : default_worlds;
+  const std::uint64_t worlds = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : replica_worlds;
   for (std::uint64_t seed = 1; seed <= worlds; ++seed) {
-    World world(seed, 2 + seed % 7);
+    ReplicaWorld world(seed, 2 + seed % 7);
     for (int i = 0; i < 60; ++i) {
       world.step();
       ASSERT_FALSE(HasFatalFailure()) << "seed " << seed << ", step " << i;

@@ -14,14 +14,14 @@ namespace {
 
 class EachLayout : public testing::TestWithParam<const Layout*> {};
 
-const Catalog& catalog() {
+const Catalog& place_catalog() {
   static const Catalog all;
   return all;
 }
 
 std::vector<const Layout*> layouts_of_one_file() {
   std::vector<const Layout*> out;
-  for (const Layout* layout : catalog().all())
+  for (const Layout* layout : place_catalog().all())
     if (!layout->is_set() && !layout->slots.empty()) out.push_back(layout);
   return out;
 }
@@ -55,7 +55,7 @@ TEST_P(EachLayout, OneByteIsChangedInPlace) {
   place.chips.push_back({"a.sav", *file, &layout, *opened});
   for (const Part& part : opened->parts) place.files.push_back({to_text(part.role), part.bytes});
   // Nothing changed: nothing to write.
-  const auto same = changes_at(catalog(), store, place, place.files);
+  const auto same = changes_at(place_catalog(), store, place, place.files);
   ASSERT_TRUE(same) << same.error().message;
   EXPECT_TRUE(same->empty());
   std::vector<SheetFile> now = place.files;
@@ -64,7 +64,7 @@ TEST_P(EachLayout, OneByteIsChangedInPlace) {
   std::vector<Byte> bytes(changed->bytes.view().begin(), changed->bytes.view().end());
   bytes[bytes.size() / 3] ^= 0x41;
   changed->bytes = Blob::copy_of(bytes);
-  const auto changes = changes_at(catalog(), store, place, now);
+  const auto changes = changes_at(place_catalog(), store, place, now);
   if (!changes) {
     // A layout that does not come out the same is refused, and never half written.
     EXPECT_EQ(changes.error().code, ErrorCode::unsupported) << changes.error().message;
@@ -82,7 +82,7 @@ TEST_P(EachLayout, OneByteIsChangedInPlace) {
   EXPECT_LE(others, 16U);
   // A save of another size is refused.
   changed->bytes = changed->bytes.slice(0, changed->bytes.size() - 1);
-  EXPECT_FALSE(changes_at(catalog(), store, place, now));
+  EXPECT_FALSE(changes_at(place_catalog(), store, place, now));
 }
 
 INSTANTIATE_TEST_SUITE_P(Layouts, EachLayout, testing::ValuesIn(layouts_of_one_file()), [](const auto& one) {
@@ -94,7 +94,7 @@ INSTANTIATE_TEST_SUITE_P(Layouts, EachLayout, testing::ValuesIn(layouts_of_one_f
 
 TEST(SavePlaces, APartThatWouldBecomeBlankIsNotSaidToBeWritten) {
   // All 00 but for one byte: without it the part counts as one that was not brought.
-  const Layout* layout = *catalog().find("gba.sram");
+  const Layout* layout = *place_catalog().find("gba.sram");
   std::vector<Byte> chip(32768);
   chip[100] = 9;
   const Save save{Platform::gba, {{{PartKind::sram, 0}, Blob::copy_of(chip), true}}};
@@ -109,7 +109,7 @@ TEST(SavePlaces, APartThatWouldBecomeBlankIsNotSaidToBeWritten) {
   place.files.push_back({"sram", Blob::copy_of(chip)});
   chip[100] = 0;
   const std::vector<SheetFile> now{{"sram", Blob::copy_of(chip)}};
-  const auto changes = changes_at(catalog(), store, place, now);
+  const auto changes = changes_at(place_catalog(), store, place, now);
   // Either it is written, or it is refused; never "nothing to do".
   if (changes) {
     ASSERT_EQ(changes->size(), 1U);
@@ -136,13 +136,13 @@ TEST(SavePlaces, EveryKindOfCardTakesItsEntryBack) {
     MemoryStore store;
     ASSERT_TRUE(store.create("card", image.view()));
     const StateMaps maps;
-    const auto place = open_save_place(catalog(), maps, store, "card: " + entries.front().name, {});
+    const auto place = open_save_place(place_catalog(), maps, store, "card: " + entries.front().name, {});
     ASSERT_TRUE(place) << shown << ": " << place.error().message;
     std::vector<SheetFile> now = place->files;
     std::vector<Byte> bytes(now.front().bytes.view().begin(), now.front().bytes.view().end());
     bytes.back() ^= 0x5a;
     now.front().bytes = Blob::copy_of(bytes);
-    const auto changes = changes_at(catalog(), store, *place, now);
+    const auto changes = changes_at(place_catalog(), store, *place, now);
     if (kind == CardKind::dc) {  // its header has a checksum, which a sheet must name: without, the card
                                  // would be worse
       ASSERT_FALSE(changes);
@@ -162,7 +162,7 @@ TEST(SavePlaces, EveryKindOfCardTakesItsEntryBack) {
         EXPECT_TRUE((*after)->read(entries[i].name)->same_content(*(*card)->read(entries[i].name))) << shown;
       }
     // A card that is a chip as well is read as that; of the others an entry must be named.
-    const auto whole = open_save_place(catalog(), maps, store, "card", {});
+    const auto whole = open_save_place(place_catalog(), maps, store, "card", {});
     EXPECT_TRUE(!whole || whole->kind == SavePlace::Kind::chips) << shown;
   }
 }

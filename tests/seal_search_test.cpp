@@ -133,17 +133,17 @@ bool is_same_place(const Seal& a, const Seal& b) {
 }
 
 #ifdef BAYSWAP_SANITIZED
-constexpr std::size_t usual_rounds = 2;
+constexpr std::size_t seal_rounds = 2;
 constexpr std::size_t save_bytes = 16384;
 #else
-constexpr std::size_t usual_rounds = 4;
+constexpr std::size_t seal_rounds = 4;
 constexpr std::size_t save_bytes = 65536;
 #endif
 
 TEST(SealSearch, FindsWhatIsPlanted) {
   const char* rounds_wanted = std::getenv("BAYSWAP_SEAL_ROUNDS");
   const std::size_t rounds =
-      rounds_wanted == nullptr ? usual_rounds : static_cast<std::size_t>(std::atoi(rounds_wanted));
+      rounds_wanted == nullptr ? seal_rounds : static_cast<std::size_t>(std::atoi(rounds_wanted));
   std::size_t planted = 0;
   std::size_t found = 0;
   std::size_t exact = 0;

@@ -70,7 +70,7 @@ Blob core(const std::string& path) {
   EXPECT_TRUE(file) << path;
   return file ? *file : Blob();
 }
-const std::string gb_rom = "roms/gb-mbc5-32k/A/Tideward (World).gb";
+const std::string slots_gb_rom = "roms/gb-mbc5-32k/A/Tideward (World).gb";
 const std::string bare_state = "gb/gb-mbc5-32k/coreB/A/Tideward (World).state.auto";
 const std::string other_bare_state = "gb/gb-mbc5-32k/coreB/B/Tideward (World).state.auto";
 const std::string picture_state = "gb/gb-mbc5-32k/coreL/A/Tideward (World).ss1";
@@ -81,8 +81,8 @@ TEST(StateSlots, ABayTellsItsStatesByGameAndSlot) {
   MemoryBay pc(
       "pc",
       R"("states/{rom.stem}.state{slot.bare}", "states/{rom.stem}.state.auto", "states/{rom.stem}{slot}.sgm")");
-  pc.put("roms/Cog.gb", core(gb_rom));
-  pc.put("roms/Cog 2.gb", core(gb_rom));
+  pc.put("roms/Cog.gb", core(slots_gb_rom));
+  pc.put("roms/Cog 2.gb", core(slots_gb_rom));
   for (const char* name :
        {"Cog.state", "Cog.state7", "Cog.state.auto", "Cog 21.sgm", "Cog12.sgm", "Lost.state1"})
     pc.put(std::string("states/") + name, core(bare_state));
@@ -104,7 +104,7 @@ TEST(StateSlots, ABayTellsItsStatesByGameAndSlot) {
 
 TEST(StateSlots, CopiesAndMovesAreWholeAndTakenBack) {
   MemoryBay pc("pc", R"("states/{rom.stem}.state{slot.bare}", "states/{rom.stem}.state.auto")");
-  pc.put("roms/Cog.gb", core(gb_rom));
+  pc.put("roms/Cog.gb", core(slots_gb_rom));
   pc.put("states/Cog.state", core(bare_state));
   pc.put("states/Cog.state.auto", core(other_bare_state));
   MemoryStore home;
@@ -137,10 +137,10 @@ TEST(StateSlots, CopiesAndMovesAreWholeAndTakenBack) {
 
 TEST(StateSlots, StatesAreCarriedInTheOtherBaysNamesAndForm) {
   MemoryBay pc("pc", R"("states/{rom.stem}.ss{slot}")");
-  pc.put("roms/Cog.gb", core(gb_rom));
+  pc.put("roms/Cog.gb", core(slots_gb_rom));
   pc.put("states/Cog.ss1", core(picture_state));
   MemoryBay tv("tv", R"("st/{rom.stem}.state{slot.bare}", "st/{rom.stem}.state.auto")");
-  tv.put("roms/Cog (World).gb", core(gb_rom));
+  tv.put("roms/Cog (World).gb", core(slots_gb_rom));
   const StateMaps maps;
   const auto plan = [&](const std::set<IssueCode>& accept = {}) {
     const auto states = find_states(pc.open(), "Cog");
@@ -169,11 +169,11 @@ TEST(StateSlots, StatesAreCarriedInTheOtherBaysNamesAndForm) {
 
 TEST(StateSlots, TheBatterySaveInAStateIsCarriedAsTheGamesSave) {
   MemoryBay pc("pc", R"("states/{rom.stem}.state{slot.bare}")");
-  pc.put("roms/Cog.gb", core(gb_rom));
+  pc.put("roms/Cog.gb", core(slots_gb_rom));
   pc.put("saves/Cog.sav", noise(32768, 3));
   pc.put("states/Cog.state", core(bare_state));
   MemoryBay tv("tv", R"("st/{rom.stem}.state{slot.bare}")");
-  tv.put("roms/Cog (World).gb", core(gb_rom));
+  tv.put("roms/Cog (World).gb", core(slots_gb_rom));
   const StateMaps maps;
   const auto states = find_states(pc.open(), "Cog");
   const auto look = look_at_state(maps, core(bare_state), Platform::gb, {{PartKind::sram, 32768, ""}});

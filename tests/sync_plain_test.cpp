@@ -7,16 +7,16 @@ namespace {
 
 using Outcome = SyncRow::Outcome;
 
-std::size_t count(const std::vector<SyncRow>& rows, Outcome outcome) {
+std::size_t plain_count(const std::vector<SyncRow>& rows, Outcome outcome) {
   return static_cast<std::size_t>(std::ranges::count(rows, outcome, &SyncRow::outcome));
 }
-std::string in_words(const std::vector<SyncRow>& rows) {
+std::string plain_words(const std::vector<SyncRow>& rows) {
   std::string all;
   for (const SyncRow& row : rows)
     all += std::string(to_text(row.outcome)) + " " + row.bay + " " + row.path + ": " + row.why + "\n";
   return all;
 }
-Blob core(const std::string& path) {
+Blob plain_core(const std::string& path) {
   const auto file = core_files().read(path);
   EXPECT_TRUE(file) << path;
   return file ? *file : Blob();
@@ -29,10 +29,10 @@ std::string gb(const std::string& states, const std::string& sync) {
 class PlainInStep : public testing::Test {
  protected:
   const std::string with_states = "kinds = [\"battery\", \"states\"]\n";
-  const Blob rom = core("roms/gb-mbc5-32k/A/Tideward (World).gb");
-  const Blob state = core("gb/gb-mbc5-32k/coreB/A/Tideward (World).state.auto");
-  const Blob other_state = core("gb/gb-mbc5-32k/coreB/B/Tideward (World).state.auto");
-  const Blob picture = core("gb/gb-mbc5-32k/coreL/A/Tideward (World).ss1");
+  const Blob rom = plain_core("roms/gb-mbc5-32k/A/Tideward (World).gb");
+  const Blob state = plain_core("gb/gb-mbc5-32k/coreB/A/Tideward (World).state.auto");
+  const Blob other_state = plain_core("gb/gb-mbc5-32k/coreB/B/Tideward (World).state.auto");
+  const Blob picture = plain_core("gb/gb-mbc5-32k/coreL/A/Tideward (World).ss1");
   MemoryStore sea;
   SyncDevice pc{"pc", sea};
   SyncDevice box{"box", sea};
@@ -51,20 +51,20 @@ TEST_F(PlainInStep, StatesGoWhereStatesOfThatProgramAre) {
   ASSERT_TRUE(on_pc.files.replace("states/Tideward (World).state3", noise(5000, 1).view()));
   ASSERT_TRUE(on_pocket.files.replace("states/Tideward.ss1", picture.view()));
   auto rows = pc.sync();
-  EXPECT_EQ(count(rows, Outcome::noted), 1U)
-      << in_words(rows) << "a file that no map describes stays where it is";
+  EXPECT_EQ(plain_count(rows, Outcome::noted), 1U)
+      << plain_words(rows) << "a file that no map describes stays where it is";
   rows = pocket.sync();
-  EXPECT_EQ(count(rows, Outcome::written), 0U) << in_words(rows) << "another program's";
+  EXPECT_EQ(plain_count(rows, Outcome::written), 0U) << plain_words(rows) << "another program's";
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::written), 0U)
-      << in_words(rows) << "nothing tells what could be loaded there";
+  EXPECT_EQ(plain_count(rows, Outcome::written), 0U)
+      << plain_words(rows) << "nothing tells what could be loaded there";
   // Once the box has a state of that program, both have both, by their own names.
   ASSERT_TRUE(on_box.files.replace("tide_7.snap", other_state.view()));
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::written), 1U) << plain_words(rows);
   EXPECT_EQ(*on_box.files.read("tide_2.snap"), state);
   rows = pc.sync();
-  EXPECT_EQ(count(rows, Outcome::written), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::written), 1U) << plain_words(rows);
   EXPECT_EQ(*on_pc.files.read("states/Tideward (World).state7"), other_state);
   EXPECT_TRUE(pc.sync().empty());
   EXPECT_TRUE(box.sync().empty());
@@ -75,7 +75,7 @@ TEST_F(PlainInStep, StatesGoWhereStatesOfThatProgramAre) {
   EXPECT_EQ(*on_pc.files.read("states/Tideward (World).state2"), other_state);
   ASSERT_TRUE(on_box.files.replace("tide_7.snap", {}));
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::asked), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::asked), 1U) << plain_words(rows);
   pc.sync();
   EXPECT_EQ(*on_pc.files.read("states/Tideward (World).state7"), other_state)
       << "an empty one replaces nothing";
@@ -89,7 +89,7 @@ TEST_F(PlainInStep, StatesGoWhereStatesOfThatProgramAre) {
   ASSERT_TRUE(on_box.files.replace("tide_2.snap", bytes));
   box.sync();
   rows = pc.sync();
-  EXPECT_EQ(count(rows, Outcome::conflict), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::conflict), 1U) << plain_words(rows);
   EXPECT_EQ(*on_pc.files.read("states/Tideward (World).state2"), state);
   ASSERT_EQ(pc.conflicts.size(), 1U);
   pc.keep(pc.conflicts.front().sides.front().version);
@@ -101,7 +101,7 @@ TEST_F(PlainInStep, StatesGoWhereStatesOfThatProgramAre) {
   // It takes part no more: nothing is said to be deleted.
   on_box.bay.sync.kinds = {"battery"};
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::asked), 0U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::asked), 0U) << plain_words(rows);
   EXPECT_EQ(on_pocket.files.files().size(), 2U);
 }
 
@@ -116,14 +116,14 @@ TEST_F(PlainInStep, ADeletedStateGoesOnlyWhenItIsMeant) {
   pc.sync();
   ASSERT_TRUE(pc.bay(0).files.remove("Tideward (World).state5"));
   auto rows = pc.sync();
-  EXPECT_EQ(count(rows, Outcome::asked), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::asked), 1U) << plain_words(rows);
   box.sync();
   EXPECT_TRUE(box.bay(0).files.files().contains("Tideward (World).state5"));
   SyncRequest meant;
   meant.accept.insert(Loss::deleted);
   pc.sync(std::move(meant));
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::removed), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::removed), 1U) << plain_words(rows);
   EXPECT_FALSE(box.bay(0).files.files().contains("Tideward (World).state5"));
   EXPECT_TRUE(box.bay(0).files.files().contains("Tideward (World).state4"));
 }
@@ -140,9 +140,9 @@ TEST_F(PlainInStep, ConfigurationStaysWithinOneForm) {
   ASSERT_TRUE(on_pc.files.replace("config/gb/deep/no.cfg", text_blob("x").view()));
   ASSERT_TRUE(on_pc.files.replace("other/no.cfg", text_blob("x").view()));
   auto rows = pc.sync();
-  EXPECT_EQ(count(rows, Outcome::noted), 2U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::noted), 2U) << plain_words(rows);
   rows = box.sync();
-  EXPECT_EQ(count(rows, Outcome::written), 2U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::written), 2U) << plain_words(rows);
   EXPECT_EQ(*on_box.files.read("config/gb/pads.opt"), text_blob("a = b"));
   pocket.sync();
   EXPECT_TRUE(on_pocket.files.files().empty());
@@ -155,7 +155,7 @@ TEST_F(PlainInStep, ConfigurationStaysWithinOneForm) {
   TestBay& on_late = late.bay("late", gb("\"x/{rom.stem}.state{slot}\"", sync("front")));
   ASSERT_TRUE(on_late.files.replace("config/main.cfg", text_blob("volume = 1").view()));
   rows = late.sync();
-  EXPECT_EQ(count(rows, Outcome::conflict), 1U) << in_words(rows);
+  EXPECT_EQ(plain_count(rows, Outcome::conflict), 1U) << plain_words(rows);
   EXPECT_EQ(*on_late.files.read("config/main.cfg"), text_blob("volume = 1"));
   EXPECT_FALSE(parse_bay("root = \"/x\"\n" + gb("\"x\"", "kinds = [\"config\"]\n"), "x", "x", "/"))
       << "of what?";

@@ -17,7 +17,7 @@ std::string in_words(const std::vector<SyncRow>& rows) {
 Blob rom() {
   return n64_rom({"LANTERN SKIFF", "N99P"});
 }
-Blob sram(std::uint32_t seed) {
+Blob sram_of(std::uint32_t seed) {
   return noise(32768, seed);
 }
 
@@ -50,12 +50,12 @@ class InStep : public testing::Test {
 };
 
 TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   auto rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
   rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(part_on_tv(), sram(1));
+  EXPECT_EQ(part_on_tv(), sram_of(1));
   EXPECT_TRUE(box.sync().empty()) << "what was written here is no change";
   EXPECT_TRUE(handheld.sync().empty());
   // Played on the TV box: back to the card, as bare SRAM.
@@ -63,39 +63,39 @@ TEST_F(InStep, OneSaveInTwoFormsStaysInStep) {
   const auto combined = catalog().find("n64.combined");
   Save save = *unpack(**combined, file);
   for (Part& part : save.parts)
-    if (part.role.kind == PartKind::sram) part.bytes = sram(2);
+    if (part.role.kind == PartKind::sram) part.bytes = sram_of(2);
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
   rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
   rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(*card.files.read(on_card), sram(2));
+  EXPECT_EQ(*card.files.read(on_card), sram_of(2));
   EXPECT_EQ(box.versions(), 2U);
 }
 
 // A program saves between the writing of a round and its reading back: what it wrote stays, and is news.
 TEST_F(InStep, WhatAProgramWritesMeanwhileStays) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   const auto combined = catalog().find("n64.combined");
   Save save;
   save.platform = Platform::n64;
-  save.parts.push_back({{PartKind::sram, 0}, sram(2), true});
+  save.parts.push_back({{PartKind::sram, 0}, sram_of(2), true});
   box.after_writing = [&] { EXPECT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view())); };
   auto rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::waits), 1U) << in_words(rows);
-  EXPECT_EQ(part_on_tv(), sram(2));
+  EXPECT_EQ(part_on_tv(), sram_of(2));
   box.after_writing = nullptr;
   rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::noted), 1U) << in_words(rows);
   rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(*card.files.read(on_card), sram(2));
+  EXPECT_EQ(*card.files.read(on_card), sram_of(2));
 }
 
 // What a bay file leaves out is not written there either.
 TEST_F(InStep, WhatIsLeftOutDoesNotComeIn) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   const BaySync usual = tv.bay.sync;
   for (const int way : {0, 1, 2}) {
@@ -109,16 +109,16 @@ TEST_F(InStep, WhatIsLeftOutDoesNotComeIn) {
   }
   tv.bay.sync = usual;
   box.sync();
-  EXPECT_EQ(part_on_tv(), sram(1)) << "the test can fail";
+  EXPECT_EQ(part_on_tv(), sram_of(1)) << "the test can fail";
 }
 
 // Both had the save when they joined, neither knowing of the other.
 TEST_F(InStep, WhoHadTheSameSaveIsInNoConflict) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   const auto combined = catalog().find("n64.combined");
   Save save;
   save.platform = Platform::n64;
-  save.parts.push_back({{PartKind::sram, 0}, sram(1), true});
+  save.parts.push_back({{PartKind::sram, 0}, sram_of(1), true});
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
   handheld.sync();
   box.sync();
@@ -128,41 +128,41 @@ TEST_F(InStep, WhoHadTheSameSaveIsInNoConflict) {
     SyncDevice& player = evening % 2 == 0 ? handheld : box;
     SyncDevice& other = evening % 2 == 0 ? box : handheld;
     if (&player == &handheld) {
-      play_on_card(sram(evening));
+      play_on_card(sram_of(evening));
     } else {
-      save.parts.front().bytes = sram(evening);
+      save.parts.front().bytes = sram_of(evening);
       ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
     }
     auto rows = player.sync();
     EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 0U) << in_words(rows);
     rows = other.sync();
     EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-    EXPECT_EQ(part_on_tv(), sram(evening));
-    EXPECT_EQ(*card.files.read(on_card), sram(evening));
+    EXPECT_EQ(part_on_tv(), sram_of(evening));
+    EXPECT_EQ(*card.files.read(on_card), sram_of(evening));
   }
   // Both play on from there, apart: that is one.
-  play_on_card(sram(20));
+  play_on_card(sram_of(20));
   handheld.sync({}, false);
-  save.parts.front().bytes = sram(21);
+  save.parts.front().bytes = sram_of(21);
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
   box.sync();
   EXPECT_EQ(count(handheld.sync(), SyncRow::Outcome::conflict), 1U);
 }
 
 TEST_F(InStep, AConflictIsShownAndResolvedOnceForAll) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   box.sync();
-  play_on_card(sram(2));
+  play_on_card(sram_of(2));
   Save save;
   save.platform = Platform::n64;
-  save.parts.push_back({{PartKind::sram, 0}, sram(3), true});
+  save.parts.push_back({{PartKind::sram, 0}, sram_of(3), true});
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
   handheld.sync();
   auto rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 1U) << in_words(rows);
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 0U);
-  EXPECT_EQ(part_on_tv(), sram(3)) << "nothing is written";
+  EXPECT_EQ(part_on_tv(), sram_of(3)) << "nothing is written";
   ASSERT_EQ(box.conflicts.size(), 1U);
   const SyncConflict& conflict = box.conflicts.front();
   EXPECT_EQ(conflict.sides[0].version.device_name, "box");
@@ -172,43 +172,43 @@ TEST_F(InStep, AConflictIsShownAndResolvedOnceForAll) {
   box.keep(conflict.sides[1].version);
   rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(part_on_tv(), sram(2));
+  EXPECT_EQ(part_on_tv(), sram_of(2));
   EXPECT_TRUE(box.conflicts.empty());
   handheld.sync();
   EXPECT_TRUE(handheld.conflicts.empty());
-  EXPECT_EQ(*card.files.read(on_card), sram(2));
+  EXPECT_EQ(*card.files.read(on_card), sram_of(2));
 }
 
 // Who answers and plays on before the next round has played on from the answer.
 TEST_F(InStep, PlayingOnAfterAnAnswerIsNoNewConflict) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   box.sync();
-  play_on_card(sram(2));
+  play_on_card(sram_of(2));
   handheld.sync({}, false);
   const auto combined = catalog().find("n64.combined");
   Save save = *unpack(**combined, *tv.files.read(on_tv));
   for (Part& part : save.parts)
-    if (part.role.kind == PartKind::sram) part.bytes = sram(3);
+    if (part.role.kind == PartKind::sram) part.bytes = sram_of(3);
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**combined, save)->view()));
   box.sync();
   handheld.sync();
   ASSERT_EQ(handheld.conflicts.size(), 1U);
   for (const SyncConflict::Side& side : handheld.conflicts.front().sides)
     if (side.version.device_name == "handheld") handheld.keep(side.version);
-  play_on_card(sram(4));
+  play_on_card(sram_of(4));
   auto rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::conflict), 0U) << in_words(rows);
   rows = box.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(part_on_tv(), sram(4));
+  EXPECT_EQ(part_on_tv(), sram_of(4));
 }
 
 TEST_F(InStep, TwoAnswersAreANewConflictAndNoLoss) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   Save save;
   save.platform = Platform::n64;
-  save.parts.push_back({{PartKind::sram, 0}, sram(3), true});
+  save.parts.push_back({{PartKind::sram, 0}, sram_of(3), true});
   ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
   handheld.sync();
   box.sync();
@@ -222,12 +222,12 @@ TEST_F(InStep, TwoAnswersAreANewConflictAndNoLoss) {
   handheld.sync();
   box.sync();
   EXPECT_EQ(box.conflicts.size(), 1U);
-  EXPECT_EQ(part_on_tv(), sram(3));
-  EXPECT_EQ(*card.files.read(on_card), sram(1));
+  EXPECT_EQ(part_on_tv(), sram_of(3));
+  EXPECT_EQ(*card.files.read(on_card), sram_of(1));
 }
 
 TEST_F(InStep, LossesAreAskedAboutAndNeverFollowedUnasked) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   box.sync();
   // Gone, then empty, then damaged: each is asked about, each time, and the TV box keeps its own.
@@ -241,14 +241,14 @@ TEST_F(InStep, LossesAreAskedAboutAndNeverFollowedUnasked) {
   auto rows = handheld.sync();
   ASSERT_EQ(count(rows, SyncRow::Outcome::asked), 1U) << in_words(rows);
   EXPECT_EQ(*rows.front().loss, Loss::empty);
-  play_on_card(sram(1).slice(0, 20000));
+  play_on_card(sram_of(1).slice(0, 20000));
   rows = handheld.sync();
   ASSERT_EQ(count(rows, SyncRow::Outcome::asked), 1U) << in_words(rows);
   EXPECT_EQ(*rows.front().loss, Loss::damaged);
   EXPECT_TRUE(box.sync().empty());
-  EXPECT_EQ(part_on_tv(), sram(1));
+  EXPECT_EQ(part_on_tv(), sram_of(1));
   // Back as it was, it is no question any more.
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   EXPECT_TRUE(handheld.sync().empty());
   // Meant: it goes elsewhere as well, and stays in the history.
   ASSERT_TRUE(card.files.remove(on_card));
@@ -262,15 +262,15 @@ TEST_F(InStep, LossesAreAskedAboutAndNeverFollowedUnasked) {
   EXPECT_EQ(box.versions(), 2U);
   EXPECT_TRUE(box.sync().empty());
   // A new beginning.
-  play_on_card(sram(9));
+  play_on_card(sram_of(9));
   handheld.sync();
   box.sync();
-  EXPECT_EQ(part_on_tv(), sram(9));
+  EXPECT_EQ(part_on_tv(), sram_of(9));
   EXPECT_TRUE(box.conflicts.empty());
 }
 
 TEST_F(InStep, ABusyBayIsReadAndNotWritten) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   tv.busy = "the emulator runs";
   auto rows = box.sync();
@@ -282,28 +282,28 @@ TEST_F(InStep, ABusyBayIsReadAndNotWritten) {
   // Not plugged in is not deleted.
   card.away = true;
   EXPECT_TRUE(handheld.sync().empty());
-  EXPECT_EQ(part_on_tv(), sram(1));
+  EXPECT_EQ(part_on_tv(), sram_of(1));
 }
 
 TEST_F(InStep, WithoutAWireTheBaysOfADeviceStayInStep) {
   TestBay& raw =
       box.bay("raw", "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
   ASSERT_TRUE(raw.files.replace("Lantern.z64", rom().view()));
-  ASSERT_TRUE(raw.files.replace("Lantern.sra", sram(4).view()));
+  ASSERT_TRUE(raw.files.replace("Lantern.sra", sram_of(4).view()));
   const auto rows = box.sync({}, false);
   EXPECT_EQ(count(rows, SyncRow::Outcome::written), 1U) << in_words(rows);
-  EXPECT_EQ(part_on_tv(), sram(4));
+  EXPECT_EQ(part_on_tv(), sram_of(4));
   box.sync();
   handheld.sync();
-  EXPECT_EQ(*card.files.read(on_card), sram(4));
+  EXPECT_EQ(*card.files.read(on_card), sram_of(4));
 }
 
 TEST_F(InStep, MostOfABayGoneStopsTheRound) {
   for (int i = 0; i < 5; ++i) {
     const std::string code = "N" + std::to_string(80 + i) + "P";
     ASSERT_TRUE(card.files.replace("game" + std::to_string(i) + ".z64", n64_rom({"GAME", code}).view()));
-    ASSERT_TRUE(
-        card.files.replace("game" + std::to_string(i) + ".sra", sram(10 + static_cast<unsigned>(i)).view()));
+    ASSERT_TRUE(card.files.replace("game" + std::to_string(i) + ".sra",
+                                   sram_of(10 + static_cast<unsigned>(i)).view()));
   }
   handheld.sync();
   box.sync();
@@ -330,7 +330,7 @@ TEST_F(InStep, MostOfABayGoneStopsTheRound) {
 }
 
 TEST_F(InStep, WhatTakesNoPartAnyMoreIsNoLoss) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   box.sync();
   for (const std::string rest : {"leave = [\"*.sra\"]\n", "kinds = [\"card\"]\n", "max_bytes = 100\n"}) {
@@ -339,26 +339,26 @@ TEST_F(InStep, WhatTakesNoPartAnyMoreIsNoLoss) {
     EXPECT_EQ(to_toml(card.bay), to_toml(*parse_bay(to_toml(card.bay), "card", "card.toml", "/")));
     EXPECT_TRUE(handheld.sync().empty()) << rest;
     box.sync();
-    EXPECT_EQ(part_on_tv(), sram(1)) << rest;
+    EXPECT_EQ(part_on_tv(), sram_of(1)) << rest;
     card.bay = before;
     handheld.sync();
   }
 }
 
 TEST_F(InStep, ARenamedSaveStaysTheSame) {
-  play_on_card(sram(1));
+  play_on_card(sram_of(1));
   handheld.sync();
   box.sync();
   ASSERT_TRUE(card.files.remove(on_card));
   ASSERT_TRUE(card.files.remove("skiff.z64"));
   ASSERT_TRUE(card.files.replace("Skiff 2.z64", rom().view()));
-  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram(1).view()));
+  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram_of(1).view()));
   auto rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::renamed), 1U) << in_words(rows);
-  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram(2).view()));
+  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram_of(2).view()));
   handheld.sync();
   box.sync();
-  EXPECT_EQ(part_on_tv(), sram(2));
+  EXPECT_EQ(part_on_tv(), sram_of(2));
 }
 
 // Killed at any write of a round, and of the next one: what follows ends where it would have ended.
@@ -373,10 +373,10 @@ TEST(InStepKilled, ARoundGoesOnFromWhereverItWasCutOff) {
     TestBay& tv = box.bay("tv", card_rule);
     TestBay& card = handheld.bay("card", card_rule);
     for (TestBay* bay : {&tv, &card}) ASSERT_TRUE(bay->files.replace("skiff.z64", rom().view()));
-    ASSERT_TRUE(card.files.replace("skiff.sra", sram(1).view()));
+    ASSERT_TRUE(card.files.replace("skiff.sra", sram_of(1).view()));
     handheld.sync();
     box.sync();
-    ASSERT_TRUE(card.files.replace("skiff.sra", sram(2).view()));
+    ASSERT_TRUE(card.files.replace("skiff.sra", sram_of(2).view()));
     handheld.power.left = at;
     handheld.sync();
     const bool first_cut = handheld.power.left == 0;
@@ -390,8 +390,8 @@ TEST(InStepKilled, ARoundGoesOnFromWhereverItWasCutOff) {
       handheld.sync();
       box.sync();
     }
-    ASSERT_EQ(*tv.files.read("skiff.sra"), sram(2)) << "cut at " << at;
-    ASSERT_EQ(*card.files.read("skiff.sra"), sram(2)) << "cut at " << at;
+    ASSERT_EQ(*tv.files.read("skiff.sra"), sram_of(2)) << "cut at " << at;
+    ASSERT_EQ(*card.files.read("skiff.sra"), sram_of(2)) << "cut at " << at;
     ASSERT_TRUE(box.conflicts.empty() && handheld.conflicts.empty()) << "cut at " << at;
     ASSERT_EQ(box.versions(), 2U) << "cut at " << at;
     if (!first_cut && !second_cut) break;
@@ -402,8 +402,8 @@ TEST(InStepKilled, ARoundGoesOnFromWhereverItWasCutOff) {
 
 TEST_F(InStep, TwoDumpsOfOneGameAreAskedAbout) {
   ASSERT_TRUE(card.files.replace("skiff (other).z64", rom().view()));
-  ASSERT_TRUE(card.files.replace("skiff (other).sra", sram(2).view()));
-  play_on_card(sram(1));
+  ASSERT_TRUE(card.files.replace("skiff (other).sra", sram_of(2).view()));
+  play_on_card(sram_of(1));
   const auto rows = handheld.sync();
   EXPECT_EQ(count(rows, SyncRow::Outcome::asked), 2U) << in_words(rows);
   box.sync();

@@ -233,12 +233,22 @@ struct KeptSave {
 [[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
                                               const std::vector<std::string>& bay_roots = {});
 
-/// Runs plans for run_batch: as an entry of the batch that begins with the given entry. Returns the entry's
-/// id.
+/// Runs one plan: as an entry of the batch that begins with the given entry. Returns the entry's id.
 using PlanRunner = std::function<Result<std::int64_t>(const Plan&, std::optional<std::int64_t> batch)>;
+/// Runs several plans, as run_together(): returns an entry's id or an error for each of them.
+using PlansRunner = std::function<std::vector<Result<std::int64_t>>(std::span<const Plan* const> plans,
+                                                                    std::optional<std::int64_t> batch)>;
 /// Runs the plans of a batch, one entry each, all of one logbook batch, and sets the outcomes in its rows. A
-/// plan that fails stops no other. `run_one` runs one plan; by default it is run().
-void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlanRunner& run_one = {});
+/// plan that fails stops no other. Plans run in groups that share their syncs; `run_some` runs one group; by
+/// default it is run_together().
+void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner& run_some = {});
+/// Runs plans that change different files as run() does each of them, with the syncs of one: the old and new
+/// bytes of all are in the logbook, synced, before the first file is changed. At most
+/// `Logbook::max_together`. Returns an entry's id or an error for each of them; a plan that fails stops no
+/// other.
+[[nodiscard]] std::vector<Result<std::int64_t>> run_together(
+    std::span<const Plan* const> plans, Store& target, Logbook& logbook,
+    std::optional<std::int64_t> batch = std::nullopt);
 
 /// Runs a plan: stores old and new bytes in the logbook, then calls Store::apply. On failure it restores the
 /// files that were changed. Returns the id of the logbook's entry. `batch`: the first entry of its batch.

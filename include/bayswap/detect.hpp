@@ -13,6 +13,9 @@ struct DetectOptions {
   std::size_t max_names = 200000;        // files and folders; further ones are not looked at
   std::optional<Platform> unsettled_as;  // the platform of files that nothing else determines
   const StateMaps* states = nullptr;     // maps of save states beside the built-in ones
+  /// Returns what a file below the place was found to be by its bytes, its extension and `states` alone, if
+  /// that is known already; nothing if not. Spares looking at the same bytes twice. May be empty.
+  std::function<std::optional<Finding>(const std::string& path)> known;
   /// Called from the calling thread with the number of files looked at so far and the current folder. Return
   /// false to stop: what was found so far is then returned and marked as incomplete.
   std::function<bool(std::size_t files, const std::string& folder)> on_progress;

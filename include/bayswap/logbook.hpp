@@ -121,8 +121,20 @@ class Logbook {
   /// Stores all bytes of `changes` durably and opens an entry. Change files only after this has returned.
   /// Sets id, state, begun, device, machine and changes of `entry`. Returns the id.
   [[nodiscard]] Result<std::int64_t> begin(Entry entry, const std::vector<FileChange>& changes);
+  /// An entry that is to be opened, and its changes.
+  struct NewEntry {
+    Entry entry;
+    std::vector<FileChange> changes;
+  };
+  /// As begin() for each of `entries`, in this order: all or none of them, with one commit. An entry without
+  /// a `batch` after the first one gets the first one's id as its batch. Returns the ids.
+  [[nodiscard]] Result<std::vector<std::int64_t>> begin_all(std::vector<NewEntry> entries);
+  /// How many entries may be open at once: as many are looked at again if the index was lost.
+  static constexpr std::size_t max_together = 128;
   /// Closes an entry with the given state.
   [[nodiscard]] Result<void> finish(std::int64_t id, EntryState state);
+  /// Closes entries as done, with one commit.
+  [[nodiscard]] Result<void> finish_all(const std::vector<std::int64_t>& ids);
   /// Closes an entry as cut short. Keeps only the changes of `paths`; the others were not made.
   [[nodiscard]] Result<void> cut_short(std::int64_t id, const std::vector<std::string>& paths);
 
@@ -190,6 +202,8 @@ class Logbook {
   [[nodiscard]] Result<void> keep_all(const std::vector<std::pair<Digest, Blob>>& blobs);
   [[nodiscard]] Result<bool> is_kept(const Blob& bytes, const Digest& digest);
   [[nodiscard]] Result<std::int64_t> insert(const Entry& entry);
+  [[nodiscard]] Result<void> insert_all(std::vector<NewEntry>& entries);
+  [[nodiscard]] Result<void> erase_all(const std::vector<NewEntry>& entries);
   [[nodiscard]] Result<std::int64_t> insert_rows(const Entry& entry);
   [[nodiscard]] Result<void> erase_rows(std::int64_t id);
   [[nodiscard]] Result<std::size_t> adopt_records(std::vector<std::string>& problems);

@@ -105,7 +105,8 @@ class SyncRound {
   [[nodiscard]] Result<std::vector<Plan>> plan(const std::string& bay, Lighthouse* lighthouse,
                                                Logbook* logbook);
   /// Runs the plans of one bay, one entry each, and reads every save back. Restores one that does not read
-  /// back as written, unless it is a file on a disk that a program wrote since. `run_one` as in run_batch.
+  /// back as written, unless it is a file on a disk that a program wrote since. `run_one` runs one plan; by
+  /// default it is run().
   [[nodiscard]] Result<void> run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
                                  const PlanRunner& run_one = {});
 

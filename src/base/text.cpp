@@ -62,7 +62,10 @@ std::string to_utf8(ByteView bytes, TextEncoding encoding) {
     text.assign(bytes.begin(), bytes.end());
     return text;
   }
-  const Converter converter(encoding == TextEncoding::western ? "CP1252" : "SHIFT_JIS");
+  // One of each a thread: to make one loads a library.
+  thread_local const Converter western("CP1252");
+  thread_local const Converter shift_jis("SHIFT_JIS");
+  const Converter& converter = encoding == TextEncoding::western ? western : shift_jis;
   while (!bytes.empty()) {
     std::size_t taken = 1;
     if (is_plain(bytes[0])) {

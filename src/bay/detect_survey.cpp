@@ -267,7 +267,10 @@ class Looker {
     Hints hints;
     hints.extension = extension;
     hints.states = options_.states;
-    if (roms.empty()) file.finding = inspect_save(catalog_, *bytes, hints);
+    if (roms.empty()) {
+      auto known = options_.known ? options_.known(path) : std::nullopt;
+      file.finding = known ? *std::move(known) : inspect_save(catalog_, *bytes, hints);
+    }
     // Of games of one name on several consoles, the one whose save it can be.
     for (const std::size_t index : roms) {
       const RomFile& rom = survey_.roms[index];

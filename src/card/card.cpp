@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cstring>
 
 #include "base/clock.hpp"
 #include "base/order.hpp"
@@ -79,10 +80,12 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
       const std::size_t room = padded ? 0 : file.size() - size;
       // At the start, at the end, or after a header of a round size.
       for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
+        const ByteView image = file.subspan(at, size);
+        if (format->promising != nullptr && !format->promising(image)) continue;
         std::string evidence;
-        const double confidence = format->score(file.subspan(at, size), evidence);
+        const double confidence = format->score(image, evidence);
         // Of two sizes that are equally good the larger one: it has less wrapper.
-        if (confidence > 0.4 &&
+        if (confidence > weak_score &&
             (!best || confidence > best->confidence ||
              (confidence == best->confidence && format->save.kind == best->kind && size > best->image_bytes)))
           best = CardGuess{format->save.kind,  confidence, at, size, file.size() - size, false,
@@ -97,7 +100,16 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
 Blob words_swapped(ByteView file) {
   Buffer out(file.size());
   std::ranges::copy(file, out.bytes().begin());
-  for (std::size_t i = 0; i + 2 <= file.size(); i += 2) std::swap(out.bytes()[i], out.bytes()[i + 1]);
+  Byte* bytes = out.bytes().data();
+  std::size_t i = 0;
+  for (; i + 8 <= file.size(); i += 8) {  // four words at once
+    std::uint64_t four = 0;
+    std::memcpy(&four, bytes + i, 8);
+    constexpr std::uint64_t low = 0x00ff00ff00ff00ff;
+    four = ((four & low) << 8U) | ((four >> 8U) & low);
+    std::memcpy(bytes + i, &four, 8);
+  }
+  for (; i + 2 <= file.size(); i += 2) std::swap(bytes[i], bytes[i + 1]);
   return std::move(out).freeze();
 }
 
@@ -276,9 +288,9 @@ int card_slots(ByteView file) {
   const auto first = first_of_four_paks(file.size());
   if (!first) return 1;
   std::string evidence;
-  if (*first == 0 && n64_format().score(file, evidence) > 0.4) return 1;  // one pak of four banks
+  if (*first == 0 && n64_format().score(file, evidence) > weak_score) return 1;  // one pak of four banks
   for (std::size_t i = 0; i < 4; ++i)
-    if (n64_format().score(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > 0.4)
+    if (n64_format().score(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > weak_score)
       return 4;
   return 1;
 }

@@ -52,7 +52,11 @@ struct CardFormat {
   double (*score)(ByteView image, std::string& evidence) = nullptr;
   std::unique_ptr<Card> (*open)(const Blob& image) = nullptr;
   Blob (*fresh)(const CardSize& size, const NewCardOptions& options) = nullptr;
+  /// False only if score() is at most `weak_score`: a few comparisons, for thousands of places in a file.
+  bool (*promising)(ByteView image) = nullptr;
 };
+/// What is at most as sure as this is no card, though rescue may find something in it.
+inline constexpr double weak_score = 0.4;
 
 [[nodiscard]] const CardFormat& ps1_format();
 [[nodiscard]] const CardFormat& ps2_format();

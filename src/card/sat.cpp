@@ -320,7 +320,8 @@ const CardFormat& sat_format() {
       image_sizes,
       score_sat,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
-      fresh_sat};
+      fresh_sat,
+      [](ByteView image) { return has_mark(image, Form{false}, 0) || has_mark(image, Form{true}, 0); }};
   return format;
 }
 

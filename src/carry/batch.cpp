@@ -235,23 +235,53 @@ Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request) 
   return BatchPlanner(from, to, request).run();
 }
 
-void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlanRunner& run_one) {
+void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner& run_some) {
+  constexpr std::size_t max_bytes = std::size_t{32} << 20;  // held twice while they are written
+  std::map<std::size_t, std::vector<BatchRow*>> rows;
+  for (BatchRow& row : batch.rows)
+    if (row.plan) rows[*row.plan].push_back(&row);
   std::optional<std::int64_t> first;
+  std::vector<std::size_t> group;
+  std::vector<const Plan*> plans;
+  std::set<std::string> paths;
+  std::size_t bytes = 0;
+  const auto run_group = [&] {
+    if (group.empty()) return;
+    const auto ids = run_some ? run_some(plans, first) : run_together(plans, target, logbook, first);
+    for (std::size_t n = 0; n < group.size(); ++n) {
+      const auto& id = ids[n];
+      if (id && !first)
+        if (const auto entry = logbook.entry(*id)) first = entry->batch.value_or(*id);
+      for (BatchRow* row : rows[group[n]]) {
+        if (id) {
+          row->entry = *id;
+          continue;
+        }
+        row->outcome = id.error().code == ErrorCode::busy ? Outcome::refused : Outcome::failed;
+        row->why = id.error().message;
+      }
+    }
+    group.clear();
+    plans.clear();
+    paths.clear();
+    bytes = 0;
+  };
   for (std::size_t i = 0; i < batch.plans.size(); ++i) {
     const Plan& plan = batch.plans[i];
     if (plan.changes.empty()) continue;
-    const auto id = run_one ? run_one(plan, first) : run(plan, target, logbook, first);
-    if (id && !first) first = *id;
-    for (BatchRow& row : batch.rows) {
-      if (row.plan != i) continue;
-      if (id) {
-        row.entry = *id;
-        continue;
-      }
-      row.outcome = id.error().code == ErrorCode::busy ? Outcome::refused : Outcome::failed;
-      row.why = id.error().message;
+    std::size_t own = 0;
+    bool meets = false;  // a file that another plan of the group changes
+    for (const FileChange& change : plan.changes) {
+      own += (change.before ? change.before->size() : 0) + (change.after ? change.after->size() : 0);
+      meets = meets || paths.contains(change.path);
     }
+    if (meets || group.size() == Logbook::max_together || (bytes > 0 && bytes + own > max_bytes)) run_group();
+    for (const FileChange& change : plan.changes) paths.insert(change.path);
+    bytes += own;
+    group.push_back(i);
+    plans.push_back(&plan);
   }
+  run_group();
 }
 
 }  // namespace bayswap

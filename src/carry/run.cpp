@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <functional>
 #include <set>
 
 #include "base/path.hpp"
@@ -58,9 +59,10 @@ std::string root_of(const Plan& plan, Store& target) {
   return {};
 }
 
-// The folders that have to be made for new files, the outermost first; as absolute paths.
-Result<std::vector<std::string>> missing_folders(const std::vector<FileChange>& changes, Store& target) {
-  std::set<std::string> known;
+// The folders that have to be made for new files and are not `known` yet, the outermost first; as absolute
+// paths.
+Result<std::vector<std::string>> missing_folders(const std::vector<FileChange>& changes, Store& target,
+                                                 std::set<std::string>& known) {
   std::vector<std::string> missing;
   for (const FileChange& change : changes) {
     if (change.before || !change.after) continue;
@@ -107,8 +109,12 @@ const PlanIssue* Plan::refusal() const {
   return found == issues.end() ? nullptr : &*found;
 }
 
-Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
-                         std::optional<std::int64_t> batch) {
+namespace {
+
+// The entry of a plan that can be run now, with its changes as the logbook has them. `folders`: those that
+// are known to be there, or to be made by another plan.
+Result<Logbook::NewEntry> entry_of(const Plan& plan, Store& target, std::optional<std::int64_t> batch,
+                                   std::set<std::string>& folders) {
   if (const PlanIssue* refusal = plan.refusal()) return fail(ErrorCode::unsafe, refusal->text, refusal->hint);
   if (plan.changes.empty()) return fail(ErrorCode::bad_usage, "there is nothing to do");
   for (const FileChange& change : plan.changes) {
@@ -118,7 +124,8 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
                   fmt::format("{} has changed since the plan was made", target.display_path(change.path)),
                   "close the game that uses it, and try again");
   }
-  Entry entry;
+  Logbook::NewEntry made{{}, plan.changes};
+  Entry& entry = made.entry;
   entry.kind = plan.kind;
   entry.reason = plan.reason;
   entry.game = plan.game;
@@ -132,27 +139,117 @@ Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
   entry.slot = plan.slot;
   entry.content = plan.content;
   entry.batch = batch;
-  std::vector<FileChange> logged = plan.changes;
-  for (FileChange& change : logged) {
+  for (FileChange& change : made.changes) {
     BAYSWAP_TRY(const auto info, target.stat(change.path));
     if (info && info->modified != 0) change.before_modified = info->modified;
     change.path = target.absolute_path(change.path);
   }
-  BAYSWAP_TRY(entry.made_folders, missing_folders(plan.changes, target));
-  BAYSWAP_TRY(const std::int64_t id, logbook.begin(std::move(entry), logged));
-  std::vector<bool> placed;
-  if (auto applied = target.apply(plan.changes, placed); !applied)
-    return tl::unexpected(
-        put_back(target, plan.changes, logged, placed, std::move(applied.error()), logbook, id));
-  if (auto closed = logbook.finish(id, EntryState::done); !closed) {
-    closed.error().hint = fmt::format("the files are in place; the next command will complete entry {}", id);
-    return tl::unexpected(std::move(closed.error()));
-  }
+  BAYSWAP_TRY(entry.made_folders, missing_folders(plan.changes, target, folders));
+  return made;
+}
+
+// What is left to do once the files of a plan are in place and its entry is closed.
+Result<std::int64_t> close_plan(const Plan& plan, Store& target, Logbook& logbook, std::int64_t id,
+                                const std::vector<FileChange>& logged) {
   for (const std::string& folder : plan.folders_to_remove) (void)target.remove_empty_folder(folder);
   if (std::ranges::any_of(plan.changes,
                           [&](const FileChange& one) { return target.file_traits(one.path).may_tear; }))
     BAYSWAP_CHECK(close_unfinished(logbook, id, logged));
   return id;
+}
+
+}  // namespace
+
+Result<std::int64_t> run(const Plan& plan, Store& target, Logbook& logbook,
+                         std::optional<std::int64_t> batch) {
+  std::set<std::string> folders;
+  BAYSWAP_TRY(const Logbook::NewEntry made, entry_of(plan, target, batch, folders));
+  BAYSWAP_TRY(const std::int64_t id, logbook.begin(made.entry, made.changes));
+  std::vector<bool> placed;
+  if (auto applied = target.apply(plan.changes, placed); !applied)
+    return tl::unexpected(
+        put_back(target, plan.changes, made.changes, placed, std::move(applied.error()), logbook, id));
+  if (auto closed = logbook.finish(id, EntryState::done); !closed) {
+    closed.error().hint = fmt::format("the files are in place; the next command will complete entry {}", id);
+    return tl::unexpected(std::move(closed.error()));
+  }
+  return close_plan(plan, target, logbook, id, made.changes);
+}
+
+std::vector<Result<std::int64_t>> run_together(std::span<const Plan* const> plans, Store& target,
+                                               Logbook& logbook, std::optional<std::int64_t> batch) {
+  std::vector<Result<std::int64_t>> results(plans.size(), fail(ErrorCode::io, "it was not run"));
+  const auto run_alone = [&](std::size_t i) {
+    results[i] = run(*plans[i], target, logbook, batch);
+    if (results[i] && !batch) batch = *results[i];
+  };
+  // Where each file is placed on its own, on a cartridge or a server, nothing is gained.
+  if (plans.size() < 2 || !target.traits().atomic_replace) {
+    for (std::size_t i = 0; i < plans.size(); ++i) run_alone(i);
+    return results;
+  }
+  std::set<std::string> folders;
+  std::vector<std::size_t> ready;  // numbers of plans
+  std::vector<Logbook::NewEntry> entries;
+  std::vector<FileChange> changes;
+  for (std::size_t i = 0; i < plans.size(); ++i) {
+    auto made = entry_of(*plans[i], target, batch, folders);
+    if (!made) {
+      results[i] = tl::unexpected(std::move(made.error()));
+      continue;
+    }
+    ready.push_back(i);
+    entries.push_back(*std::move(made));
+    changes.insert(changes.end(), plans[i]->changes.begin(), plans[i]->changes.end());
+  }
+  if (ready.empty()) return results;
+  const auto ids = logbook.begin_all(entries);
+  if (!ids) {  // each then says for itself what is wrong
+    for (const std::size_t i : ready) run_alone(i);
+    return results;
+  }
+  std::vector<bool> placed;
+  const auto applied = target.apply(changes, placed);
+  placed.resize(changes.size());
+  std::vector<std::int64_t> done;
+  std::vector<std::size_t> again;
+  std::size_t at = 0;
+  for (std::size_t n = 0; n < ready.size(); ++n) {
+    const Plan& plan = *plans[ready[n]];
+    const std::int64_t id = (*ids)[n];
+    const std::vector<bool> own(placed.begin() + static_cast<std::ptrdiff_t>(at),
+                                placed.begin() + static_cast<std::ptrdiff_t>(at + plan.changes.size()));
+    at += plan.changes.size();
+    if (applied || std::ranges::all_of(own, std::identity{})) {
+      done.push_back(id);
+      results[ready[n]] = id;
+    } else if (std::ranges::none_of(own, std::identity{})) {
+      // What stopped it may have been another plan's file: alone it gets its own answer.
+      if (auto cancelled = logbook.finish(id, EntryState::cancelled); cancelled)
+        again.push_back(ready[n]);
+      else
+        results[ready[n]] = tl::unexpected(std::move(cancelled.error()));
+    } else {
+      results[ready[n]] = tl::unexpected(
+          put_back(target, plan.changes, entries[n].changes, own, applied.error(), logbook, id));
+    }
+  }
+  if (auto closed = logbook.finish_all(done); !closed) {
+    for (const std::size_t i : ready)
+      if (results[i]) {
+        Error error = closed.error();
+        error.hint =
+            fmt::format("the files are in place; the next command will complete entry {}", *results[i]);
+        results[i] = tl::unexpected(std::move(error));
+      }
+    return results;
+  }
+  if (!batch && !done.empty()) batch = ids->front();  // the others have it, whatever became of that one
+  for (std::size_t n = 0; n < ready.size(); ++n)
+    if (auto& result = results[ready[n]]; result)
+      result = close_plan(*plans[ready[n]], target, logbook, *result, entries[n].changes);
+  for (const std::size_t i : again) run_alone(i);
+  return results;
 }
 
 }  // namespace bayswap

@@ -326,16 +326,28 @@ class CarryJob {
     const bool idle =
         wait_until_idle(globals_, whole, *to_->store, logbook_->book(), options_.wait).has_value();
     std::size_t done = 0;
-    // Between two saves, and while it waits, Ctrl-C stops the rest.
-    run_batch(
-        batch, *to_->store, logbook_->book(),
-        [&](const Plan& plan, std::optional<std::int64_t> first) -> Result<std::int64_t> {
-          progress(done++, batch.plans.size(), plan.game ? plan.game->title : plan.reason);
-          if (!idle)
-            BAYSWAP_CHECK(wait_until_idle(globals_, plan, *to_->store, logbook_->book(), options_.wait));
-          return run_whole(plan, *to_->store, *logbook_, first);
-        });
+    // Between two groups of saves, and while it waits, Ctrl-C stops the rest.
+    run_batch(batch, *to_->store, logbook_->book(),
+              [&](std::span<const Plan* const> plans, std::optional<std::int64_t> first) {
+                progress(done, batch.plans.size(),
+                         plans.front()->game ? plans.front()->game->title : plans.front()->reason);
+                done += plans.size();
+                return idle ? run_whole(plans, *to_->store, *logbook_, first) : run_idle(plans, first);
+              });
     progress(batch.plans.size(), batch.plans.size(), "");
+  }
+
+  // Only those whose files no program uses.
+  std::vector<Result<std::int64_t>> run_idle(std::span<const Plan* const> plans,
+                                             std::optional<std::int64_t> first) {
+    std::vector<Result<std::int64_t>> results;
+    for (const Plan* plan : plans) {
+      auto idle = wait_until_idle(globals_, *plan, *to_->store, logbook_->book(), options_.wait);
+      results.push_back(idle ? run_whole(*plan, *to_->store, *logbook_, first)
+                             : Result<std::int64_t>(tl::unexpected(std::move(idle.error()))));
+      if (results.back() && !first) first = *results.back();
+    }
+    return results;
   }
 
   void progress(std::size_t done, std::size_t all, const std::string& label) const {

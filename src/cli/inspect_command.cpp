@@ -14,6 +14,7 @@
 #include "cli/pipes.hpp"
 #include "cli/session.hpp"
 #include "fs/archive_store.hpp"
+#include "inspect/finding_shelf.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -252,23 +253,38 @@ class Inspection {
     }
     hints.states = &maps_;
     neighbours_.reset();
-    auto done =
-        inspect_folder(catalog_, disk_, folder, hints, [&](const std::string& path, const auto& finding) {
-          if (!finding) return failed(path, finding.error());
-          const bool is_open = !finding->either.empty() || (finding->layout != nullptr && !finding->game);
-          const auto better = is_open && options_.rom.empty() ? with_neighbours(folder, path) : std::nullopt;
-          listed(path, better ? *better : *finding);
-        });
+    // What is open is settled by what is near it, which is known once everything was looked at.
+    FindingShelf shelf;
+    auto done = inspect_folder(
+        catalog_, disk_, folder, hints,
+        [&](const std::string& path, const Result<Finding>& finding) { shelf.put(path, finding); });
+    for (std::size_t i = 0; i < shelf.size(); ++i) {
+      const std::string& path = shelf.path(i);
+      const auto finding = shelf.at(i);
+      if (!finding) {
+        failed(path, finding.error());
+        continue;
+      }
+      const bool is_open = !finding->either.empty() || (finding->layout != nullptr && !finding->game);
+      const auto better =
+          is_open && options_.rom.empty() ? with_neighbours(folder, path, shelf) : std::nullopt;
+      listed(path, better ? *better : *finding);
+    }
     if (!done) failed(folder, done.error());
     return {};
   }
 
   // What ROMs near the folder, and bays that cover it, tell of a file that its own bytes do not settle.
-  std::optional<Finding> with_neighbours(const std::string& folder, const std::string& path) {
+  std::optional<Finding> with_neighbours(const std::string& folder, const std::string& path,
+                                         const FindingShelf& shelf) {
     if (!neighbours_) {
       neighbours_.emplace();
       LocalStore below(folder);
-      if (const auto detection = detect_place(catalog_, below))
+      DetectOptions what;
+      what.states = &maps_;
+      if (said_.empty())
+        what.known = [&](const std::string& inside) { return shelf.without_game(join_path(folder, inside)); };
+      if (const auto detection = detect_place(catalog_, below, what))
         for (const DetectedRule& rule : detection->rules)
           for (const DetectedSave& save : rule.saves)
             for (const std::string& file : save.files) {

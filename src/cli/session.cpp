@@ -261,6 +261,28 @@ Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& l
   return id;
 }
 
+std::vector<Result<std::int64_t>> run_whole(std::span<const Plan* const> plans, Store& target,
+                                            LockedLogbook& logbook, std::optional<std::int64_t> batch) {
+  std::vector<Result<std::int64_t>> results(plans.size(), fail(ErrorCode::io, "it was not run"));
+  std::vector<const Plan*> ready;
+  std::vector<std::size_t> numbers;
+  for (std::size_t i = 0; i < plans.size(); ++i) {
+    if (auto checked = check_contacts(*plans[i], target); !checked) {
+      results[i] = tl::unexpected(std::move(checked.error()));
+      continue;
+    }
+    ready.push_back(plans[i]);
+    numbers.push_back(i);
+  }
+  InterruptsHeld held;
+  auto ran = run_together(ready, target, logbook.book(), batch);
+  for (std::size_t n = 0; n < ran.size(); ++n) {
+    if (!ran[n]) held.keep();
+    results[numbers[n]] = std::move(ran[n]);
+  }
+  return results;
+}
+
 Result<std::optional<std::int64_t>> run_here(const Globals& globals, const Plan& plan, Store& target) {
   if (plan.changes.empty()) return std::nullopt;
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));

@@ -83,6 +83,9 @@ class LockedLogbook {
 };
 
 /// Runs the plan (see bayswap::run) with interrupts held back.
+[[nodiscard]] std::vector<Result<std::int64_t>> run_whole(std::span<const Plan* const> plans, Store& target,
+                                                          LockedLogbook& logbook,
+                                                          std::optional<std::int64_t> batch = std::nullopt);
 [[nodiscard]] Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
                                              std::optional<std::int64_t> batch = std::nullopt);
 

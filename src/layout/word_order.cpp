@@ -66,8 +66,9 @@ class Judge {
     std::size_t reversed = 0;
     for (std::size_t i = 0; i + width_ <= bytes_.size(); i += width_) {
       const ByteView word = bytes_.subspan(i, width_);
-      if (is_text_end(word.begin(), word.end(), letters) && goes_on_from(i)) ++chip;
-      if (is_text_end(word.rbegin(), word.rend(), letters) && goes_on_from(i)) ++reversed;
+      if (word.back() == 0 && is_text_end(word.begin(), word.end(), letters) && goes_on_from(i)) ++chip;
+      if (word.front() == 0 && is_text_end(word.rbegin(), word.rend(), letters) && goes_on_from(i))
+        ++reversed;
     }
     return by_majority(chip, reversed, 3, 0.97, "short texts that end in a zero byte");
   }

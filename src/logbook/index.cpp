@@ -138,8 +138,14 @@ Result<void> Logbook::prepare_index() {
   for (const std::string_view table : tables) BAYSWAP_CHECK(sql_run(db_.get(), std::string(table).c_str()));
   std::vector<std::string> problems;
   BAYSWAP_TRY(auto records, read_records(*blobs_, problems));
-  // The newest may be of a process that died: `recover` looks what became of it.
-  if (!records.empty() && records.back().state == EntryState::done) records.back().state = EntryState::begun;
+  // The newest may be of a process that died, and those of its batch with it: `recover` looks what became of
+  // them.
+  const auto batch_of = [](const Entry& entry) { return entry.batch.value_or(entry.id); };
+  std::size_t together = 0;
+  for (auto record = records.rbegin(); record != records.rend() && ++together <= max_together; ++record) {
+    if (batch_of(*record) != batch_of(records.back())) break;
+    if (record->state == EntryState::done) record->state = EntryState::begun;
+  }
   for (const Entry& record : records) BAYSWAP_CHECK(insert_rows(record));
   BAYSWAP_CHECK(sql_run(db_.get(), fmt::format("PRAGMA user_version = {}", schema_version).c_str()));
   BAYSWAP_CHECK(check_schema(db_.get(), tables));

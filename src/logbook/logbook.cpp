@@ -98,55 +98,98 @@ Logbook::Logbook(Store& blobs, sqlite3* db, Clock clock)
     : blobs_(&blobs), db_(db), clock_(std::move(clock)) {}
 
 Result<std::int64_t> Logbook::begin(Entry entry, const std::vector<FileChange>& changes) {
+  std::vector<NewEntry> one;
+  one.push_back({std::move(entry), changes});
+  BAYSWAP_TRY(const auto ids, begin_all(std::move(one)));
+  return ids.front();
+}
+
+Result<std::vector<std::int64_t>> Logbook::begin_all(std::vector<NewEntry> entries) {
   std::vector<std::pair<Digest, Blob>> kept;
-  for (const FileChange& change : changes) {
-    LoggedChange logged;
-    logged.path = change.path;
-    std::tie(logged.before, logged.after) = digests_of(change);
-    if (change.before) {
-      kept.emplace_back(*logged.before, *change.before);
-      logged.before_bytes = change.before->size();
-      logged.before_modified = change.before_modified;
+  for (auto& [entry, changes] : entries) {
+    for (const FileChange& change : changes) {
+      LoggedChange logged;
+      logged.path = change.path;
+      std::tie(logged.before, logged.after) = digests_of(change);
+      if (change.before) {
+        kept.emplace_back(*logged.before, *change.before);
+        logged.before_bytes = change.before->size();
+        logged.before_modified = change.before_modified;
+      }
+      if (change.after) {
+        kept.emplace_back(*logged.after, *change.after);
+        logged.after_bytes = change.after->size();
+        logged.after_modified = change.modified;
+      }
+      entry.changes.push_back(std::move(logged));
     }
-    if (change.after) {
-      kept.emplace_back(*logged.after, *change.after);
-      logged.after_bytes = change.after->size();
-      logged.after_modified = change.modified;
-    }
-    entry.changes.push_back(std::move(logged));
+    entry.begun = clock_();
+    entry.device = host_name();
+    entry.machine = this_machine();
+    entry.state = EntryState::begun;
+    entry.id = 0;
   }
   BAYSWAP_CHECK(keep_all(kept));
-  entry.begun = clock_();
-  entry.device = host_name();
-  entry.machine = this_machine();
-  entry.state = EntryState::begun;
-  entry.id = 0;
-  BAYSWAP_TRY(entry.id, insert(entry));
+  BAYSWAP_CHECK(insert_all(entries));
   // The index alone would not do: were it lost, nobody would know whose bytes these are.
-  auto recorded = create_record(*blobs_, entry);
+  const auto record = [&] {
+    std::vector<Entry> records;
+    for (const NewEntry& one : entries) records.push_back(one.entry);
+    return create_records(*blobs_, records);
+  };
+  auto recorded = record();
   if (!recorded && recorded.error().code == ErrorCode::unsafe) {
-    // The index is after the records: the entries it lacks come in, and ours goes after them.
-    BAYSWAP_CHECK(erase_rows(entry.id));
+    // The index is after the records: the entries it lacks come in, and ours go after them.
+    BAYSWAP_CHECK(erase_all(entries));
     std::vector<std::string> problems;
     BAYSWAP_CHECK(adopt_records(problems));
-    BAYSWAP_TRY(const std::int64_t highest, highest_record(*blobs_));
-    BAYSWAP_TRY(const auto last, entries({}, 1));
-    entry.id = std::max(highest, last.empty() ? 0 : last.front().id) + 1;
-    BAYSWAP_TRY(entry.id, insert(entry));
-    recorded = create_record(*blobs_, entry);
+    BAYSWAP_TRY(std::int64_t last, highest_record(*blobs_));
+    BAYSWAP_TRY(const auto newest, this->entries({}, 1));
+    if (!newest.empty()) last = std::max(last, newest.front().id);
+    const std::int64_t old_first = entries.front().entry.id;
+    for (NewEntry& one : entries) {
+      one.entry.id = ++last;
+      if (one.entry.batch == old_first) one.entry.batch.reset();
+    }
+    BAYSWAP_CHECK(insert_all(entries));
+    recorded = record();
   }
   if (!recorded) {
-    (void)erase_rows(entry.id);
+    (void)erase_all(entries);
     return tl::unexpected(std::move(recorded.error()));
   }
-  return entry.id;
+  std::vector<std::int64_t> ids;
+  for (const NewEntry& one : entries) ids.push_back(one.entry.id);
+  return ids;
 }
 
 Result<std::int64_t> Logbook::insert(const Entry& entry) {
+  std::vector<NewEntry> one;
+  one.push_back({entry, {}});
+  BAYSWAP_CHECK(insert_all(one));
+  return one.front().entry.id;
+}
+
+// Sets the ids of those that have none.
+Result<void> Logbook::insert_all(std::vector<NewEntry>& entries) {
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
-  BAYSWAP_TRY(const std::int64_t id, insert_rows(entry));
-  BAYSWAP_CHECK(transaction.commit());
-  return id;
+  for (NewEntry& one : entries) {
+    if (&one != &entries.front() && !one.entry.batch) one.entry.batch = entries.front().entry.id;
+    BAYSWAP_TRY(one.entry.id, insert_rows(one.entry));
+  }
+  return transaction.commit();
+}
+
+Result<void> Logbook::erase_all(const std::vector<NewEntry>& entries) {
+  BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
+  for (const NewEntry& one : entries) BAYSWAP_CHECK(erase_rows(one.entry.id));
+  return transaction.commit();
+}
+
+Result<void> Logbook::finish_all(const std::vector<std::int64_t>& ids) {
+  BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
+  for (const std::int64_t id : ids) BAYSWAP_CHECK(finish(id, EntryState::done));
+  return transaction.commit();
 }
 
 Result<void> Logbook::erase_rows(std::int64_t id) {

@@ -175,9 +175,20 @@ Result<void> write_record(Store& store, const Entry& entry) {
   return store.replace(record_path(entry.id), {reinterpret_cast<const Byte*>(text.data()), text.size()});
 }
 
-Result<void> create_record(Store& store, const Entry& entry) {
-  const std::string text = record_text(entry);
-  return store.create(record_path(entry.id), {reinterpret_cast<const Byte*>(text.data()), text.size()});
+Result<void> create_records(Store& store, const std::vector<Entry>& entries) {
+  std::vector<FileChange> files;
+  for (const Entry& entry : entries) {
+    const std::string text = record_text(entry);
+    files.push_back({record_path(entry.id), std::nullopt,
+                     Blob::copy_of({reinterpret_cast<const Byte*>(text.data()), text.size()})});
+  }
+  if (files.size() == 1) return store.create(files.front().path, files.front().after->view());
+  std::vector<bool> placed;
+  auto created = store.apply(files, placed);
+  if (created) return {};
+  for (std::size_t i = 0; i < files.size(); ++i)
+    if (i < placed.size() && placed[i]) (void)store.remove(files[i].path);
+  return created;
 }
 
 Result<std::int64_t> highest_record(Store& store) {

@@ -10,8 +10,9 @@ namespace bayswap {
 [[nodiscard]] Result<Entry> entry_from_record(std::string_view text, const std::string& origin);
 
 [[nodiscard]] Result<void> write_record(Store& store, const Entry& entry);
-/// The same for a new entry. Fails with `unsafe` if there is a record of that number already.
-[[nodiscard]] Result<void> create_record(Store& store, const Entry& entry);
+/// Writes the records of new entries, all or none of them. Fails with `unsafe` if there is a record of one of
+/// their numbers already.
+[[nodiscard]] Result<void> create_records(Store& store, const std::vector<Entry>& entries);
 /// Returns the highest number that a record has; 0 if there are none.
 [[nodiscard]] Result<std::int64_t> highest_record(Store& store);
 /// One that is not there is fine.

@@ -198,7 +198,7 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
     entry.imported = true;
     entry.id = ++highest;
     BAYSWAP_TRY(entry.id, insert(entry));
-    BAYSWAP_CHECK(create_record(*blobs_, entry));
+    BAYSWAP_CHECK(create_records(*blobs_, {entry}));
     renumbered[number] = entry.id;
     ++taken;
   }

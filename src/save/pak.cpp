@@ -41,9 +41,10 @@ std::uint16_t id_checksum(ByteView id) {
 }
 
 bool is_sound_id(ByteView id) {
-  const std::uint16_t sum = id_checksum(id);
-  return be16(id, 0x1c) == sum && be16(id, 0x1e) == static_cast<std::uint16_t>(id_checksum_pair_sum - sum) &&
-         (be16(id, 0x18) & 1) != 0 && id[0x1a] != 0;
+  // The two sums have to agree with each other; the bytes are added up only where they do.
+  const std::uint16_t sum = be16(id, 0x1c);
+  return be16(id, 0x1e) == static_cast<std::uint16_t>(id_checksum_pair_sum - sum) &&
+         (be16(id, 0x18) & 1) != 0 && id[0x1a] != 0 && id_checksum(id) == sum;
 }
 
 void encode(const PakId& id, std::span<Byte> out) {

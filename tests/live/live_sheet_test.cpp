@@ -12,14 +12,14 @@
 namespace bayswap::test {
 namespace {
 
-constexpr int frames = 30;
+constexpr int sheet_frames = 30;
 constexpr std::size_t coins_seen_at = 508;
 
-Blob played(const std::string& core, const Blob* save) {
+Blob sheet_played(const std::string& core, const Blob* save) {
   Core game(core, gb_ledger_program(), "ledger.gb");
   EXPECT_TRUE(game.is_running());
   EXPECT_TRUE(save == nullptr || game.load(CoreMemory::battery, *save));
-  game.run(frames);
+  game.run(sheet_frames);
   return game.memory(CoreMemory::battery);
 }
 
@@ -31,7 +31,7 @@ TEST(LiveSheets, TheProgramAcceptsWhatASheetSet) {
   const auto core = Core::find("gambatte");
   if (!core && std::getenv("BAYSWAP_NEEDS_CORES") != nullptr) FAIL() << "no gambatte";
   if (!core) GTEST_SKIP() << "no gambatte";
-  const Blob fresh = played(*core, nullptr);
+  const Blob fresh = sheet_played(*core, nullptr);
   ASSERT_GE(fresh.size(), 512U);
   ASSERT_EQ(fresh.view()[mark_at], wrote_it);
   const auto sheet = Sheet::parse(R"(
@@ -63,7 +63,7 @@ at = 15
   EXPECT_EQ(save.show("coins")->value, "1250");
   const auto edit = save.change({{"coins", "9999"}});
   ASSERT_TRUE(edit) << edit.error().message;
-  const Blob seen = played(*core, &edit->files.front().bytes);
+  const Blob seen = sheet_played(*core, &edit->files.front().bytes);
   EXPECT_EQ(seen.view()[mark_at], saw_it);
   EXPECT_EQ(coins_seen(seen), 9999U);
   // Without the seals the program throws the ledger away: the test can fail.
@@ -71,7 +71,7 @@ at = 15
   raw[2] = 9999 & 0xff;
   raw[3] = 9999 >> 8;
   const Blob unsealed = Blob::copy_of(raw);
-  EXPECT_EQ(played(*core, &unsealed).view()[mark_at], wrote_it);
+  EXPECT_EQ(sheet_played(*core, &unsealed).view()[mark_at], wrote_it);
 }
 
 }  // namespace

@@ -13,7 +13,7 @@
 namespace bayswap::test {
 namespace {
 
-constexpr int frames = 20;
+constexpr int state_frames = 20;
 constexpr Byte seed = 0x31;
 
 struct Subject {
@@ -63,7 +63,7 @@ class LiveStates : public testing::TestWithParam<Subject> {
     if (!game.is_running()) return {};
     const std::size_t size = game.memory(CoreMemory::battery).size();
     EXPECT_TRUE(game.load(CoreMemory::battery, chip(size, what, false)));
-    game.run(frames + static_cast<int>(what % 7));
+    game.run(state_frames + static_cast<int>(what % 7));
     return {game.state(), game.memory(CoreMemory::battery)};
   }
 
@@ -99,13 +99,13 @@ TEST_P(LiveStates, AreLearnedReadAndGrafted) {
   const Blob before = game.state();
   ASSERT_TRUE(game.load_state(*grafted)) << "the core itself takes it";
   EXPECT_EQ(game.state(), *grafted_state(learned->map, before, save(wanted))) << "nothing else changed";
-  game.run(frames);
+  game.run(state_frames);
   EXPECT_EQ(battery_in_state(learned->map, game.state(), chips)->parts[0].bytes, wanted);
   if (GetParam().file != Subject::File::is_the_memory) return;
   EXPECT_EQ(game.memory(CoreMemory::battery), wanted);
   if (!GetParam().reads) return;
   game.reset();
-  game.run(frames);
+  game.run(state_frames);
   EXPECT_EQ(game.memory(CoreMemory::battery).view()[mark_at] & 0x0f, saw_it) << "and so does the program";
 }
 
@@ -146,14 +146,14 @@ TEST(LiveStateForms, ASnapshotGoesThroughAPictureFileAndIsLoaded) {
                                        std::tuple{gba_program(seed), "moth.gba", "gba"}}) {
     Core game(*library, rom, name);
     ASSERT_TRUE(game.is_running());
-    game.run(frames);
+    game.run(state_frames);
     const Blob state = game.state();
     const StateMap& plain = **maps.find(std::string(tag) + ".plain-a");
     const StateMap& picture = **maps.find(std::string(tag) + ".picture-a");
     ASSERT_TRUE(is_state_of(plain, state)) << tag << ' ' << state.size();
     const auto there = converted_state(plain, state, picture);
     ASSERT_TRUE(there) << there.error().message;
-    game.run(frames);
+    game.run(state_frames);
     const auto back = converted_state(picture, there->file, plain);
     ASSERT_TRUE(back) << back.error().message;
     ASSERT_TRUE(game.load_state(back->file));

@@ -11,7 +11,7 @@
 namespace bayswap::test {
 namespace {
 
-constexpr int frames = 30;
+constexpr int sync_frames = 30;
 
 class LiveSync : public Player {
  protected:
@@ -26,7 +26,7 @@ class LiveSync : public Player {
     EXPECT_TRUE(game.is_running()) << core;
     if (!game.is_running()) return {};
     EXPECT_TRUE(save == nullptr || game.load(CoreMemory::battery, *save));
-    game.run(frames);
+    game.run(sync_frames);
     return game.memory(CoreMemory::battery);
   }
   // A byte of the chip, in whatever form a core has it.
