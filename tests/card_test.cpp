@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <map>
 
+#include "card/kinds.hpp"
 #include "support/builders.hpp"
 #include "support/cards.hpp"
 #include "support/property.hpp"
@@ -37,6 +38,22 @@ class EveryCard : public testing::TestWithParam<CardKind> {
     for (const CardProblem& problem : card.check()) ADD_FAILURE() << when << ": " << problem.text;
   }
 };
+
+// A few comparisons stand before the score at thousands of places: they must never hide a card.
+TEST_P(EveryCard, WhatHasAScoreIsPromising) {
+  const CardFormat& format = card_format(GetParam());
+  expect_property_of(card_examples(GetParam(), 200), "a score over the weak one is promising", [&] {
+    const Blob fresh = make_card(GetParam())->image();
+    std::vector<Byte> image = bytes_of(fresh);
+    const int hits = *rc::gen::inRange(0, 40);
+    for (int i = 0; i < hits; ++i)
+      image[*rc::gen::inRange<std::size_t>(0, std::min<std::size_t>(image.size(), 65536))] =
+          *rc::gen::arbitrary<Byte>();
+    std::string evidence;
+    if (format.promising == nullptr || format.score(image, evidence) <= weak_score) return;
+    RC_ASSERT(format.promising(image));
+  });
+}
 
 TEST_P(EveryCard, FilledToTheLastBlockAndCarriedToAnother) {
   const auto card = fresh_card(GetParam());

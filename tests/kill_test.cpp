@@ -177,23 +177,25 @@ class KillDeeds : public DemoArcade, public testing::WithParamInterface<Deed> {
 };
 INSTANTIATE_TEST_SUITE_P(
     Deeds, KillDeeds,
-    testing::Values(Deed{"carry",
-                         {"carry", "Brine", "--from", "ferry-sd", "--to", "home-trees", "--exact", "--yes"}},
-                    Deed{"adopt",
-                         {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
-                          "home-trees", "--yes"}},
-                    Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
-                    Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save", "--yes"}},
-                    Deed{"keep", {"keep", "home-trees"}},
-                    Deed{"card",
-                         {"card", "copy", "@clubroom/cards/saltglass.card", "--all",
-                          "@clubroom/cards/other.card", "--replace"},
-                         "clubroom"},
-                    Deed{"convert",
-                         {"convert", "@bench/dumps/N99P.sra", "--to", "n64.combined", "--base",
-                          "@quay-tv/saves/Lantern Skiff (Europe).srm", "--out",
-                          "@quay-tv/saves/Lantern Skiff (Europe).srm", "--replace"},
-                         "quay-tv"}),
+    testing::Values(
+        Deed{"carry", {"carry", "Brine", "--from", "ferry-sd", "--to", "home-trees", "--exact", "--yes"}},
+        Deed{
+            "carry_all", {"carry", "--all", "--from", "ferry-sd", "--to", "locker-sd", "--yes"}, "locker-sd"},
+        Deed{"adopt",
+             {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
+              "home-trees", "--yes"}},
+        Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
+        Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save", "--yes"}},
+        Deed{"keep", {"keep", "home-trees"}},
+        Deed{"card",
+             {"card", "copy", "@clubroom/cards/saltglass.card", "--all", "@clubroom/cards/other.card",
+              "--replace"},
+             "clubroom"},
+        Deed{"convert",
+             {"convert", "@bench/dumps/N99P.sra", "--to", "n64.combined", "--base",
+              "@quay-tv/saves/Lantern Skiff (Europe).srm", "--out",
+              "@quay-tv/saves/Lantern Skiff (Europe).srm", "--replace"},
+             "quay-tv"}),
     [](const auto& row) { return row.param.name; });
 
 TEST_P(KillDeeds, AtEveryCall) {

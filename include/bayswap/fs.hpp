@@ -65,6 +65,10 @@ class Store {
   /// the folder does not exist. A link whose target does not exist, or is not readable, is an entry of kind
   /// `other`.
   [[nodiscard]] virtual Result<std::vector<FileInfo>> list(const std::string& folder) = 0;
+  /// Returns the entries of a folder whose names are `stem`, or `stem` and an extension; as list() does. The
+  /// base version lists the folder; where that is dear, only the entries that are returned are looked at.
+  [[nodiscard]] virtual Result<std::vector<FileInfo>> list_stem(const std::string& folder,
+                                                                std::string_view stem);
   /// Returns up to `count` bytes from offset `at` on; fewer, or none, if the file ends before. Fails with
   /// `not_found`, `io`, `unsafe` for a path out of the root, `bad_usage` for a folder.
   [[nodiscard]] virtual Result<Blob> read_range(const std::string& path, std::uint64_t at,
@@ -141,6 +145,7 @@ class LocalStore final : public Store {
   ~LocalStore() override;
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  Result<std::vector<FileInfo>> list_stem(const std::string& folder, std::string_view stem) override;
   Result<Blob> read_range(const std::string& path, std::uint64_t at, std::size_t count) override;
   Result<void> replace(const std::string& path, ByteView bytes) override;
   Result<void> create(const std::string& path, ByteView bytes) override;
@@ -158,6 +163,8 @@ class LocalStore final : public Store {
 
  private:
   [[nodiscard]] Result<int> open_below(const std::string& path, int flags) const;
+  [[nodiscard]] Result<std::vector<FileInfo>> entries_of(const std::string& folder,
+                                                         const std::string_view* stem);
   [[nodiscard]] Result<int> root_handle() const;
   [[nodiscard]] Result<std::string> inside(const std::string& path) const;
 

@@ -170,6 +170,7 @@ struct Hints {
   std::vector<ChipFact> chips;        // of that game
   std::string extension;              // the file's, with its dot: weak evidence
   const StateMaps* states = nullptr;  // maps of save states beside the built-in ones
+  bool looked_beside = false;         // hints_beside() made them: a ROM beside the file would be in them
 };
 
 /// How a file's size compares with a layout's.

@@ -259,7 +259,11 @@ const CardFormat& n64_format() {
       image_sizes,
       score_pak,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PakCard>(image); },
-      [](const CardSize&, const NewCardOptions&) { return fresh_pak(1); }};
+      [](const CardSize&, const NewCardOptions&) { return fresh_pak(1); },
+      [](ByteView image) {
+        const std::size_t banks = image.size() / bank_bytes;
+        return banks > 1 ? says_banks(image, banks) : sound_pak_ids(image) > 0;
+      }};
   return format;
 }
 

@@ -108,6 +108,16 @@ Result<std::optional<FileInfo>> LocalStore::stat(const std::string& path) {
 }
 
 Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
+  return entries_of(folder, nullptr);
+}
+
+Result<std::vector<FileInfo>> LocalStore::list_stem(const std::string& folder, std::string_view stem) {
+  return entries_of(folder, &stem);
+}
+
+// All, or those of one stem.
+Result<std::vector<FileInfo>> LocalStore::entries_of(const std::string& folder,
+                                                     const std::string_view* stem) {
   const std::string where = display_path(folder);
   BAYSWAP_TRY(const int fd, open_below(folder, O_RDONLY | O_DIRECTORY));
   const std::unique_ptr<DIR, int (*)(DIR*)> dir(fdopendir(fd), &closedir);
@@ -123,7 +133,7 @@ Result<std::vector<FileInfo>> LocalStore::list(const std::string& folder) {
     if (entry == nullptr && errno != 0) return os_error(errno, "reading the folder", where);
     if (entry == nullptr) break;
     const std::string_view name = entry->d_name;
-    if (name == "." || name == "..") continue;
+    if (name == "." || name == ".." || (stem != nullptr && stem_of(name) != *stem)) continue;
     if (entry->d_type == DT_DIR) {
       entries.push_back({std::string(name), FileInfo::Kind::folder});
       continue;

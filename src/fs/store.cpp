@@ -62,6 +62,12 @@ Result<void> put_and_compare(Store& store, const FileChange& change, std::vector
 
 }  // namespace
 
+Result<std::vector<FileInfo>> Store::list_stem(const std::string& folder, std::string_view stem) {
+  BAYSWAP_TRY(auto entries, list(folder));
+  std::erase_if(entries, [&](const FileInfo& entry) { return stem_of(entry.name) != stem; });
+  return entries;
+}
+
 Result<void> Store::apply(std::span<const FileChange> changes, std::vector<bool>& placed) {
   placed.assign(changes.size(), false);
   for (std::size_t i = 0; i < changes.size(); ++i) {

@@ -247,6 +247,7 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
 Hints hints_beside(Store& store, const std::string& path) {
   Hints hints;
   hints.extension = lower(extension_of(path));
+  hints.looked_beside = true;
   if (auto rom = rom_beside(store, path)) {
     if (const auto source = rom_source(store, rom->first)) (void)find_chip_tags(*source, rom->second);
     hints.game = std::move(rom->second.game);
@@ -271,7 +272,7 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
   }
   BAYSWAP_TRY(const Blob bytes, rom.whole ? Result<Blob>(*rom.whole) : store.read(path));
   Hints known = hints;
-  if (!hints.game && !hints.platform) {
+  if (!hints.game && !hints.platform && !hints.looked_beside) {
     known = hints_beside(store, path);
     known.states = hints.states;
   }

@@ -133,12 +133,10 @@ Result<RomFacts> identify_rom(Store& store, const std::string& path) {
 
 std::optional<std::pair<std::string, RomFacts>> rom_beside(Store& store, const std::string& save_path) {
   const std::string folder = folder_of(save_path);
-  const auto entries = store.list(folder);
+  const auto entries = store.list_stem(folder, stem_of(save_path));
   if (!entries) return std::nullopt;
   for (const FileInfo& entry : *entries) {
-    if (entry.kind != FileInfo::Kind::file || entry.name == name_of(save_path) ||
-        stem_of(entry.name) != stem_of(save_path))
-      continue;
+    if (entry.kind != FileInfo::Kind::file || entry.name == name_of(save_path)) continue;
     const std::string path = folder == "." ? entry.name : join_path(folder, entry.name);
     if (auto facts = identify_rom(store, path)) return std::pair{path, *std::move(facts)};
   }

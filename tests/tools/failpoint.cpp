@@ -7,7 +7,9 @@
 //                 a write or a read, reported so), error
 // FAILPOINT_ERRNO the number that a failing call gives; ENOSPC where it is not set
 // FAILPOINT_THREADS  set: no thread can be started
-// FAILPOINT_LOG   path: the number of calls is written there at a clean end
+// FAILPOINT_LOG   path: the number of calls is written there at a clean end, and after it, whatever the set,
+// how many syncs,
+//                 files opened, looks at a file or folder, and bytes read there were
 #include <dirent.h>
 #include <dlfcn.h>
 #include <fcntl.h>
@@ -31,6 +33,13 @@ namespace {
 enum class Set { writes, reads };
 
 std::atomic<int> calls{0};
+struct Tally {
+  std::atomic<long> syncs{0};
+  std::atomic<long> opens{0};
+  std::atomic<long> looks{0};
+  std::atomic<long> bytes{0};
+};
+Tally tally;
 
 const char* variable(const char* name, const char* otherwise) {
   const char* text = std::getenv(name);
@@ -101,7 +110,8 @@ __attribute__((destructor)) void report() {
     const int count = calls.load();
     calls = 1 << 30;  // what follows is ours
     if (std::FILE* file = std::fopen(path, "w")) {
-      std::fprintf(file, "%d", count);
+      std::fprintf(file, "%d\nsyncs %ld opens %ld looks %ld bytes %ld\n", count, tally.syncs.load(),
+                   tally.opens.load(), tally.looks.load(), tally.bytes.load());
       std::fclose(file);
     }
   }
@@ -134,15 +144,21 @@ ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
   return pwrite64(fd, data, size, at);
 }
 
+#define TALLIED(what, set, result, name, parameters, arguments) \
+  result name parameters {                                      \
+    static auto* next = real<result parameters>(#name);         \
+    ++tally.what;                                               \
+    return guarded(set, [&] { return next arguments; });        \
+  }
 #define GUARDED(set, result, name, parameters, arguments) \
   result name parameters {                                \
     static auto* next = real<result parameters>(#name);   \
     return guarded(set, [&] { return next arguments; });  \
   }
 
-GUARDED(Set::writes, int, fsync, (int fd), (fd))
-GUARDED(Set::writes, int, fdatasync, (int fd), (fd))
-GUARDED(Set::writes, int, syncfs, (int fd) noexcept, (fd))
+TALLIED(syncs, Set::writes, int, fsync, (int fd), (fd))
+TALLIED(syncs, Set::writes, int, fdatasync, (int fd), (fd))
+TALLIED(syncs, Set::writes, int, syncfs, (int fd) noexcept, (fd))
 GUARDED(Set::writes, int, ftruncate, (int fd, off_t size) noexcept, (fd, size))
 GUARDED(Set::writes, int, ftruncate64, (int fd, off64_t size) noexcept, (fd, size))
 GUARDED(Set::writes, int, fchmod, (int fd, mode_t bits) noexcept, (fd, bits))
@@ -165,28 +181,32 @@ GUARDED(Set::writes, int, rmdir, (const char* path) noexcept, (path))
 ssize_t read(int fd, void* data, size_t size) {
   static auto* next = real<ssize_t(int, void*, size_t)>("read");
   if (is_own_output(fd)) return next(fd, data, size);
-  return counted(
+  const ssize_t got = counted(
       Set::reads, size, [&] { return next(fd, data, size); }, [&](size_t n) { return next(fd, data, n); });
+  if (got > 0) tally.bytes += got;
+  return got;
 }
 ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
   static auto* next = real<ssize_t(int, void*, size_t, off64_t)>("pread64");
-  return counted(
+  const ssize_t got = counted(
       Set::reads, size, [&] { return next(fd, data, size, at); },
       [&](size_t n) { return next(fd, data, n, at); });
+  if (got > 0) tally.bytes += got;
+  return got;
 }
 ssize_t pread(int fd, void* data, size_t size, off_t at) {
   return pread64(fd, data, size, at);
 }
 
-GUARDED(Set::reads, int, stat, (const char* path, struct stat* st) noexcept, (path, st))
-GUARDED(Set::reads, int, lstat, (const char* path, struct stat* st) noexcept, (path, st))
-GUARDED(Set::reads, int, fstat, (int fd, struct stat* st) noexcept, (fd, st))
-GUARDED(Set::reads, int, fstatat, (int folder, const char* path, struct stat* st, int flags) noexcept,
+TALLIED(looks, Set::reads, int, stat, (const char* path, struct stat* st) noexcept, (path, st))
+TALLIED(looks, Set::reads, int, lstat, (const char* path, struct stat* st) noexcept, (path, st))
+TALLIED(looks, Set::reads, int, fstat, (int fd, struct stat* st) noexcept, (fd, st))
+TALLIED(looks, Set::reads, int, fstatat, (int folder, const char* path, struct stat* st, int flags) noexcept,
         (folder, path, st, flags))
 GUARDED(Set::reads, DIR*, opendir, (const char* path), (path))
 GUARDED(Set::reads, DIR*, fdopendir, (int fd), (fd))
-GUARDED(Set::reads, dirent*, readdir, (DIR * folder), (folder))
-GUARDED(Set::reads, dirent64*, readdir64, (DIR * folder), (folder))
+TALLIED(looks, Set::reads, dirent*, readdir, (DIR * folder), (folder))
+TALLIED(looks, Set::reads, dirent64*, readdir64, (DIR * folder), (folder))
 GUARDED(Set::reads, char*, realpath, (const char* path, char* out) noexcept, (path, out))
 GUARDED(Set::reads, int, flock, (int fd, int operation) noexcept, (fd, operation))
 
@@ -196,6 +216,7 @@ int open(const char* path, int flags, ...) {
   va_start(rest, flags);
   const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
   va_end(rest);
+  ++tally.opens;
   return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads, [&] { return next(path, flags, bits); });
 }
 int open64(const char* path, int flags, ...) {
@@ -204,6 +225,7 @@ int open64(const char* path, int flags, ...) {
   va_start(rest, flags);
   const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
   va_end(rest);
+  ++tally.opens;
   return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads, [&] { return next(path, flags, bits); });
 }
 int openat(int folder, const char* path, int flags, ...) {
@@ -212,6 +234,7 @@ int openat(int folder, const char* path, int flags, ...) {
   va_start(rest, flags);
   const mode_t bits = (flags & O_CREAT) != 0 ? va_arg(rest, mode_t) : 0;
   va_end(rest);
+  ++tally.opens;
   return guarded((flags & O_CREAT) != 0 ? Set::writes : Set::reads,
                  [&] { return next(folder, path, flags, bits); });
 }
@@ -223,6 +246,7 @@ long syscall(long number, ...) noexcept {
   for (long& one : a) one = va_arg(rest, long);
   va_end(rest);
   const auto call = [&] { return next(number, a[0], a[1], a[2], a[3], a[4], a[5]); };
+  if (number == SYS_openat2) ++tally.opens;
   return number == SYS_openat2 ? guarded(Set::reads, call) : call();
 }
 
