@@ -90,6 +90,10 @@ class Walker {
       if (is_foreign_extension(extension_of(path))) continue;
       if (const auto sheet = read_disc_sheet(store_, path); sheet && *sheet)
         tracks.insert((*sheet)->files.begin(), (*sheet)->files.end());
+      // What was found to be a save was asked before whether it is a ROM; but for one in an archive.
+      if (const auto known = options_.known ? options_.known(path) : std::nullopt;
+          known && known->kind != FileKind::rom && known->kind != FileKind::unknown)
+        if (const auto packed = packed_rom(store_, path); packed && !*packed) continue;
       auto facts = identify_rom(store_, path);
       if (!facts) {
         if (facts.error().code == ErrorCode::io) detection_.errors.push_back(std::move(facts.error()));

@@ -40,13 +40,22 @@ Result<void> read_rules(std::string_view toml, const std::string& origin, std::v
   return reader.no_other_keys();
 }
 
+// Read once a process: every plan asks for them.
+const Result<std::vector<CompanionRule>>& built_in_rules() {
+  static const auto rules = []() -> Result<std::vector<CompanionRule>> {
+    std::vector<CompanionRule> read;
+    for (const BuiltInText& text : built_in_companions())
+      BAYSWAP_CHECK(read_rules(text.toml, fmt::format("{}.toml (built in)", text.id), read));
+    return read;
+  }();
+  return rules;
+}
+
 }  // namespace
 
 Result<std::vector<CompanionRule>> companion_rules(std::string_view more_toml, const std::string& origin) {
-  std::vector<CompanionRule> rules;
-  for (const BuiltInText& text : built_in_companions())
-    BAYSWAP_CHECK(read_rules(text.toml, fmt::format("{}.toml (built in)", text.id), rules));
-  if (!more_toml.empty()) BAYSWAP_CHECK(read_rules(more_toml, origin, rules));
+  auto rules = built_in_rules();
+  if (rules && !more_toml.empty()) BAYSWAP_CHECK(read_rules(more_toml, origin, *rules));
   return rules;
 }
 

@@ -171,10 +171,18 @@ std::optional<std::string> choose(const Globals& globals, const std::string& que
 }
 
 void remember(const Globals& globals, Books& books, const Plan& plan) {
-  if (plan.game) remember(globals, *plan.game, plan.learned);
+  remember(globals, books, std::vector<const Plan*>{&plan});
+}
+
+void remember(const Globals& globals, Books& books, const std::vector<const Plan*>& plans) {
+  std::vector<std::pair<GameId, std::vector<ChipFact>>> games;
   bool news = false;
-  for (const RomPair& pair : plan.pairs)
-    if (is_bay_name(pair.bay) && is_bay_name(pair.rom_bay)) news = books.pairs.learn(pair) || news;
+  for (const Plan* plan : plans) {
+    if (plan->game && !plan->learned.empty()) games.emplace_back(*plan->game, plan->learned);
+    for (const RomPair& pair : plan->pairs)
+      if (is_bay_name(pair.bay) && is_bay_name(pair.rom_bay)) news = books.pairs.learn(pair) || news;
+  }
+  if (!games.empty()) remember(globals, games);
   if (!news) return;
   if (const auto kept = books.pairs.save(books.home); !kept) {
     report(kept.error());

@@ -46,5 +46,7 @@ struct OpenedBay {
                                                 const std::vector<std::string>& choices);
 /// Keeps what a plan that has run taught: chips and pairs.
 void remember(const Globals& globals, Books& books, const Plan& plan);
+/// The same for several plans, with one write of each book.
+void remember(const Globals& globals, Books& books, const std::vector<const Plan*>& plans);
 
 }  // namespace bayswap::cli

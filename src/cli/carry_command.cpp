@@ -314,7 +314,9 @@ class CarryJob {
     std::set<std::size_t> ran;
     for (const BatchRow& row : batch.rows)
       if (row.entry && row.plan) ran.insert(*row.plan);
-    for (const std::size_t i : ran) remember(globals_, *books_, batch.plans[i]);
+    std::vector<const Plan*> taught;
+    for (const std::size_t i : ran) taught.push_back(&batch.plans[i]);
+    remember(globals_, *books_, taught);
     if (batch.count(BatchRow::Outcome::carried) > 0) remember_accounts();
     return table.exit_code(batch);
   }

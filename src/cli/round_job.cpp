@@ -174,7 +174,9 @@ class RoundJob {
                                 [&](const Plan& plan, std::optional<std::int64_t> first) {
                                   return run_whole(plan, *bay.opened->store, *job_->logbook, first);
                                 }));
-      for (const Plan& plan : bay.plans) remember(globals_, *books_, plan);
+      std::vector<const Plan*> taught;
+      for (const Plan& plan : bay.plans) taught.push_back(&plan);
+      remember(globals_, *books_, taught);
     }
     return {};
   }

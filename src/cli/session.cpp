@@ -131,6 +131,10 @@ Result<std::vector<ChipFact>> chips_from_words(const std::vector<std::string>& w
 }
 
 void remember(const Globals& globals, const GameId& game, const std::vector<ChipFact>& chips) {
+  remember(globals, {{game, chips}});
+}
+
+void remember(const Globals& globals, const std::vector<std::pair<GameId, std::vector<ChipFact>>>& games) {
   const auto home = home_of(globals);
   if (!home) return;
   auto book = ChipBook::load(*home);
@@ -138,14 +142,21 @@ void remember(const Globals& globals, const GameId& game, const std::vector<Chip
     report(book.error());
     return;
   }
-  bool news = false;
-  for (const ChipFact& chip : chips) news = book->learn(game, chip) || news;
-  if (!news) return;
+  std::vector<const GameId*> news;
+  for (const auto& [game, chips] : games) {
+    bool learned = false;
+    for (const ChipFact& chip : chips) learned = book->learn(game, chip) || learned;
+    if (learned) news.push_back(&game);
+  }
+  if (news.empty()) return;
   if (const auto kept = book->save(*home); !kept) {
     report(kept.error());
     return;
   }
-  say(globals.quiet, fmt::format("Learned the chips of '{}'; they are in {}.", game.title, home->chips));
+  say(globals.quiet, fmt::format("Learned the chips of {}; they are in {}.",
+                                 news.size() == 1 ? fmt::format("'{}'", news.front()->title)
+                                                  : fmt::format("{} games", news.size()),
+                                 home->chips));
 }
 
 Clock clock_of_process() {

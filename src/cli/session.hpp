@@ -31,6 +31,8 @@ namespace bayswap::cli {
 [[nodiscard]] Result<std::vector<ChipFact>> chips_from_words(const std::vector<std::string>& words);
 /// Keeps what was learned; says so where it was news. A failure is only a warning.
 void remember(const Globals& globals, const GameId& game, const std::vector<ChipFact>& chips);
+/// The same for several games, with one write.
+void remember(const Globals& globals, const std::vector<std::pair<GameId, std::vector<ChipFact>>>& games);
 
 /// The time as the logbook sees it: BAYSWAP_NOW (seconds since 1970), for demos and tests, or the system's.
 [[nodiscard]] Clock clock_of_process();

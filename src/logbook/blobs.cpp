@@ -13,7 +13,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_blob_bytes = std::size_t{256} << 20;
-constexpr std::size_t sample_bytes = std::size_t{8} << 10;
+constexpr std::size_t sample_bytes = std::size_t{2} << 10;
 constexpr std::string_view packed_suffix = ".z";
 
 std::string blob_path(const Digest& digest) {

@@ -28,8 +28,19 @@ std::size_t period(ByteView bytes) {
 using Counts = std::array<std::size_t, 256>;
 
 Counts count(ByteView bytes) {
+  // Four tables in turn: the same byte twice in a row would wait for its own sum.
+  std::array<std::array<std::uint32_t, 256>, 4> tables{};
+  std::size_t i = 0;
+  for (; i + 4 <= bytes.size(); i += 4) {
+    ++tables[0][bytes[i]];
+    ++tables[1][bytes[i + 1]];
+    ++tables[2][bytes[i + 2]];
+    ++tables[3][bytes[i + 3]];
+  }
+  for (; i < bytes.size(); ++i) ++tables[0][bytes[i]];
   Counts counts{};
-  for (const Byte b : bytes) ++counts[b];
+  for (std::size_t value = 0; value < counts.size(); ++value)
+    counts[value] = std::size_t{tables[0][value]} + tables[1][value] + tables[2][value] + tables[3][value];
   return counts;
 }
 
