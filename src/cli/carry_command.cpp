@@ -315,6 +315,7 @@ class CarryJob {
     for (const BatchRow& row : batch.rows)
       if (row.entry && row.plan) ran.insert(*row.plan);
     std::vector<const Plan*> taught;
+    taught.reserve(ran.size());
     for (const std::size_t i : ran) taught.push_back(&batch.plans[i]);
     remember(globals_, *books_, taught);
     if (batch.count(BatchRow::Outcome::carried) > 0) remember_accounts();

@@ -175,6 +175,7 @@ class RoundJob {
                                   return run_whole(plan, *bay.opened->store, *job_->logbook, first);
                                 }));
       std::vector<const Plan*> taught;
+      taught.reserve(bay.plans.size());
       for (const Plan& plan : bay.plans) taught.push_back(&plan);
       remember(globals_, *books_, taught);
     }

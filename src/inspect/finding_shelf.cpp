@@ -21,6 +21,7 @@ Result<Finding> FindingShelf::at(std::size_t index) const {
   const Row& row = rows_[index];
   if (row.error) return tl::unexpected(*row.error);
   Finding finding = row.finding;
+  finding.evidence.reserve(row.evidence.size());
   for (const std::string* sentence : row.evidence) finding.evidence.push_back(*sentence);
   return finding;
 }

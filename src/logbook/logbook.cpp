@@ -134,6 +134,7 @@ Result<std::vector<std::int64_t>> Logbook::begin_all(std::vector<NewEntry> entri
   // The index alone would not do: were it lost, nobody would know whose bytes these are.
   const auto record = [&] {
     std::vector<Entry> records;
+    records.reserve(entries.size());
     for (const NewEntry& one : entries) records.push_back(one.entry);
     return create_records(*blobs_, records);
   };
@@ -159,6 +160,7 @@ Result<std::vector<std::int64_t>> Logbook::begin_all(std::vector<NewEntry> entri
     return tl::unexpected(std::move(recorded.error()));
   }
   std::vector<std::int64_t> ids;
+  ids.reserve(entries.size());
   for (const NewEntry& one : entries) ids.push_back(one.entry.id);
   return ids;
 }

@@ -177,6 +177,7 @@ Result<void> write_record(Store& store, const Entry& entry) {
 
 Result<void> create_records(Store& store, const std::vector<Entry>& entries) {
   std::vector<FileChange> files;
+  files.reserve(entries.size());
   for (const Entry& entry : entries) {
     const std::string text = record_text(entry);
     files.push_back({record_path(entry.id), std::nullopt,
