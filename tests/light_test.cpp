@@ -58,11 +58,11 @@ class Light : public testing::Test {
   Folder folder_;
 };
 
-TEST_F(Light, AFolderIsReadOnceToBeInspectedAndOnceToBeSettled) {
+TEST_F(Light, AFolderIsReadToBeInspectedToFindRulesAndToBeSettled) {
   const int count = 200;
   const long bytes = put_saves("many", count, 8192, 1);
   const Tally tally = tally_of({"inspect", folder_ / "many", "--quiet"});
-  EXPECT_LE(tally.bytes, 3 * bytes);
+  EXPECT_LE(tally.bytes, 3 * bytes + 100000);  // to be inspected, to find rules, and to be settled by one
   EXPECT_LE(tally.opens, 6 * count + 100);
   EXPECT_LE(tally.looks, 14 * count + 200);
   EXPECT_EQ(tally.syncs, 0);
