@@ -10,6 +10,8 @@
 #include <stdexcept>
 
 #ifdef BAYSWAP_PROGRAM_INSIDE
+#include <sanitizer/lsan_interface.h>
+
 #include "cli/program.hpp"
 #endif
 
@@ -71,7 +73,8 @@ Outcome run_process(const std::vector<std::string>& words, const std::string& fo
         alone) {
       const int code = cli::run_program(static_cast<int>(words.size()), argv.data());
       std::fflush(nullptr);
-      _exit(code);
+      // As at the end of a process of its own: what nothing points to any more is an error.
+      _exit(__lsan_do_recoverable_leak_check() == 0 ? code : 99);
     }
 #endif
     execv(argv[0], argv.data());
