@@ -17,9 +17,13 @@ class Intruder final : public ForwardingStore {
     if (changes.size() > 1 && !path.empty()) {
       EXPECT_TRUE(disk_.replace(path, text_blob("another's").view()));
     }
-    return disk_.apply(changes, placed);
+    auto applied = disk_.apply(changes, placed);
+    if (applied && changes.size() > 2 && fails_late)
+      return fail(ErrorCode::io, "a folder could not be synced");
+    return applied;
   }
   std::string path;
+  bool fails_late = false;  // all is in place, and may not be on the disk
 
  private:
   Store& disk_;
@@ -106,6 +110,23 @@ TEST_F(Together, OneThatIsDisturbedStopsNoOther) {
     EXPECT_EQ(entries.size(), all_.size() - 1);
     expect_sound(book);
   }
+}
+
+// What is in place and could not be synced is not called done: it is done once more, each on its own.
+TEST_F(Together, WhatMayNotBeOnTheDiskIsDoneAgain) {
+  Logbook book = *Logbook::open(blobs_, ":memory:");
+  Intruder store(disk_);
+  store.fails_late = true;
+  const auto ids = run_together(all_, store, book);
+  for (int i = 0; i < count; ++i) {
+    const auto& id = ids[static_cast<std::size_t>(i)];
+    ASSERT_TRUE(id) << id.error().message;
+    EXPECT_GT(*id, count) << "not the entry of the group";
+    EXPECT_EQ(book.entry(*id)->state, EntryState::done);
+    EXPECT_EQ(book.entry(i + 1)->state, EntryState::cancelled);
+    EXPECT_EQ(now(i), plans_[static_cast<std::size_t>(i)].changes.front().after);
+  }
+  expect_sound(book);
 }
 
 // The process dies with some of the files changed, and the index is lost as well.

@@ -220,19 +220,17 @@ std::vector<Result<std::int64_t>> run_together(std::span<const Plan* const> plan
     const std::vector<bool> own(placed.begin() + static_cast<std::ptrdiff_t>(at),
                                 placed.begin() + static_cast<std::ptrdiff_t>(at + plan.changes.size()));
     at += plan.changes.size();
-    if (applied || std::ranges::all_of(own, std::identity{})) {
+    if (applied) {
       done.push_back(id);
       results[ready[n]] = id;
-    } else if (std::ranges::none_of(own, std::identity{})) {
-      // What stopped it may have been another plan's file: alone it gets its own answer.
-      if (auto cancelled = logbook.finish(id, EntryState::cancelled); cancelled)
-        again.push_back(ready[n]);
-      else
-        results[ready[n]] = tl::unexpected(std::move(cancelled.error()));
-    } else {
-      results[ready[n]] = tl::unexpected(
-          put_back(target, plan.changes, entries[n].changes, own, applied.error(), logbook, id));
+      continue;
     }
+    // What stopped it may have been another plan's file, and what is in place may not be on the disk: it goes
+    // back, and alone each gets its own answer.
+    results[ready[n]] =
+        tl::unexpected(put_back(target, plan.changes, entries[n].changes, own, applied.error(), logbook, id));
+    if (const auto entry = logbook.entry(id); entry && entry->state == EntryState::cancelled)
+      again.push_back(ready[n]);
   }
   if (auto closed = logbook.finish_all(done); !closed) {
     for (const std::size_t i : ready)
@@ -244,7 +242,6 @@ std::vector<Result<std::int64_t>> run_together(std::span<const Plan* const> plan
       }
     return results;
   }
-  if (!batch && !done.empty()) batch = ids->front();  // the others have it, whatever became of that one
   for (std::size_t n = 0; n < ready.size(); ++n)
     if (auto& result = results[ready[n]]; result)
       result = close_plan(*plans[ready[n]], target, logbook, *result, entries[n].changes);

@@ -143,7 +143,12 @@ Result<void> Logbook::prepare_index() {
   const auto batch_of = [](const Entry& entry) { return entry.batch.value_or(entry.id); };
   std::size_t together = 0;
   for (auto record = records.rbegin(); record != records.rend() && ++together <= max_together; ++record) {
+    constexpr std::int64_t at_once_seconds = 2;
     if (batch_of(*record) != batch_of(records.back())) break;
+    // A group is opened at once; what was kept without a change has no end that could be missing.
+    if (&*record != &records.back() &&
+        (record->kind == EntryKind::keep || record->begun + at_once_seconds < records.back().begun))
+      break;
     if (record->state == EntryState::done) record->state = EntryState::begun;
   }
   for (const Entry& record : records) BAYSWAP_CHECK(insert_rows(record));
