@@ -125,6 +125,11 @@ Json digests_of(const RomDigests& digests) {
           {"sha256", digests.sha256}};
 }
 
+// A file below a folder, as a look through the folder names it.
+std::string path_in(const std::string& folder, const std::string& file) {
+  return folder == "." ? file : join_path(folder, file);
+}
+
 class Inspection {
  public:
   Inspection(const Globals& globals, const InspectOptions& options) : globals_(globals), options_(options) {}
@@ -283,12 +288,12 @@ class Inspection {
       DetectOptions what;
       what.states = &maps_;
       if (said_.empty())
-        what.known = [&](const std::string& inside) { return shelf.without_game(join_path(folder, inside)); };
+        what.known = [&](const std::string& inside) { return shelf.without_game(path_in(folder, inside)); };
       if (const auto detection = detect_place(catalog_, below, what))
         for (const DetectedRule& rule : detection->rules)
           for (const DetectedSave& save : rule.saves)
             for (const std::string& file : save.files) {
-              Hints& hints = (*neighbours_)[join_path(folder, file)];
+              Hints& hints = (*neighbours_)[path_in(folder, file)];
               hints.platform = save.platform;
               if (const auto rom =
                       save.rom.empty() ? tl::unexpected(Error{}) : identify_rom(below, save.rom)) {
@@ -325,7 +330,7 @@ class Inspection {
         for (const HeldFile& file : save.held) {
           const std::string at = join_path(root, file.path);
           if (!at.starts_with(whole + "/")) continue;
-          Hints& hints = (*neighbours_)[join_path(folder, at.substr(whole.size() + 1))];
+          Hints& hints = (*neighbours_)[path_in(folder, at.substr(whole.size() + 1))];
           if (!hints.platform) hints.platform = save.rule->platform;
           if (!hints.game && save.has_rom) hints.game = save.facts.game;
         }
