@@ -65,6 +65,7 @@ struct EnvelopeLimits {
 struct Layer {
   Envelope envelope;
   Blob bytes;
+  std::size_t packed_bytes = 0;  // of a stream: its bytes in the layer around it
 };
 /// Returns every layer of a file, the file itself first: compressed streams, entries of archives, chunks, and
 /// the layers inside those. Leaves out what exceeds `limits`.

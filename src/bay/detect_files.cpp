@@ -29,7 +29,14 @@ class FileRules {
         survey_(survey),
         files_(files),
         detection_(detection),
-        settler_(catalog, store, survey, options) {}
+        settler_(catalog, store, survey, options) {
+    for (const RomFile& rom : survey.roms) {
+      const std::string stem = lower(stem_of(rom.path));
+      const std::string code = lower(rom.facts.game.code);
+      roms_called_[stem].push_back(&rom);
+      if (!code.empty() && code != stem) roms_called_[code].push_back(&rom);
+    }
+  }
 
   std::vector<PlatformRule> run() {
     for (const SurveyedFile& file : files_) settler_.note(file);
@@ -147,17 +154,15 @@ class FileRules {
 
   // The ROM of that name or code: the file's own, or the nearest to it.
   [[nodiscard]] const RomFile* rom_called(const std::string& name, const SurveyedFile& file) const {
-    const std::string low = lower(name);
-    const auto is_called = [&](const RomFile& rom) {
-      return low == lower(stem_of(rom.path)) ||
-             (!rom.facts.game.code.empty() && low == lower(rom.facts.game.code));
-    };
-    if (file.rom && is_called(survey_.roms[*file.rom])) return &survey_.roms[*file.rom];
+    const auto called = roms_called_.find(lower(name));
+    if (called == roms_called_.end()) return nullptr;
     const RomFile* nearest = nullptr;
-    for (const RomFile& rom : survey_.roms)
-      if (is_called(rom) && (nearest == nullptr ||
-                             shared_folders(file.path, rom.path) > shared_folders(file.path, nearest->path)))
-        nearest = &rom;
+    for (const RomFile* rom : called->second) {
+      if (file.rom && rom == &survey_.roms[*file.rom]) return rom;
+      if (nearest == nullptr ||
+          shared_folders(file.path, rom->path) > shared_folders(file.path, nearest->path))
+        nearest = rom;
+    }
     return nearest;
   }
 
@@ -305,6 +310,7 @@ class FileRules {
   std::map<std::pair<std::string, std::string>,
            std::pair<std::vector<const SurveyedFile*>, std::set<Platform>>>
       left_;
+  std::map<std::string, std::vector<const RomFile*>> roms_called_;  // by lower-case stem and code
 };
 
 }  // namespace

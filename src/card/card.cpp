@@ -68,7 +68,8 @@ std::size_t end_of_content(ByteView file) {
   return end;
 }
 
-std::optional<CardGuess> guess_as_it_stands(ByteView file) {
+// `as_read`: the bytes are in the file's own order, so that the file may be nothing but a card.
+std::optional<CardGuess> guess_as_it_stands(ByteView file, bool as_read) {
   std::optional<CardGuess> best;
   const std::size_t content = end_of_content(file);
   for (const CardFormat* format : card_formats())
@@ -81,7 +82,8 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file) {
       // At the start, at the end, or after a header of a round size.
       for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
         const ByteView image = file.subspan(at, size);
-        if (format->promising != nullptr && !format->promising(image)) continue;
+        const bool is_alone = as_read && image.size() == file.size();
+        if (!is_alone && format->promising != nullptr && !format->promising(image)) continue;
         std::string evidence;
         const double confidence = format->score(image, evidence);
         // Of two sizes that are equally good the larger one: it has less wrapper.
@@ -263,12 +265,12 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
 // ---- Finding one --------------------------------------------------------------------------------
 
 std::optional<CardGuess> guess_card(ByteView file) {
-  auto guess = guess_as_it_stands(file);
+  auto guess = guess_as_it_stands(file, true);
   constexpr double clear = 0.6;
   if ((guess && guess->confidence > clear) || file.size() < 2048 || file.size() > (std::size_t{80} << 20))
     return guess;
   // Some readers exchange bytes.
-  auto turned = guess_as_it_stands(words_swapped(file).view());
+  auto turned = guess_as_it_stands(words_swapped(file).view(), false);
   if (!turned || (guess && turned->confidence <= guess->confidence)) return guess;
   turned->swapped = true;
   turned->evidence += ", with the two bytes of each 16-bit word exchanged";

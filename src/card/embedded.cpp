@@ -60,7 +60,12 @@ class Finder {
   [[nodiscard]] std::size_t left(std::size_t from) const {
     return from < bytes_.size() ? bytes_.size() - from : 0;
   }
-  // 2 more if the content ends with the file.
+  [[nodiscard]] bool is_filler_after(std::size_t end) const {
+    Byte filler = 0;
+    return end == bytes_.size() ||
+           (is_uniform(bytes_.subspan(end), &filler) && (filler == 0x00 || filler == 0xff));
+  }
+  // 2 more if the content ends with the file, or nothing but a filler comes after it.
   void add(CardSave save, std::size_t entry_at, std::size_t content_at, std::size_t content, int score,
            std::string evidence) {
     if (!card_format(save.kind).save.is_save(save)) return;
@@ -68,7 +73,7 @@ class Finder {
           return one.save.save.kind == save.kind && one.content_at == content_at;
         }))
       return;
-    const bool ends = content_at + content == bytes_.size();
+    const bool ends = is_filler_after(content_at + content);
     found_.push_back(
         {{std::move(save), entry_at, false, std::move(evidence)}, score + (ends ? 2 : 0), content_at});
   }
@@ -104,9 +109,12 @@ class Finder {
   void n64_entry(std::size_t from) {
     using namespace n64;
     const ByteView note = at(from, note_bytes);
-    if (note.empty() || !is_plain_code(note.first(4)) || !n64_save().plausible(note) ||
-        (note[status_at] & status_occupied) == 0)
+    if (note.empty() || !is_plain_code(note.first(start_at)) || !n64_save().plausible(note) ||
+        note[status_at] != status_occupied || be16(note, start_at) >= max_banks * bank_pages)
       return;
+    // In a text all letters are there: what a console leaves blank tells a note from it.
+    const ByteView unused = note.subspan(status_at + 1, extension_at - status_at - 1);
+    if (std::ranges::any_of(unused, [](Byte b) { return b != 0; }) || !ends_in_blanks(note)) return;
     const std::size_t content = from + note_bytes;
     const std::size_t size = left(content);
     // Nothing says how long it is: it has to end with the file.
@@ -115,13 +123,21 @@ class Finder {
         size, 3, fmt::format("an n64 note at {}, followed by whole pages", from));
   }
 
+  // Characters, and after the first 00 nothing else.
+  [[nodiscard]] static bool ends_in_blanks(ByteView note) {
+    using namespace n64;
+    const ByteView name = note.subspan(name_at, name_bytes);
+    const auto end = std::ranges::find(name, Byte{0});
+    return std::all_of(end, name.end(), [](Byte b) { return b == 0; });
+  }
+
   void dc_entry(std::size_t from) {
     using namespace dc;
     if (bytes_[from] != type_data && bytes_[from] != type_game) return;
     const ByteView entry = at(from, entry_bytes);
-    if (entry.empty() || !dc_save().plausible(entry) || !is_decimal(entry.subspan(time_at, time_bytes)))
+    if (entry.empty() || !dc_save().plausible(entry) || !is_moment(entry.subspan(time_at, time_bytes)))
       return;
-    // Somewhere in a file the date of zeros and a name of any bytes would be there by chance.
+    // Somewhere in a file a name of any bytes would be there by chance.
     const ByteView name = entry.subspan(name_at, name_bytes);
     if (std::any_of(name.begin(), name.end(), [](Byte b) { return b != 0 && (b < ' ' || b > '~'); })) return;
     const std::size_t size = le16(entry, blocks_at) * block_size;
@@ -132,8 +148,16 @@ class Finder {
     add(save, from, content, size, describe(save).title.empty() ? 3 : 6,
         fmt::format("a dc directory entry at {}, followed by its {} blocks", from, size / block_size));
   }
-  static bool is_decimal(ByteView field) {
-    return std::all_of(field.begin(), field.end(), [](Byte b) { return (b & 15U) <= 9 && b >> 4U <= 9; });
+  // A moment of the console's clock: century, year, month, day, hour, minute, second, day of the week, two
+  // digits each. Letters are digits to a rule that only asks for digits.
+  static bool is_moment(ByteView field) {
+    const auto within = [&](std::size_t at, unsigned least, unsigned most) {
+      const unsigned b = field[at];
+      const unsigned value = (b >> 4U) * 10 + (b & 15U);
+      return (b & 15U) <= 9 && b >> 4U <= 9 && value >= least && value <= most;
+    };
+    return within(0, 19, 20) && within(1, 0, 99) && within(2, 1, 12) && within(3, 1, 31) &&
+           within(4, 0, 23) && within(5, 0, 59) && within(6, 0, 59) && within(7, 0, 6);
   }
 
   // A folder's entry, and after it those of its files: each with its bytes, or all entries first.
@@ -229,7 +253,11 @@ class Finder {
     const std::size_t count = frame.empty() ? 0 : blocks_by_title(frame);
     const std::size_t size = count * block_size;
     if (count == 0 || size > left(from)) return;
+    const std::string title = to_utf8(frame.subspan(title_at, title_bytes), TextEncoding::shift_jis);
+    if (title.empty() || title.find("\uFFFD") != std::string::npos) return;
     const std::string name = disc_name_before(from);
+    // In noise such a frame is there once in a thousand files.
+    if (name.empty() && !is_filler_after(from + size)) return;
     auto entry = ps1_save().fresh_entry(name.empty() ? "UNNAMED" : name, 0);
     if (!entry) return;
     ps1_save().set_size(*entry, size);
@@ -265,7 +293,8 @@ class Finder {
     --crcs_left_;
     if (le16(rest, dc::content_crc_at) != dc::content_crc(rest.first(size))) return;
     const std::size_t whole = (size + dc::block_size - 1) / dc::block_size * dc::block_size;
-    if (whole > left(from)) return;
+    // 16 bits at so many places: it has to be all that is left of the file as well.
+    if (whole > left(from) || !is_filler_after(from + whole)) return;
     auto entry = dc_save().fresh_entry("UNNAMED", 0);
     if (!entry) return;
     dc_save().set_size(*entry, whole);
@@ -283,7 +312,7 @@ class Finder {
   const Blob& file_;
   ByteView bytes_;
   std::vector<Scored> found_;
-  int crcs_left_ = 256;
+  int crcs_left_ = 16;
 };
 
 }  // namespace

@@ -52,7 +52,9 @@ struct CardFormat {
   double (*score)(ByteView image, std::string& evidence) = nullptr;
   std::unique_ptr<Card> (*open)(const Blob& image) = nullptr;
   Blob (*fresh)(const CardSize& size, const NewCardOptions& options) = nullptr;
-  /// False only if score() is at most `weak_score`: a few comparisons, for thousands of places in a file.
+  /// Whether the image shows the format's own mark, by a few comparisons: asked at the thousands of places
+  /// where a card could be inside of a file, or with its bytes exchanged. At so many, a checksum that fits is
+  /// chance. False for a card with a mark only if its score() is at most `weak_score`.
   bool (*promising)(ByteView image) = nullptr;
 };
 /// What is at most as sure as this is no card, though rescue may find something in it.

@@ -9,6 +9,7 @@ namespace bayswap::n64 {
 inline constexpr std::size_t page_bytes = 256;
 inline constexpr std::size_t bank_pages = 128;
 inline constexpr std::size_t bank_bytes = bank_pages * page_bytes;
+inline constexpr std::size_t max_banks = 8;
 /// Behind the ID page, the tables and their backups of all banks, and two pages of notes.
 constexpr std::size_t first_data_page(std::size_t banks) {
   return 3 + 2 * banks;

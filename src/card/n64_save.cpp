@@ -11,8 +11,6 @@ namespace {
 
 using namespace n64;
 
-constexpr std::size_t max_banks = 8;
-
 // The pak's own character set, from 0F on.
 constexpr std::array<std::string_view, 0x86> characters{
     " ",  "0",  "1",  "2",  "3",  "4",  "5",  "6",  "7",  "8",  "9",  "A",  "B",  "C",  "D",  "E",  "F",

@@ -165,8 +165,8 @@ double score_pce(ByteView image, std::string& evidence) {
   if (!std::ranges::equal(image.first(mark.size()), mark)) {
     const std::size_t size = le16(image, first_entry);
     const bool entry = size > entry_bytes && size <= memory_bytes - first_entry - closing_bytes &&
-                       le16(image, first_entry + checksum_at) == checksum(image.subspan(first_entry, size)) &&
-                       le16(image, first_entry + checksum_at) != 0;
+                       le16(image, first_entry + checksum_at) != 0 &&
+                       le16(image, first_entry + checksum_at) == checksum(image.subspan(first_entry, size));
     if (entry) evidence = "no mark at the start, but an entry with a sound checksum";
     return entry ? 0.5 : 0;
   }
@@ -190,7 +190,11 @@ const CardFormat& pce_format() {
       image_sizes,
       score_pce,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<PceCard>(image); },
-      fresh_pce};
+      fresh_pce,
+      [](ByteView image) {
+        return std::ranges::equal(image.first(mark.size()), mark) &&
+               le16(image, end_at) == base_address + memory_bytes;
+      }};
   return format;
 }
 

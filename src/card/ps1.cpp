@@ -254,7 +254,10 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
 }
 
 double score_ps1(ByteView image, std::string& evidence) {
-  const bool marked = image[0] == 'M' && image[1] == 'C';
+  // Two letters alone are somewhere in any large file.
+  const bool marked = image[0] == 'M' && image[1] == 'C' &&
+                      (is_encrypted(image.first(frame_bytes)) ||
+                       std::ranges::all_of(image.subspan(2, frame_bytes - 3), [](Byte b) { return b == 0; }));
   std::size_t sound = 0;
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     const ByteView frame = image.subspan(block * frame_bytes, frame_bytes);

@@ -187,7 +187,13 @@ const CardFormat& scd_format() {
       image_sizes,
       score_scd,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<ScdCard>(image); },
-      fresh_scd};
+      fresh_scd,
+      [](ByteView image) {
+        const Byte* const there = image.data() + image.size() - block_size + mark_at;
+        constexpr std::size_t piece = 8;
+        return std::memcmp(there, mark.data(), piece) == 0 ||
+               std::memcmp(there + mark.size() - piece, mark.data() + mark.size() - piece, piece) == 0;
+      }};
   return format;
 }
 

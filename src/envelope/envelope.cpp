@@ -104,10 +104,10 @@ class LayerFinder {
   }
 
  private:
-  bool add(const Layer& outer, EnvelopeStep step, Blob inside) {
+  bool add(const Layer& outer, EnvelopeStep step, Blob inside, std::size_t packed_bytes = 0) {
     if (layers_.size() >= limits_.max_layers || inside.size() > bytes_left_) return false;
     bytes_left_ -= inside.size();
-    Layer layer{outer.envelope, std::move(inside)};
+    Layer layer{outer.envelope, std::move(inside), packed_bytes};
     layer.envelope.push_back(std::move(step));
     layers_.push_back(std::move(layer));
     return true;
@@ -133,7 +133,7 @@ class LayerFinder {
       if (!may_begin(kind, layer.bytes.view(), 0)) continue;
       const auto stream = read_stream(kind, layer.bytes, bytes_left_);
       if (!stream || stream->stream.size() != layer.bytes.size() || stream->plain.empty()) continue;
-      add(layer, step_of(kind, 0), stream->plain);
+      add(layer, step_of(kind, 0), stream->plain, stream->stream.size());
       return true;
     }
     return false;
@@ -153,7 +153,8 @@ class LayerFinder {
         ++tries;
         const auto stream = read_stream(kind, layer.bytes.slice(at, bytes.size()), bytes_left_);
         if (!stream || stream->plain.size() < least) continue;
-        if (add(layer, step_of(kind, at), stream->plain)) at += stream->stream.size() - 1;
+        if (add(layer, step_of(kind, at), stream->plain, stream->stream.size()))
+          at += stream->stream.size() - 1;
         break;
       }
     }

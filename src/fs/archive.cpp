@@ -1,6 +1,4 @@
 // Archives as stores: read whole into memory, within bounds, and never written.
-#include <archive.h>
-#include <archive_entry.h>
 #include <fmt/format.h>
 #include <locale.h>  // newlocale, which <clocale> has not
 
@@ -11,6 +9,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "fs/archive_library.hpp"
 #include "fs/archive_store.hpp"
 
 namespace bayswap {
@@ -50,28 +49,26 @@ std::string plain_name(std::string_view name) {
 
 class Reader {
  public:
-  Reader(const Blob& file, std::string shown, ArchiveLimits& limits)
-      : file_(file),
+  Reader(const ArchiveLibrary& library, const Blob& file, std::string shown, ArchiveLimits& limits)
+      : library_(library),
+        file_(file),
         shown_(std::move(shown)),
         limits_(limits),
-        handle_(archive_read_new(), &archive_read_free) {}
+        handle_(library.read_new(), library.read_free) {}
 
   Result<std::map<std::string, ArchiveStore::File>> run() {
     const Utf8Locale names;
     struct archive* a = handle_.get();
-    for (auto* enable :
-         {archive_read_support_format_zip, archive_read_support_format_7zip, archive_read_support_format_rar,
-          archive_read_support_format_rar5, archive_read_support_format_tar, archive_read_support_filter_gzip,
-          archive_read_support_filter_bzip2, archive_read_support_filter_xz,
-          archive_read_support_filter_zstd})
+    for (auto* enable : {library_.zip, library_.seven_zip, library_.rar, library_.rar5, library_.tar,
+                         library_.gzip, library_.bzip2, library_.xz, library_.zstd})
       enable(a);
-    if (archive_read_open_memory(a, file_.data(), file_.size()) != ARCHIVE_OK)
+    if (library_.open_memory(a, file_.data(), file_.size()) != ARCHIVE_OK)
       return fail(ErrorCode::not_recognised, fmt::format("{} is not an archive that we can open", shown_),
                   "zip, 7z, rar and tar can be opened");
     std::map<std::string, ArchiveStore::File> files;
     while (true) {
       archive_entry* entry = nullptr;
-      const int code = archive_read_next_header(a, &entry);
+      const int code = library_.next_header(a, &entry);
       if (code == ARCHIVE_EOF) break;
       if (code < ARCHIVE_WARN) return broken(files.empty() && format_is_unknown());
       BAYSWAP_CHECK(take(entry, files));
@@ -80,13 +77,13 @@ class Reader {
   }
 
  private:
-  bool format_is_unknown() const { return archive_format(handle_.get()) == 0; }
+  bool format_is_unknown() const { return library_.format(handle_.get()) == 0; }
 
   tl::unexpected<Error> broken(bool is_none) const {
     if (is_none)
       return fail(ErrorCode::not_recognised, fmt::format("{} is not an archive that we can open", shown_),
                   "zip, 7z, rar and tar can be opened");
-    const char* text = archive_error_string(handle_.get());
+    const char* text = library_.error_string(handle_.get());
     return fail(ErrorCode::damaged,
                 fmt::format("{}: the archive can't be read: {}", shown_, text != nullptr ? text : "damaged"),
                 "download it again; one with a password must be unpacked first");
@@ -98,13 +95,13 @@ class Reader {
   }
 
   Result<void> take(archive_entry* entry, std::map<std::string, ArchiveStore::File>& files) {
-    const char* utf8 = archive_entry_pathname_utf8(entry);
-    const char* raw = utf8 != nullptr ? utf8 : archive_entry_pathname(entry);
+    const char* utf8 = library_.pathname_utf8(entry);
+    const char* raw = utf8 != nullptr ? utf8 : library_.pathname(entry);
     const std::string name = raw != nullptr ? raw : "";
-    if (archive_entry_hardlink(entry) != nullptr || archive_entry_symlink(entry) != nullptr ||
-        archive_entry_filetype(entry) == AE_IFLNK)
+    if (library_.hardlink(entry) != nullptr || library_.symlink(entry) != nullptr ||
+        library_.filetype(entry) == AE_IFLNK)
       return refused(name, "is a link");
-    const auto type = archive_entry_filetype(entry);
+    const auto type = library_.filetype(entry);
     if (type != AE_IFREG && type != AE_IFDIR && type != 0) return refused(name, "is a device or a pipe");
     if (name.starts_with('/') || name.starts_with('\\') || (name.size() > 1 && name[1] == ':'))
       return refused(name, "has an absolute path");
@@ -121,7 +118,7 @@ class Reader {
     if (type == AE_IFDIR) return {};
     if (files.contains(path)) return refused(name, "is there twice");
     BAYSWAP_TRY(Blob bytes, content_of(entry, name));
-    const std::int64_t modified = archive_entry_mtime_is_set(entry) != 0 ? archive_entry_mtime(entry) : 0;
+    const std::int64_t modified = library_.mtime_is_set(entry) != 0 ? library_.mtime(entry) : 0;
     files.emplace(path, ArchiveStore::File{std::move(bytes), modified});
     return {};
   }
@@ -133,14 +130,14 @@ class Reader {
 
   // What the archive says of the size is only a hint: the buffer is never larger than what may come.
   Result<Blob> content_of(archive_entry* entry, const std::string& name) {
-    const bool told = archive_entry_size_is_set(entry) != 0 && archive_entry_size(entry) >= 0;
-    const auto said = told ? static_cast<std::uint64_t>(archive_entry_size(entry)) : 0;
+    const bool told = library_.size_is_set(entry) != 0 && library_.size(entry) >= 0;
+    const auto said = told ? static_cast<std::uint64_t>(library_.size(entry)) : 0;
     if (said > room()) return too_large(name);
     std::vector<Byte> bytes;
     bytes.reserve(static_cast<std::size_t>(said));
     std::array<Byte, std::size_t{16} << 10> piece{};
     while (true) {
-      const la_ssize_t got = archive_read_data(handle_.get(), piece.data(), piece.size());
+      const la_ssize_t got = library_.read_data(handle_.get(), piece.data(), piece.size());
       if (got < 0) return broken(false);
       if (got == 0) break;
       if (static_cast<std::uint64_t>(got) > room()) return too_large(name);
@@ -156,10 +153,11 @@ class Reader {
                                          std::max<std::size_t>(1, file_.size())));
   }
 
+  const ArchiveLibrary& library_;
   const Blob& file_;
   std::string shown_;
   ArchiveLimits& limits_;
-  std::unique_ptr<struct archive, decltype(&archive_read_free)> handle_;
+  std::unique_ptr<struct archive, decltype(ArchiveLibrary::read_free)> handle_;
 };
 
 tl::unexpected<Error> read_only(const std::string& shown) {
@@ -171,7 +169,12 @@ tl::unexpected<Error> read_only(const std::string& shown) {
 
 Result<std::unique_ptr<ArchiveStore>> ArchiveStore::open(const Blob& file, const std::string& shown,
                                                          ArchiveLimits& limits) {
-  BAYSWAP_TRY(auto files, Reader(file, shown, limits).run());
+  const ArchiveLibrary* library = ArchiveLibrary::get();
+  if (library == nullptr)
+    return fail(ErrorCode::unsupported,
+                fmt::format("{}: archives need libarchive, which is not installed", shown),
+                "install the package libarchive13, or unpack it first");
+  BAYSWAP_TRY(auto files, Reader(*library, file, shown, limits).run());
   return std::unique_ptr<ArchiveStore>(new ArchiveStore(std::move(files), shown));
 }
 

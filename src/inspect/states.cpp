@@ -118,6 +118,18 @@ bool find_mapped_state(const Blob& bytes, const Hints& hints, Finding& finding) 
   return true;
 }
 
+// Short lengths lead through any text from word to word, by chance to its end: that needs many of them.
+bool is_clear(const std::vector<Layer>& layers, const Layer& chunk) {
+  constexpr std::ptrdiff_t many = 8;
+  const EnvelopeStep& step = chunk.envelope.back();
+  return step.form.decimal || step.form.length_bytes > 2 ||
+         std::ranges::count_if(layers, [&](const Layer& other) {
+           return other.envelope.size() == chunk.envelope.size() && !other.envelope.empty() &&
+                  other.envelope.back().kind == EnvelopeStep::Kind::chunk &&
+                  other.envelope.back().form == step.form;
+         }) >= many;
+}
+
 bool find_other_state(const Catalog& catalog, const Blob& bytes, const Hints& hints, Finding& finding) {
   constexpr std::size_t least = 1024;
   if (bytes.size() < least) return false;
@@ -131,7 +143,7 @@ bool find_other_state(const Catalog& catalog, const Blob& bytes, const Hints& hi
     // Archives and plain pictures hold anything; a stream in a picture's chunk, and chunks, a snapshot.
     const bool in_picture = layer.envelope.size() >= 2 && last.kind == EnvelopeStep::Kind::stream &&
                             layer.envelope[layer.envelope.size() - 2].kind == EnvelopeStep::Kind::png_chunk;
-    if (last.kind == EnvelopeStep::Kind::chunk || in_picture) {
+    if ((last.kind == EnvelopeStep::Kind::chunk && is_clear(layers, layer)) || in_picture) {
       container = to_text(layer.envelope);
       break;
     }

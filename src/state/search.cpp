@@ -42,7 +42,7 @@ class Searcher {
     const auto& layers = state_.layers();
     for (const Layer& layer : layers) {
       look_for_known(layer);
-      if (!shapes_.empty() && !is_divided(layers, layer)) look_into(layer);
+      if (!shapes_.empty() && !is_divided(layers, layer)) look_into(layer, streams_in(layers, layer));
     }
     if (what_.maps != nullptr) ask_kin(layers);
     drop_misread();
@@ -73,7 +73,29 @@ class Searcher {
     return {};
   }
 
-  void look_into(const Layer& layer) {
+  // A stretch of a layer that is compressed: numbers and names in it are chance.
+  struct Packed {
+    std::size_t at = 0;
+    std::size_t bytes = 0;
+  };
+  static std::vector<Packed> streams_in(const std::vector<Layer>& layers, const Layer& outer) {
+    std::vector<Packed> streams;
+    for (const Layer& inner : layers)
+      if (inner.packed_bytes > 0 && is_within(inner, outer))
+        streams.push_back({inner.envelope.back().at, inner.packed_bytes});
+    return streams;
+  }
+  static bool is_within(const Layer& inner, const Layer& outer) {
+    return inner.envelope.size() == outer.envelope.size() + 1 &&
+           std::equal(outer.envelope.begin(), outer.envelope.end(), inner.envelope.begin());
+  }
+
+  void look_into(const Layer& layer, const std::vector<Packed>& packed) {
+    const auto is_packed = [&](const Sighting& one) {
+      return std::any_of(packed.begin(), packed.end(), [&](const Packed& stream) {
+        return one.at < stream.at + stream.bytes && stream.at < one.at + one.bytes;
+      });
+    };
     const std::string name = name_of(layer.envelope);
     const int says = says_battery(name, work_memory_is_kept());
     if (says >= 0 && !layer.envelope.empty()) {
@@ -83,21 +105,21 @@ class Searcher {
       score_layer(layer, whole);
     }
     const Sightings sightings(layer.bytes.view());
-    for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept())) score_layer(layer, item);
+    for (const Sighting& item : sightings.labelled(sizes_, work_memory_is_kept()))
+      if (!is_packed(item)) score_layer(layer, item);
     if (says < 0) return;
     std::set<std::size_t> done;
     for (const Shape& shape : shapes_) {
       if (shape.stored() < least_bordered || !done.insert(shape.stored()).second) continue;
-      for (const Sighting& place : sightings.bordered(shape.stored())) score_layer(layer, place);
+      for (const Sighting& place : sightings.bordered(shape.stored()))
+        if (!is_packed(place)) score_layer(layer, place);
     }
   }
 
   // What is around chunks that are not compressed is looked at within them.
   static bool is_divided(const std::vector<Layer>& layers, const Layer& outer) {
     return std::any_of(layers.begin(), layers.end(), [&](const Layer& inner) {
-      return inner.envelope.size() == outer.envelope.size() + 1 &&
-             inner.envelope.back().kind != EnvelopeStep::Kind::stream &&
-             std::equal(outer.envelope.begin(), outer.envelope.end(), inner.envelope.begin());
+      return is_within(inner, outer) && inner.envelope.back().kind != EnvelopeStep::Kind::stream;
     });
   }
 

@@ -79,6 +79,24 @@ void add_gb_chips(ByteView h, const BoardType& board, RomFacts& facts) {
     facts.chips.push_back({PartKind::rtc, 0, fmt::format("board type {:02X} has a clock", board.type)});
 }
 
+// The machine starts before the header.
+bool jumps_over_header(ByteView h) {
+  constexpr std::size_t entry_at = 0x100;
+  constexpr Byte jump = 0xc3;
+  constexpr Byte near_jump = 0x18;
+  return std::ranges::any_of(h.subspan(entry_at, 2), [](Byte b) { return b == jump || b == near_jump; });
+}
+
+// A title of plain characters with 00 after them, and flags that cartridges have.
+bool is_titled(ByteView h) {
+  const ByteView title = h.subspan(gb_title_at, gb_code_at - gb_title_at);
+  const auto end = std::ranges::find_if(title, [](Byte b) { return b < ' ' || b > '~'; });
+  const unsigned colour = h[gb_colour_at];
+  return end - title.begin() >= 3 && std::all_of(end, title.end(), [](Byte b) { return b == 0; }) &&
+         (colour == 0 || (colour & 0x80U) != 0 || (colour >= ' ' && colour <= '~')) &&
+         h[destination_at] <= 1 && h[gb_ram_size_at] < ram_sizes.size();
+}
+
 }  // namespace
 
 std::optional<RomFacts> read_gb_header(const RomView& rom) {
@@ -87,9 +105,12 @@ std::optional<RomFacts> read_gb_header(const RomView& rom) {
   if (h.empty() || !gb_checksum_is_right(h)) return std::nullopt;
   const auto* board = std::ranges::find(board_types, h[gb_type_at], &BoardType::type);
   const bool pictured = std::ranges::equal(h.subspan(gb_picture_at, picture_head.size()), picture_head);
-  // Eight bits of checksum prove little: the boot picture, or the size, must agree as well.
+  // Eight bits of checksum prove little, and a save of 32 KiB has the size and the board that a header of
+  // zeros says: without the boot picture there must be a title, or a program, as well.
   const bool sized = h[rom_size_at] <= 8 && rom.source.size_bytes == std::uint64_t{32768} << h[rom_size_at];
-  if (board == board_types.end() || !(pictured || sized)) return std::nullopt;
+  if (board == board_types.end() ||
+      !(pictured || (sized && is_titled(h) && (jumps_over_header(h) || h[gb_type_at] != 0))))
+    return std::nullopt;
 
   RomFacts facts;
   const bool colour = (h[gb_colour_at] & 0x80) != 0;
@@ -105,7 +126,7 @@ std::optional<RomFacts> read_gb_header(const RomView& rom) {
   if (facts.game.region == Region::unknown && h[destination_at] == 0) facts.game.region = Region::japan;
   facts.game.revision = h[gb_revision_at];
   facts.check_code = h[gb_checksum_at];
-  facts.confidence = pictured && sized ? 0.99 : 0.9;
+  facts.confidence = pictured && sized ? 0.99 : pictured || jumps_over_header(h) ? 0.9 : 0.7;
   facts.evidence.emplace_back("the header's checksum is right");
   facts.evidence.emplace_back(pictured ? "the boot picture is before the title"
                                        : "the ROM's size is as the header says");

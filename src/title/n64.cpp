@@ -9,6 +9,8 @@ namespace {
 
 // The cartridge header (docs/formats/n64.md).
 constexpr std::size_t n64_header_size = 0x40;
+constexpr std::size_t entry_at = 0x08;
+constexpr std::uint64_t least_rom_bytes = 0x1000;  // header and boot code
 constexpr std::size_t check_code_at = 0x10;
 constexpr std::size_t n64_title_at = 0x20;
 constexpr std::size_t n64_title_size = 20;
@@ -51,8 +53,10 @@ std::optional<RomFacts> read_n64_header(const RomView& rom) {
     const bool coded = is_plain_code(code);
     const bool uncoded = std::ranges::all_of(code, [](Byte b) { return b == 0 || b == ' '; });
     const bool titled = is_plausible_title(view.subspan(n64_title_at, n64_title_size));
-    // Other bus settings than the usual are rare: then title and code must both make sense.
-    if (!usual && !(coded && titled)) continue;
+    // Other bus settings than the usual are rare: then there is a title and a code, and the program after the
+    // boot code begins in the machine's memory.
+    const bool starts = header[entry_at] == 0x80 && rom.source.size_bytes >= least_rom_bytes;
+    if (!usual && !(coded && titled && starts)) continue;
 
     RomFacts facts;
     facts.game.platform = Platform::n64;

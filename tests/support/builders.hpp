@@ -28,6 +28,7 @@ inline Blob n64_rom(const RomWords& words = {}) {
     std::copy(text.begin(), text.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
   };
   put(0, "\x80\x37\x12\x40");
+  put(8, std::string_view("\x80\x00\x04\x00", 4));
   std::fill_n(rom.begin() + 0x20, 20, Byte{' '});
   put(0x20, words.title);
   std::fill_n(rom.begin() + 0x34, 7, Byte{0});

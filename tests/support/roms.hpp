@@ -38,6 +38,7 @@ inline Bytes nes_rom(std::initializer_list<Byte> header) {
 
 inline Bytes gb_rom(Byte type, Byte ram, bool colour = false) {
   Bytes rom = noisy(65536);
+  put(rom, 0x100, {0x00, 0xc3, 0x50, 0x01});
   std::fill(rom.begin() + 0x134, rom.begin() + 0x150, Byte{0});
   put(rom, 0x134, "GULL LEDGER");
   put(rom, 0x143, {static_cast<Byte>(colour ? 0xc0 : 0x80), '9', '9', 0, type, 1, ram, 1, 0x33, 2});
