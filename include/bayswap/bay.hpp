@@ -88,7 +88,7 @@ struct PlatformRule {
   std::string layout;                      // id; of Keeping::file only
   std::vector<std::string> other_layouts;  // ids, for games with other chips than `layout` has
   /// Extensions that {ext} can be, each with its dot; new files get the first. Empty: the usual ones of the
-  /// layouts. Only for Keeping::file, and not for sets.
+  /// layouts. Only for Keeping::file. Clocks and controller paks in files of their own keep their layout's.
   std::vector<std::string> extensions;
   std::string roms;  // folder of the ROMs below the root, "." for the root; empty: no ROMs here
   Keeping keeping = Keeping::file;

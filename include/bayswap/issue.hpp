@@ -24,6 +24,7 @@ enum class IssueCode {
   newer,
   byte_order,
   no_rom,
+  part,
   // Refused until the cause is resolved.
   empty,
   which_account,

@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 42> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 43> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -17,6 +17,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 42> words{{
     {IssueCode::newer, "newer"},
     {IssueCode::byte_order, "byte-order"},
     {IssueCode::no_rom, "no-rom"},
+    {IssueCode::part, "part"},
     {IssueCode::empty, "empty"},
     {IssueCode::which_account, "which-account"},
     {IssueCode::which_save, "which-save"},
@@ -65,7 +66,7 @@ std::optional<IssueCode> issue_code_from_text(std::string_view text) {
 }
 
 bool is_acceptable(IssueCode code) {
-  return code <= IssueCode::no_rom;
+  return code <= IssueCode::part;
 }
 
 std::vector<std::string> acceptable_issues() {

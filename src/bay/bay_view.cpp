@@ -35,6 +35,14 @@ struct BayView::Impl {
   using ExtensionCounts = std::map<std::string, std::vector<std::size_t>>;  // by folder, in lower case
   std::map<const PlatformRule*, ExtensionCounts> extensions_in_use;
   std::map<std::string, std::multimap<std::string, std::string>> listed;  // names by lower case, by folder
+
+  const std::multimap<std::string, std::string>& names_in(const std::string& folder) {
+    const auto [names, is_new] = listed.try_emplace(folder);
+    if (is_new)
+      if (const auto entries = store.list(folder))
+        for (const FileInfo& entry : *entries) names->second.emplace(lower(entry.name), entry.name);
+    return names->second;
+  }
 };
 
 BayView::BayView(const Catalog& catalog, const Bay& bay, Store& store, ViewOptions options)
@@ -191,19 +199,24 @@ const std::vector<const Layout*>& BayView::layouts_in_use(const PlatformRule& ru
 std::string BayView::path_on_disk(const std::string& path) {
   const std::string parent = folder_of(path);
   const std::string folder = parent == "." ? parent : path_on_disk(parent);
-  auto names = impl_->listed.find(folder);
-  if (names == impl_->listed.end()) {
-    names = impl_->listed.try_emplace(folder).first;
-    const auto entries = impl_->store.list(folder);
-    for (const FileInfo& entry : entries ? *entries : std::vector<FileInfo>{})
-      names->second.emplace(lower(entry.name), entry.name);
-  }
+  const auto& names = impl_->names_in(folder);
   const std::string own(name_of(path));
-  const auto [first, last] = names->second.equal_range(lower(own));
+  const auto [first, last] = names.equal_range(lower(own));
   const bool is_exact = std::any_of(first, last, [&](const auto& one) { return one.second == own; });
   // Two names that differ in case alone: neither is meant for sure.
   const std::string& name = !is_exact && std::distance(first, last) == 1 ? first->second : own;
   return folder == "." ? name : join_path(folder, name);
+}
+
+std::vector<std::string> BayView::beside(const std::string& path) {
+  const std::string folder = folder_of(path);
+  const auto& names = impl_->names_in(folder);
+  const std::string stem = lower(stem_of(path)) + ".";
+  std::vector<std::string> paths;
+  for (auto one = names.lower_bound(stem); one != names.end() && one->first.starts_with(stem); ++one)
+    if (lower(stem_of(one->second)) + "." == stem && one->second != name_of(path))
+      paths.push_back(folder == "." ? one->second : join_path(folder, one->second));
+  return paths;
 }
 
 const TreeSketch& sketch_in(BayView& view, const HeldSave& save) {

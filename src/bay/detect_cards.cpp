@@ -77,11 +77,31 @@ class CardRules {
       by_rule[at(*prefix, numbered(stem, group) + extension)].push_back(card);
     }
     for (auto& [path, own] : by_rule) {
+      if (others_under(path, platform, folder, own) > own.size()) {
+        // Odd ones among other saves: they make no rule for those.
+        for (SurveyedFile* card : own)
+          if (card->path.find_first_of("{}") == std::string::npos &&
+              add(platform, Keeping::card, card->path, ""))
+            card->is_claimed = true;
+        continue;
+      }
       const bool by_rom = path.find("{rom.stem}") != std::string::npos;
       const std::string roms = by_rom ? rom_folder(survey_, platform).value_or(".") : "";
       if (!add(platform, Keeping::card, path, roms)) continue;
       for (SurveyedFile* card : own) card->is_claimed = true;
     }
+  }
+
+  // Files of the folder that the rule would take as cards, and that are none.
+  [[nodiscard]] std::size_t others_under(const std::string& path, Platform platform, const std::string& folder,
+                                         const std::vector<SurveyedFile*>& own) const {
+    const auto rule = NameRule::parse(path);
+    if (!rule) return 0;
+    const std::size_t last = rule->components() - 1;
+    return static_cast<std::size_t>(std::ranges::count_if(files_, [&](const SurveyedFile& file) {
+      return folder_of(file.path) == folder && std::ranges::find(own, &file) == own.end() &&
+             !is_card(file) && rule->match(last, name_of(file.path), platform).has_value();
+    }));
   }
 
   // "card-1" as "card-{slot}", "Card A" as "Card {slot.letter}" where there is another of that name.

@@ -9,6 +9,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "bay/detect_rules.hpp"
+#include "bay/places.hpp"
 #include "bay/platform_settler.hpp"
 
 namespace bayswap {
@@ -200,22 +201,34 @@ class FileRules {
     rule.layout = layouts.front();
     rule.other_layouts.assign(layouts.begin() + 1, layouts.end());
     const auto first = catalog_.find(rule.layout);
+    const bool as_set = first && (*first)->is_set();
     std::string text = pattern + "{ext}";
-    if (!first || !(*first)->is_set()) {
-      const auto extensions = extensions_of(files);
-      const bool is_usual = std::all_of(files.begin(), files.end(), [&](const SurveyedFile* file) {
-        return file->finding.layout != nullptr && extension_of(file->path) == file->finding.layout->extension;
-      });
-      if (extensions.size() == 1 && !is_usual)
-        text = pattern + extensions.front();
-      else if (!is_usual)
-        rule.extensions = extensions;
-    }
+    // Clocks beside their memories keep an extension of their own.
+    std::vector<SurveyedFile*> memories;
+    for (SurveyedFile* file : files)
+      if (!as_set || file->finding.layout == nullptr || takes_extension(*file->finding.layout))
+        memories.push_back(file);
+    const bool is_usual = std::all_of(memories.begin(), memories.end(), [&](const SurveyedFile* file) {
+      return file->finding.layout != nullptr && extension_of(file->path) == file->finding.layout->extension;
+    });
+    const auto extensions = extensions_of(memories);
+    if (!as_set && extensions.size() == 1 && !is_usual)
+      text = pattern + extensions.front();
+    else if (!is_usual && (!as_set || memories_of(**first) == 1))
+      rule.extensions = extensions;
     if (auto path = NameRule::parse(text)) rule.path = *std::move(path);
     if (rule.path.uses_rom() || rule.path.uses("game.code"))
       rule.roms =
           rom_folder(survey_, platform).value_or(rule.path.uses_rom() ? folder_of(files.front()->path) : "");
     return rule;
+  }
+
+  // How many of a set's files hold memory.
+  [[nodiscard]] std::ptrdiff_t memories_of(const Layout& set) const {
+    return std::count_if(set.members.begin(), set.members.end(), [&](const std::string& id) {
+      const auto member = catalog_.find(id);
+      return member && takes_extension(**member);
+    });
   }
 
   // Those that occur, the most frequent first; then those that the platform's other games have.

@@ -36,6 +36,10 @@ class FileScanner {
     for (const PlatformRule* rule : rules)
       rules_.push_back(
           {rule, layouts_of(*rule), nullptr, {}, {}, {}, {}, rule->path.uses("ext"), is_set(*rule)});
+    // A rule that names one file knows more of it than one for all of a folder.
+    for (const PlatformRule& rule : scan.view.bay().rules)
+      if (rule.keeping != Keeping::file && rule.path.text().find('{') == std::string::npos)
+        taken_.insert(rule.path.text());
   }
 
   Result<void> run() {
@@ -52,7 +56,9 @@ class FileScanner {
     BAYSWAP_CHECK(find_roms());
     std::vector<Told> told;
     for (const Place& place : fitting)
-      if (place.info.kind == FileInfo::Kind::file && !rom_paths_.contains(place.path)) take(place, told);
+      if (place.info.kind == FileInfo::Kind::file && !rom_paths_.contains(place.path) &&
+          !taken_.contains(place.path))
+        take(place, told);
     for (const Place& place : beside)
       if (place.info.kind == FileInfo::Kind::file && !rom_paths_.contains(place.path) &&
           !taken_.contains(place.path))
@@ -104,6 +110,7 @@ class FileScanner {
         named.emplace_back(&rule, own);
     }
     if (fitting.empty()) return;
+    if (named.empty() && is_named_elsewhere(place)) return;
     if (std::any_of(named.begin(), named.end(), [](const auto& one) { return one.second.exact; }))
       std::erase_if(named, [](const auto& one) { return !one.second.exact; });
     std::size_t nearest = 0;
@@ -144,6 +151,26 @@ class FileScanner {
     told.push_back(std::move(one));
   }
 
+  // No ROM of these rules has its name, and one of another console has: what that console's rule does not read
+  // is odd there, and no save of this one.
+  bool is_named_elsewhere(const Place& place) {
+    const auto stem = place.words.find("rom.stem");
+    if (stem == place.words.end()) return false;
+    if (!stems_elsewhere_) {
+      stems_elsewhere_.emplace();
+      for (const PlatformRule& rule : scan_.view.bay().rules) {
+        if (rule.keeping != Keeping::file || rule.roms.empty() || !rule.path.uses_rom() ||
+            std::ranges::any_of(rules_, [&](const FileRule& own) {
+              return saves_as(own.rule->platform) == saves_as(rule.platform);
+            }))
+          continue;
+        if (const auto roms = scan_.view.roms(rule))
+          for (const RomFile& rom : **roms) stems_elsewhere_->insert(lower(stem_of(rom.path)));
+      }
+    }
+    return stems_elsewhere_->contains(lower(stem->second));
+  }
+
   // Beside ROMs is where the rules look, and there are some, but none where this file is.
   [[nodiscard]] bool is_apart(const std::string& path) const {
     if (!rules_.front().rule->path.text().starts_with("{rom.folder}/")) return false;
@@ -158,7 +185,7 @@ class FileScanner {
   static void split_name(const Layout& member, Told& one) {
     if (member.slots.size() != 1) return;
     const PartKind kind = member.slots.front().role.kind;
-    one.base.resize(one.base.size() - member.extension.size());
+    one.base.resize(one.base.size() - extension_of(one.base).size());
     int number = kind == PartKind::pak ? pak_number_in_name(name_of(one.file.path)) : 0;
     if (number > 0)
       cut_number(one);
@@ -352,6 +379,7 @@ class FileScanner {
   std::vector<FileRule> rules_;
   std::set<std::string> rom_paths_;
   std::set<std::string> taken_;
+  std::optional<std::unordered_set<std::string>> stems_elsewhere_;  // of other rules' ROMs, lower case
 };
 
 }  // namespace

@@ -6,8 +6,10 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/detect_survey.hpp"
 #include "bay/file_saves.hpp"
 #include "bay/keeper.hpp"
+#include "bay/places.hpp"
 
 namespace bayswap {
 namespace {
@@ -19,6 +21,32 @@ std::vector<const Layout*> also_listed(const BayView& view, const PlatformRule& 
     if (const auto layout = view.catalog().find(id); layout && !(*layout)->is_set())
       listed.push_back(*layout);
   return listed;
+}
+
+// A save is all of its files: what lies beside it, and no rule of the bay takes, may be the other half.
+void note_missing_part(BayView& view, const HeldSave& save, const Content& content, IssueList& issues) {
+  constexpr std::uint64_t largest_clock = 64;
+  const auto is_clock = [](const Part& part) { return part.role.kind == PartKind::rtc; };
+  const auto& parts = content.chips.parts;
+  const bool clock_alone = !parts.empty() && std::ranges::all_of(parts, is_clock);
+  if (!clock_alone && (std::ranges::any_of(parts, is_clock) || saves_as(save.rule->platform) != Platform::gb))
+    return;
+  for (const std::string& path : view.beside(save.path)) {
+    const std::string extension = lower(extension_of(path));
+    if (std::ranges::any_of(save.held, [&](const HeldFile& file) { return file.path == path; }) ||
+        !is_save_extension(extension, view.catalog()))
+      continue;
+    const auto info = view.store().stat(path);
+    if (!info || !*info || (*info)->kind != FileInfo::Kind::file || (*info)->size_bytes == 0) continue;
+    const bool as_clock = extension == ".rtc" && (*info)->size_bytes <= largest_clock;
+    if (as_clock == clock_alone) continue;
+    issues.unless_accepted(
+        IssueCode::part,
+        fmt::format("{} beside it may be the {} of this save, and {} does not read it",
+                    view.store().display_path(path), clock_alone ? "memory" : "clock", view.bay().name),
+        "name in the bay's rule the layout of both files; alone, one would go without the other");
+    return;
+  }
 }
 
 Result<Content> load_file(BayView& view, const HeldSave& save, const Hints& hints, IssueList& issues) {
@@ -49,6 +77,7 @@ Result<Content> load_file(BayView& view, const HeldSave& save, const Hints& hint
       content.chips.parts.push_back(std::move(part));
     }
   }
+  note_missing_part(view, save, content, issues);
   return content;
 }
 
@@ -71,7 +100,10 @@ bool belongs(const Part& part, Role role, const Save& all) {
 Result<std::vector<SaveFile>> files_of(BayView& view, const Arrival& arrival, const Layout& form) {
   const PlatformRule& rule = *arrival.rule;
   BAYSWAP_TRY(auto files, places(view.catalog(), rule, arrival.facts, form));
-  if (form.is_set() || rule.extensions.size() < 2) return files;
+  if (rule.extensions.size() < 2) return files;
+  const auto memory = std::ranges::find_if(
+      files, [&](const SaveFile& file) { return !form.is_set() || takes_extension(*file.layout); });
+  if (memory == files.end()) return files;
   std::optional<std::int64_t> newest;
   for (const std::string& extension : rule.extensions) {
     NameFacts facts = arrival.facts;
@@ -80,13 +112,13 @@ Result<std::vector<SaveFile>> files_of(BayView& view, const Arrival& arrival, co
     BAYSWAP_TRY(const auto info, view.store().stat(view.path_on_disk(path)));
     if (!info || info->kind != FileInfo::Kind::file || (newest && info->modified <= *newest)) continue;
     newest = info->modified;
-    files.front().path = path;
+    memory->path = path;
   }
   if (newest) return files;
   NameFacts facts = arrival.facts;
-  facts.extension = view.extension_in_use(rule, folder_of(files.front().path));
+  facts.extension = view.extension_in_use(rule, folder_of(memory->path));
   if (!facts.extension.empty()) {
-    BAYSWAP_TRY(files.front().path, rule.path.expand(facts));
+    BAYSWAP_TRY(memory->path, rule.path.expand(facts));
   }
   return files;
 }
@@ -96,12 +128,17 @@ bool brings_clock(const Arrival& arrival) {
                      [](const Part& part) { return part.role.kind == PartKind::rtc && !is_blank(part); });
 }
 
+bool has_clock(const Layout& form) {
+  return std::ranges::any_of(form.slots, [](const Slot& slot) { return slot.role.kind == PartKind::rtc; });
+}
+
 // Of several forms that the bay can have: that of the file in place, that of most of its saves, or the first.
+// What the game's own file has it keeps; the neighbours never give it a clock.
 Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
   std::vector<ChipFact> chips = chips_for(arrival);
   if (!brings_clock(arrival))
     std::erase_if(chips, [](const ChipFact& chip) { return chip.kind == PartKind::rtc; });
-  BAYSWAP_TRY(const auto forms, layouts_for(view.catalog(), *arrival.rule, chips));
+  BAYSWAP_TRY(auto forms, layouts_for(view.catalog(), *arrival.rule, chips));
   if (forms.size() == 1) return forms.front();
   const auto listed = [&](const Layout* layout) {
     return std::find(forms.begin(), forms.end(), layout) != forms.end();
@@ -125,6 +162,11 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
       if (opened->layout == file.layout) return form;  // of a set
     }
   }
+  const bool timed = brings_clock(arrival) || std::ranges::any_of(arrival.chips, [](const ChipFact& chip) {
+                       return chip.kind == PartKind::rtc;
+                     });
+  if (!timed && !std::ranges::all_of(forms, [](const Layout* form) { return has_clock(*form); }))
+    std::erase_if(forms, [](const Layout* form) { return has_clock(*form); });
   for (const Layout* layout : view.layouts_in_use(*arrival.rule))
     if (listed(layout)) return layout;
   return forms.front();

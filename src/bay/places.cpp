@@ -107,6 +107,12 @@ class PlaceFinder {
 
 }  // namespace
 
+bool takes_extension(const Layout& layout) {
+  if (layout.slots.size() != 1) return true;
+  const PartKind kind = layout.slots.front().role.kind;
+  return kind != PartKind::rtc && kind != PartKind::pak;
+}
+
 Result<std::vector<Place>> find_places(Store& store, const NameRule& rule, Platform platform,
                                        const std::function<void(const std::string&, const Error&)>& on_error,
                                        const std::string& roms) {

@@ -5,6 +5,7 @@
 
 #include "base/path.hpp"
 #include "base/text.hpp"
+#include "bay/places.hpp"
 #include "bay/save_list.hpp"
 
 namespace bayswap {
@@ -37,7 +38,8 @@ void index_roms(FileRule& rule) {
 
 bool fits(const FileRule& rule, const Layout& layout, const std::string& path) {
   if (!rule.by_extension) return true;
-  if (rule.rule->extensions.empty() || rule.is_set) return ends_with_lower(path, layout.extension);
+  if (rule.rule->extensions.empty() || (rule.is_set && !takes_extension(layout)))
+    return ends_with_lower(path, layout.extension);
   return std::any_of(rule.rule->extensions.begin(), rule.rule->extensions.end(),
                      [&](const std::string& extension) { return ends_with_lower(path, extension); });
 }

@@ -64,13 +64,15 @@ Result<std::vector<SaveFile>> places(const Catalog& catalog, const PlatformRule&
     files.push_back({std::move(path), layout, {}});
     return files;
   }
+  const bool is_named = !rule.extensions.empty();
   for (const std::string& id : layout->members) {
     BAYSWAP_TRY(const Layout* member, catalog.find(id));
     if (member->slots.size() != 1) continue;
     const PartKind kind = member->slots.front().role.kind;
     for (int number = kind == PartKind::pak ? 1 : 0; number <= (kind == PartKind::pak ? 4 : 0); ++number) {
       const Role role{kind, number};
-      facts.extension = set_suffix(*member, role);
+      facts.extension =
+          is_named && takes_extension(*member) ? rule.extensions.front() : set_suffix(*member, role);
       BAYSWAP_TRY(std::string path, rule.path.expand(facts));
       files.push_back({std::move(path), member, role});
     }

@@ -82,6 +82,12 @@ Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequ
   source.display_path = candidate.where;
   source.files.push_back(candidate.where);
   source.issues = IssueList(request.accept);
+  if (!candidate.told)
+    source.issues.unless_accepted(
+        IssueCode::wrong_game,
+        fmt::format("{}: nothing but its size says that it is a save of {}", candidate.where,
+                    candidate.facts.game.title.empty() ? "this game" : candidate.facts.game.title),
+        "say whose it is: --game, or its number with --choose");
   Hints hints;
   hints.chips = request.chips;
   if (candidate.facts.rom_path)

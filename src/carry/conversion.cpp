@@ -47,6 +47,7 @@ class ConversionPlanner {
       BAYSWAP_TRY(auto save, read_input(i));
       request.inputs.push_back(std::move(save));
     }
+    BAYSWAP_CHECK(take_clock_beside(to, request));
     DetectedLayout own;
     if (to == nullptr) {
       BAYSWAP_TRY(own, own_form(request, base));
@@ -126,6 +127,33 @@ class ConversionPlanner {
     return std::move(opened->save);
   }
 
+  // A save may keep its clock in a file beside its memory. It goes along, or is named as what is left out.
+  Result<void> take_clock_beside(const Layout* to, ConvertRequest& request) {
+    if (request_.inputs.size() != 1 || !hints_.platform || request.inputs.front().find({PartKind::rtc, 0}))
+      return {};
+    const std::string& input = request_.inputs.front();
+    const std::string path = input.substr(0, input.size() - extension_of(input).size()) + ".rtc";
+    const auto bytes = path == input ? std::nullopt : disk_.read_if_there(path).value_or(std::nullopt);
+    if (!bytes || bytes->empty()) return {};
+    for (const Layout* layout : catalog_.all(saves_as(*hints_.platform))) {
+      const bool is_clock = layout->slots.size() == 1 && layout->slots.front().role.kind == PartKind::rtc;
+      if (!is_clock) continue;
+      auto opened = open_save(*layout, *bytes, hints_.chips);
+      if (!opened || opened->fitted.fit != Fit::exact || opened->save.is_blank()) continue;
+      if (to != nullptr && !to->slot({PartKind::rtc, 0}) && !member_for(catalog_, *to, {PartKind::rtc, 0})) {
+        out_.warnings.push_back(
+            fmt::format("{} beside it, its clock, stays where it is: {} has no place for one", path, to->id));
+        return {};
+      }
+      out_.read_notes.push_back(fmt::format("{}: the clock beside it, {}, goes along", path, layout->id));
+      clock_beside_ = path;
+      request.inputs.push_back(std::move(opened->save));
+      return {};
+    }
+    out_.warnings.push_back(fmt::format("{} beside it was not taken along: it is no clock we know", path));
+    return {};
+  }
+
   Result<const Layout*> detect_file(const std::string& path, const Blob& bytes) {
     Hints hints = hints_;
     hints.extension = lower(extension_of(path));
@@ -193,6 +221,7 @@ class ConversionPlanner {
     plan.reason = fmt::format("convert {} to {}", joined(request_.inputs, ", "),
                               request_.to.empty() ? "the form of " + request_.base : request_.to);
     for (const std::string& input : request_.inputs) plan.from_files.push_back(disk_.absolute_path(input));
+    if (!clock_beside_.empty()) plan.from_files.push_back(disk_.absolute_path(clock_beside_));
     note_hard_links(plan, disk_);
     return {};
   }
@@ -200,7 +229,8 @@ class ConversionPlanner {
   const Catalog& catalog_;
   Store& disk_;
   const ConversionRequest& request_;
-  Hints hints_;  // of the game
+  Hints hints_;               // of the game
+  std::string clock_beside_;  // a file that nobody named and that goes along
   Conversion out_;
 };
 

@@ -24,6 +24,8 @@ constexpr double for_structure = 0.25;
 constexpr double for_content = 0.25;
 constexpr double for_name = 0.15;
 constexpr double for_likeness = 0.35;
+constexpr double clear_likeness = 0.5;  // of trees; what only has the same sizes has less
+constexpr double clear_name = 0.85;
 
 class Finder {
  public:
@@ -46,7 +48,10 @@ class Finder {
       if (rule.keeping != Keeping::folder) single_files(rule);
     }
     sort_by_descending(found_, &Candidate::score);
-    if (!game_.empty()) std::erase_if(found_, [this](const Candidate& one) { return !is_meant(one); });
+    if (!game_.empty()) {
+      std::erase_if(found_, [this](const Candidate& one) { return !is_meant(one); });
+      for (Candidate& one : found_) one.told = true;
+    }
     if (found_.empty())
       return fail(ErrorCode::not_recognised,
                   fmt::format("{}: nothing in it is a save for {}{}", path_, to_.bay().name,
@@ -114,6 +119,7 @@ class Finder {
     }
     if (best == nullptr || likest.score < 0.2) return;
     one.score += for_likeness * likest.score;
+    one.told = one.told || likest.score >= clear_likeness;
     one.reasons.push_back(
         fmt::format("{:.0f} % like {}: {}", likest.score * 100, best->path, joined(likest.reasons, ", ")));
     const NameFacts& theirs = best->facts;
@@ -178,10 +184,12 @@ class Finder {
       one.facts.game.code = directory.substr(0, 9);
       one.facts.game.region = region_of_code(Platform::psp, one.facts.game.code);
       one.facts.suffix = directory.substr(9);
+      one.told = true;
       one.score += for_structure + for_content;
       one.reasons.push_back(fmt::format("its parameter file says {}", directory));
     } else if (!label.title.empty()) {
       one.score += for_structure;
+      one.told = true;
       one.reasons.push_back(fmt::format("its banner says {}", label.title));
       if (one.facts.game.title.empty()) one.facts.game.title = label.title;
     }
@@ -211,6 +219,7 @@ class Finder {
                        words.contains("game.code") || words.contains("title.id");
     if (!tells) return;
     one.facts = facts_of_words(words, one.rule->platform);
+    one.told = true;
     one.score += for_name;
     one.reasons.push_back(fmt::format("its path is as the bay has them ({})", counted(matched, "name")));
   }
@@ -258,6 +267,7 @@ class Finder {
       one.facts.game.title = described.title;
       one.facts.game.region = described.region;
       one.entry = entry;
+      one.told = true;
       if (!entry.empty()) one.where += ", " + entry;
       one.score = score;
       one.reasons.push_back(reason);
@@ -297,6 +307,7 @@ class Finder {
     const auto package = BlockPackage::open(one.files.front().bytes);
     if (!package) return;
     one.facts.game.title_id = package->title_id();
+    one.told = true;
     one.facts.game.title = package->title_name();
     one.facts.save_name = one.files.front().path;
     one.facts.account = fmt::format("{:016X}", package->profile_id());
@@ -360,7 +371,8 @@ class Finder {
       }
     }
     if (best != nullptr) {
-      one.score += for_name * nearest + (nearest > 0.85 ? for_content : 0);
+      one.score += for_name * nearest + (nearest > clear_name ? for_content : 0);
+      one.told = nearest > clear_name;
       one.reasons.push_back(fmt::format("the name is like {}", name_of(best->path)));
     } else if (roms_->size() == 1 && can_hold(to_.facts_of(roms_->front()), told.matches)) {
       best = &roms_->front();
@@ -371,13 +383,23 @@ class Finder {
       one.facts.rom_path = best->path;
       for (const HeldSave& save : *there_) {
         if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
-        one.score += save.size_bytes == file.bytes.size() ? for_likeness : for_likeness / 3;
-        one.reasons.push_back(save.size_bytes == file.bytes.size() ? "the save in place has the same size"
-                                                                   : "the game has a save in place");
+        compare_bytes(one, plain->plain, save);
         break;
       }
     }
     if (best != nullptr || !game_.empty()) add(std::move(one));
+  }
+
+  // The game's save in place: of one game much stays where it was; two games' saves of one size have nothing in
+  // common but blanks.
+  void compare_bytes(Candidate& one, const Blob& own, const HeldSave& save) {
+    const auto bytes = to_.store().read(save.path);
+    const auto theirs = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());
+    if (!theirs) return;
+    const double share = equal_share(own.view(), theirs->plain.view());
+    one.score += for_likeness * std::min(1.0, share * 2);
+    one.told = one.told || share >= clear_share;
+    one.reasons.push_back(fmt::format("{:.0f} % of what both hold is as in {}", share * 100, save.path));
   }
 
   std::vector<TreeFile> files_;

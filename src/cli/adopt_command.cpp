@@ -30,6 +30,7 @@ Json candidate_json(const Candidate& one) {
           {"game", cli::to_json(one.facts.game)},
           {"files", one.files.size()},
           {"score", one.score},
+          {"told", one.told},
           {"reasons", one.reasons}};
 }
 
@@ -83,7 +84,8 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
     return fail(ErrorCode::unsafe, fmt::format("{} has several saves that are about as likely", options.what),
                 "pass --game, or --choose with its number");
   }
-  const Candidate& one = found[chosen - 1];
+  Candidate one = found[chosen - 1];
+  one.told = one.told || options.choice > 0 || !options.game.empty();
   if (!globals.json && !globals.quiet)
     print_field("taking", fmt::format("{} ({}): {}", one.where, described(one), joined(one.reasons, "; ")));
   BAYSWAP_TRY(const Plan plan, plan_adopt(view, one, request));

@@ -146,25 +146,63 @@ class Write {
            bytes.size() > 4096;
   }
 
-  // The ROM beside the file tells whose save it is.
+  // Whose save it is, as far as anything tells: the ROM beside it, the place that it lies in, what the logbook
+  // knows of it. With how that is known.
+  struct Owner {
+    GameId game;
+    std::string how;
+  };
+  Result<std::vector<Owner>> owners(LocalStore& disk) {
+    std::vector<Owner> found;
+    if (const auto beside = rom_beside(disk, options_.input))
+      found.push_back({beside->second.game, "the ROM beside it"});
+    const std::string path = disk.absolute_path(options_.input);
+    if (found.empty()) {
+      const auto place = OpenedBay::that_has(job_.books(), path, "");
+      const auto saves = place ? (*place)->view->saves(BayView::Depth::names) : tl::unexpected(place.error());
+      if (saves)
+        for (const HeldSave& save : **saves)
+          if (save.has_rom && std::ranges::any_of(save.held, [&](const HeldFile& file) {
+                return (*place)->store->absolute_path(file.path) == path;
+              }))
+            found.push_back({save.facts.game, fmt::format("by its name in {}, its ROM", (*place)->bay.name)});
+    }
+    if (logbook_) {
+      // The newest entry that wrote these very bytes says whose they were.
+      BAYSWAP_TRY(const auto entries, logbook_->book().entries(path));
+      const auto bytes = disk.read(options_.input, max_state_bytes);
+      for (const Entry& entry : entries)
+        if (entry.game && entry.state == EntryState::done && bytes &&
+            std::ranges::any_of(entry.changes, [&](const LoggedChange& change) {
+              return change.path == path && change.after && *change.after == sha256(bytes->view());
+            })) {
+          found.push_back({*entry.game, fmt::format("by logbook entry {}, its game", entry.id)});
+          break;
+        }
+    }
+    return found;
+  }
+
   Result<void> check_game(LocalStore& disk) {
-    const auto beside = rom_beside(disk, options_.input);
-    if (!beside) return {};
-    const GameId& own = beside->second.game;
+    BAYSWAP_TRY(const auto known, owners(disk));
     const GameId& wanted = job_.game().rom.game;
-    const GameMatch match = compare(own, wanted);
     const auto accepts = [&](IssueCode code) { return accept_.contains(code); };
-    const std::string whose =
-        fmt::format("the ROM beside it is {}, the cartridge is {}", in_words(own), in_words(wanted));
-    if (match == GameMatch::other_game && !accepts(IssueCode::wrong_game))
-      return fail(ErrorCode::unsafe, fmt::format("{} is another game's save: {}", options_.input, whose),
-                  "nothing was written",
-                  {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_game))}});
-    if (match == GameMatch::other_region && !accepts(IssueCode::wrong_region))
-      return fail(ErrorCode::wrong_region, fmt::format("{} is of another region: {}", options_.input, whose),
-                  "nothing was written",
-                  {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_region))}});
-    if (match == GameMatch::other_revision) warnings_.push_back(whose + ": another revision");
+    for (const auto& [own, how] : known) {
+      const GameMatch match = compare(own, wanted);
+      const std::string whose = fmt::format("{} is {}, the cartridge is {}", how, in_words(own), in_words(wanted));
+      if (match == GameMatch::other_game && !accepts(IssueCode::wrong_game))
+        return fail(ErrorCode::unsafe, fmt::format("{} is another game's save: {}", options_.input, whose),
+                    "nothing was written",
+                    {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_game))}});
+      if (match == GameMatch::other_region && !accepts(IssueCode::wrong_region))
+        return fail(ErrorCode::wrong_region, fmt::format("{} is of another region: {}", options_.input, whose),
+                    "nothing was written",
+                    {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_region))}});
+      if (match == GameMatch::other_revision) warnings_.push_back(whose + ": another revision");
+    }
+    if (known.empty())
+      warnings_.push_back(fmt::format("nothing tells whose save {} is: see that it is one of {}", options_.input,
+                                      in_words(wanted)));
     return {};
   }
 
@@ -219,6 +257,7 @@ class Write {
       return fail(ErrorCode::unsupported,
                   fmt::format("{} cartridges are not written", tag(job_.game().rom.game.platform)), "");
     candidate.where = options_.input;
+    candidate.told = true;  // check_game has asked
     candidate.facts.game = job_.game().rom.game;
     candidate.facts.rom_path = rom_name;
     std::string path = options_.input;

@@ -181,7 +181,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry
       ->add_option("--accept", w.carry.accept,
                    "Go on in spite of: wrong-region, wrong-game, odd-target, unwritten, short, damaged, "
-                   "cut, newer, byte-order, no-rom")
+                   "cut, newer, byte-order, no-rom, part")
       ->type_name("ISSUE")
       ->expected(1)
       ->take_all();
@@ -308,12 +308,22 @@ void add_carry_commands(CLI::App& app, Words& w) {
   demo->add_option("--out", w.demo_out, "An empty or new folder")->required()->type_name("DIR");
 }
 
+// Whether the word is an option whose value is the next word.
+bool takes_next_word(const CLI::App& level, const std::string& word) {
+  if (!word.starts_with('-') || word.find('=') != std::string::npos) return false;
+  const CLI::Option* option = level.get_option_no_throw(word);
+  return option != nullptr && option->get_items_expected_max() > 0;
+}
+
 // The command that the words name: as far as they do.
 const CLI::App* named_command(const CLI::App& app, const std::vector<std::string>& args, std::string& path,
                               std::size_t* consumed = nullptr) {
   const CLI::App* level = &app;
   for (std::size_t i = 0; i < args.size(); ++i) {
-    if (args[i] == "--home") ++i;  // and its folder
+    if (takes_next_word(*level, args[i])) {
+      ++i;
+      continue;
+    }
     if (i >= args.size() || args[i].starts_with('-')) continue;
     const CLI::App* next = nullptr;
     for (const CLI::App* sub : level->get_subcommands([](const CLI::App*) { return true; }))
@@ -408,7 +418,10 @@ bool report_unknown_command(const CLI::App& app, const std::vector<std::string>&
   std::string path = "bayswap";
   for (std::size_t i = 0; i < args.size(); ++i) {
     const std::string& word = args[i];
-    if (word == "--home") ++i;  // and its folder
+    if (takes_next_word(*level, word)) {
+      ++i;
+      continue;
+    }
     if (word.starts_with('-')) continue;
     std::vector<std::string> names;
     const CLI::App* next = nullptr;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 
 #include "base/order.hpp"
 #include "base/text.hpp"
@@ -60,6 +61,16 @@ Shared shared(const TreeSketch& a, const TreeSketch& b) {
   return found;
 }
 
+// Text, numbers, flags: not a filler, not a ramp of small numbers that any table has.
+bool holds_something(const Byte* bytes, std::size_t count) {
+  std::array<Byte, 8> sorted{};
+  std::copy_n(bytes, count, sorted.begin());
+  std::sort(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(count));
+  const auto distinct = std::unique(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(count)) -
+                        sorted.begin();
+  return distinct >= 4;
+}
+
 std::vector<std::uint64_t> sizes_of(const TreeSketch& tree) {
   std::vector<std::uint64_t> sizes;
   std::ranges::transform(tree.files, std::back_inserter(sizes), &TreeSketch::File::size_bytes);
@@ -68,6 +79,19 @@ std::vector<std::uint64_t> sizes_of(const TreeSketch& tree) {
 }
 
 }  // namespace
+
+double equal_share(ByteView a, ByteView b) {
+  constexpr std::size_t piece = 8;
+  constexpr std::size_t few = 8;
+  std::size_t asked = 0;
+  std::size_t same = 0;
+  for (std::size_t at = 0; at + piece <= std::min(a.size(), b.size()); at += piece) {
+    if (!holds_something(a.data() + at, piece) || !holds_something(b.data() + at, piece)) continue;
+    ++asked;
+    same += std::memcmp(a.data() + at, b.data() + at, piece) == 0 ? 1 : 0;
+  }
+  return asked < few ? 0 : static_cast<double>(same) / static_cast<double>(asked);
+}
 
 Likeness likeness(const TreeSketch& a, const TreeSketch& b) {
   Likeness found;

@@ -24,6 +24,13 @@ struct Likeness {
 };
 [[nodiscard]] Likeness likeness(const TreeSketch& a, const TreeSketch& b);
 
+/// Which part of the stretches of 8 bytes that hold something in both is the same in both, at the same place:
+/// 0 to 1; 0 where there are few. Saves of one game have most in common, those of two games next to nothing
+/// (tests/claims_test.cpp measures it).
+[[nodiscard]] double equal_share(ByteView a, ByteView b);
+/// What two saves of different games never reach.
+inline constexpr double clear_share = 0.05;
+
 class BayView;
 struct HeldSave;
 /// Returns a sketch of the files of a folder or package save, read once per view.
