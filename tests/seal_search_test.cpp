@@ -3,7 +3,10 @@
 // values.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
+#include <bayswap/hunt.hpp>
 #include <bayswap/seal_search.hpp>
+#include <bayswap/sheet.hpp>
+#include <bayswap/sheet_draft.hpp>
 
 #include <algorithm>
 #include <cstdlib>
@@ -185,6 +188,87 @@ TEST(SealSearch, FindsWhatIsPlanted) {
   fmt::print("{} planted, {} found, {} with the very range, {} wrong\n", planted, found, exact, wrong);
   EXPECT_GE(found * 100, planted * 99);
   EXPECT_LE(wrong * 100, planted);
+}
+
+// A main and a backup that are the same, and a value with its complement behind it: each is found, twice, and
+// nothing that only cancels out. The draft then changes both.
+TEST(SealSearch, CopiesAndPairsAreUnderstood) {
+  for (std::uint32_t seed = 1; seed <= seal_rounds * 3; ++seed) {
+    SCOPED_TRACE(seed);
+    std::mt19937 dice(seed);
+    const std::size_t half = std::size_t{512} << dice() % 3;
+    const bool is_xor = dice() % 2 == 0;
+    const std::size_t value = dice() % 2 == 0 ? half - 4 : 8;
+    const bool paired = !is_xor;
+    Seal seal;
+    seal.form.kind = is_xor ? SealForm::Kind::exclusive_or : SealForm::Kind::sum;
+    seal.form.bits = is_xor ? 32 : 16;
+    seal.form.unit_bytes = is_xor ? 4 : 1;
+    seal.ranges = {{16, half - 4}};
+    seal.at = value;
+    std::vector<Byte> one(half);
+    for (std::size_t i = 0; i < half; ++i) one[i] = dice() % 3 == 0 ? static_cast<Byte>(dice()) : Byte{0};
+    std::vector<Blob> versions;
+    for (int v = 0; v < 4; ++v) {
+      for (int i = 0; i < 12 * v; ++i) one[24 + dice() % (half - 40)] = static_cast<Byte>(dice());
+      one[20] = static_cast<Byte>(17 + v * v);  // what the game shows
+      ASSERT_TRUE(reseal({seal}, one));
+      if (paired)
+        for (int i = 0; i < 2; ++i) one[value + 2 + i] = static_cast<Byte>(~one[value + i]);
+      std::vector<Byte> whole = one;
+      whole.insert(whole.end(), one.begin(), one.end());
+      versions.push_back(Blob::copy_of(whole));
+    }
+    const auto found = find_seals(versions);
+    ASSERT_TRUE(found);
+    std::string all;
+    for (const SealFind& find : found->seals)
+      all += fmt::format("{:x} over {:x} to {:x}: {}; ", find.seal.at, find.seal.ranges.front().from,
+                         find.seal.ranges.front().to, to_text(find.seal.form));
+    ASSERT_EQ(found->seals.size(), paired ? 4U : 2U) << all;
+    std::set<std::size_t> places;
+    for (const SealFind& find : found->seals) places.insert(find.seal.at);
+    const std::set<std::size_t> wanted =
+        paired ? std::set{value, value + 2, half + value, half + value + 2} : std::set{value, half + value};
+    EXPECT_EQ(places, wanted);
+    // The sheet that comes of it: a change goes to both, all seals hold; a torn copy gets what the sound one
+    // has.
+    SheetDraft draft;
+    draft.id = "gba.mirror";
+    draft.game.platform = Platform::gba;
+    draft.size_bytes = 2 * half;
+    draft.seals = found->seals;
+    draft.copies = found->copies;
+    HuntRequest request;
+    request.values = {"17", "18", "21", "26"};
+    const auto finds = hunt(versions, request);
+    ASSERT_TRUE(finds && !finds->empty());
+    draft.fields.emplace_back("coins", finds->front());
+    const auto toml = draft_sheet(draft);
+    ASSERT_TRUE(toml) << toml.error().message;
+    const Sheet sheet = *Sheet::parse(*toml, "draft");
+    const auto halves_of = [&](const std::vector<SheetFile>& files) {
+      const ByteView bytes = files.front().bytes.view();
+      return std::pair(Blob::copy_of(bytes.first(half)), Blob::copy_of(bytes.subspan(half)));
+    };
+    for (const bool torn : {false, true}) {
+      std::vector<Byte> bytes(versions[1].view().begin(), versions[1].view().end());
+      if (torn) std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(half + 20), half / 3, Byte{0x5a});
+      const SheetSave save(sheet, {{"sram", Blob::copy_of(bytes)}});
+      EXPECT_EQ(save.verdict().findings.empty(), !torn);
+      const auto edit = save.change({{"copy.coins", "200"}});
+      ASSERT_TRUE(edit) << edit.error().message << *toml;
+      const auto [main, backup] = halves_of(edit->files);
+      EXPECT_EQ(main, backup);
+      EXPECT_EQ(main.view()[20], 200);
+      EXPECT_TRUE(SheetSave(sheet, edit->files).verdict().findings.empty());
+      const auto again = save.reseal();
+      ASSERT_TRUE(again);
+      const auto [first, second] = halves_of(again->files);
+      EXPECT_EQ(first, second);
+      EXPECT_EQ(first, Blob::copy_of(versions[1].view().first(half)));
+    }
+  }
 }
 
 }  // namespace

@@ -13,7 +13,8 @@ struct SealFind {
   double confidence = 0;        // 0 to 1
   double expected_false = 0;    // number of equally natural finds expected by chance in the whole search
   bool has_free_start = false;  // its start value is unusual and was chosen to fit
-  bool pairs_with = false;      // it is the complement or the negative of another seal with the same range
+  bool pairs_with = false;      // it is the complement or the negative of another seal's value
+  bool in_copy = false;         // it is another seal, in a copy of what that is in
 };
 /// Two places with equal bytes in every version, some of which change.
 struct CopyFind {
@@ -45,8 +46,9 @@ struct SealSearch {
 };
 /// Searches every offset and range for sums, exclusive ors, CRCs and Adler sums; multiples of 16 and the
 /// edges of changes also for digests. Distinguishing 16-bit sums from chance takes three versions or more,
-/// 32-bit ones two. `versions`: 2 to 16, in the order in which they were saved. Fails with `bad_usage` if
-/// they differ in size, are over 16 MiB, or are all equal.
+/// 32-bit ones two. Of copies the first is searched; what holds whatever the bytes are, as over a value and
+/// its complement, is no find. `versions`: 2 to 16, in the order in which they were saved. Fails with
+/// `bad_usage` if they differ in size, are over 16 MiB, or are all equal.
 [[nodiscard]] Result<SealSearch> find_seals(std::span<const Blob> versions,
                                             const SealSearchOptions& options = {});
 

@@ -18,6 +18,7 @@ struct SheetDraft {
   std::string mark;            // plain text that every version begins with; may be empty
   std::vector<std::pair<std::string, HuntFind>> fields;  // by name
   std::vector<SealFind> seals;
+  std::vector<CopyFind> copies;  // what is in the largest becomes a record that is written to all of them
 };
 /// Returns the text that every version begins with, up to 16 characters; empty if there is none of 4.
 [[nodiscard]] std::string common_mark(std::span<const Blob> versions);

@@ -310,6 +310,7 @@ struct Search {
       if (versions.size() > 1) {
         BAYSWAP_TRY(SealSearch search, find_seals(versions));
         draft.seals = std::move(search.seals);
+        draft.copies = std::move(search.copies);
       }
       BAYSWAP_TRY(text, draft_sheet(draft));
     }

@@ -133,6 +133,56 @@ std::string seal_text(const std::string& id, const Seal& seal) {
   return out;
 }
 
+// Where the copies of one thing are, each as large as the first.
+struct Copies {
+  std::vector<std::size_t> places;
+  std::size_t size_bytes = 0;
+
+  // The largest, and further ones of it.
+  static Copies of(const std::vector<CopyFind>& all) {
+    Copies copies;
+    const auto largest = std::ranges::max_element(all, {}, &CopyFind::size_bytes);
+    if (largest == all.end()) return copies;
+    copies.places = {largest->first, largest->second};
+    copies.size_bytes = largest->size_bytes;
+    for (bool grows = true; grows;) {
+      grows = false;
+      for (const CopyFind& one : all)
+        if (one.first == copies.places.back() && one.size_bytes == copies.size_bytes) {
+          copies.places.push_back(one.second);
+          grows = true;
+        }
+    }
+    return copies;
+  }
+  // The offset within a copy; nothing if it is in none of them.
+  [[nodiscard]] std::optional<std::size_t> within(std::size_t from, std::size_t to) const {
+    for (const std::size_t place : places)
+      if (from >= place && to <= place + size_bytes) return from - place;
+    return std::nullopt;
+  }
+};
+
+// What is said of the save, said of a record.
+std::string of_record(std::string text, const std::string& record) {
+  for (const std::string_view word : {"[[field", "[[seal"})
+    for (std::size_t at = 0; (at = text.find(word, at)) != std::string::npos; at += word.size())
+      text.insert(at + 2, fmt::format("record.{}.", record));
+  return text;
+}
+
+std::string seal_field(const std::string& id, const Seal& seal) {
+  // A seal can be seen as well.
+  const std::size_t size = size_of(seal.form);
+  if (size <= 8)
+    return fmt::format(
+        "\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"u{}\"\norder = \"{}\"\nshow = \"hex\"\nhidden = "
+        "true\n",
+        id, seal.at, 8 * size, order_word(seal.big_endian));
+  return fmt::format("\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"bytes\"\nsize = {}\nhidden = true\n",
+                     id, seal.at, size);
+}
+
 }  // namespace
 
 std::string common_mark(std::span<const Blob> versions) {
@@ -160,27 +210,49 @@ Result<std::string> draft_sheet(const SheetDraft& draft) {
   else if (!draft.game.title.empty())
     out += fmt::format("title = {}\n", toml_quoted(draft.game.title));
   if (!draft.mark.empty()) out += fmt::format("[[game.magic]]\nat = 0\ntext = {}\n", toml_quoted(draft.mark));
+  const Copies copies = Copies::of(draft.copies);
+  constexpr const char* record = "copy";
   std::string rest;
+  std::string inside;  // of the copies' record
   for (const auto& [name, find] : draft.fields) {
-    BAYSWAP_TRY(const FieldText text, field_text(name, find));
-    out += text.field;
+    HuntFind own = find;
+    const auto at = copies.within(find.offset, find.offset + (find.bits + 7) / 8);
+    if (at) own.offset = *at;
+    BAYSWAP_TRY(const FieldText text, field_text(name, own));
+    (at ? inside : out) += at ? of_record(text.field, record) : text.field;
     rest += text.rest;
   }
-  for (std::size_t i = 0; i < draft.seals.size(); ++i) {
-    const Seal& seal = draft.seals[i].seal;
+  for (const SealFind& find : draft.seals) {
+    if (find.in_copy) continue;
+    Seal seal = find.seal;
+    const auto at = copies.within(seal.at, seal.at + size_of(seal.form));
+    bool is_inside = at.has_value();
+    std::vector<SealRange> ranges;
+    for (const SealRange& range : seal.ranges) {
+      const auto from = copies.within(range.from, range.to);
+      is_inside = is_inside && from;
+      ranges.push_back({from.value_or(0), from.value_or(0) + range.to - range.from});
+    }
+    if (is_inside) {
+      seal.at = *at;
+      seal.ranges = std::move(ranges);
+    }
     const std::string id = fmt::format("seal-{:x}", seal.at);
-    // A seal can be seen as well.
-    const std::size_t size = size_of(seal.form);
-    if (size <= 8)
-      out += fmt::format(
-          "\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"u{}\"\norder = \"{}\"\nshow = \"hex\"\nhidden = "
-          "true\n",
-          id, seal.at, 8 * size, order_word(seal.big_endian));
-    else
-      out +=
-          fmt::format("\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"bytes\"\nsize = {}\nhidden = true\n",
-                      id, seal.at, size);
-    rest += seal_text(id, seal);
+    if (is_inside) {
+      inside += of_record(seal_field(id, seal) + seal_text(id, seal), record);
+    } else {
+      out += seal_field(id, seal);
+      rest += seal_text(id, seal);
+    }
+  }
+  if (!inside.empty()) {
+    std::vector<std::string> places;
+    for (const std::size_t place : copies.places) places.push_back(fmt::format("0x{:X}", place));
+    out += fmt::format(
+        "\n[[field]]  # the same, {} times: a change goes to all\nname = \"{}\"\nplaces = [{}]\n"
+        "record = \"{}\"\nwrite = \"all\"\n",
+        places.size(), record, joined(places, ", "), record);
+    rest = fmt::format("\n[record.{}]\nsize = {}\n", record, copies.size_bytes) + inside + rest;
   }
   out += rest;
   if (draft.fields.empty() && draft.seals.empty())

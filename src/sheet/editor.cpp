@@ -96,10 +96,52 @@ Result<SheetNumber> Editor::begin_copy(Tree& tree, const Node& array) {
   return other.index;
 }
 
+// Copies that are all written alike: one that is torn gets what the sound one holds, seals and all. Made
+// right by itself it would be sound, and another save.
+Result<void> Editor::mend_mirrors() {
+  bool changed = true;
+  // A copy of copies is mended from the outside in: the tree is built anew after each.
+  while (changed) {
+    changed = false;
+    Tree tree(sheet_, files_);
+    const auto each = [&](const auto& self, Node& node) -> Result<void> {
+      for (Node* one : node.children) {
+        BAYSWAP_CHECK(self(self, *one));
+        if (changed) return {};
+      }
+      if (!node.is_array || node.field->write != CopyWrite::all || !node.problem.empty() ||
+          node.newest >= node.children.size())
+        return {};
+      Node& sound = *node.children[node.newest];
+      for (Node* copy : node.children) {
+        if (copy == &sound || copy->is_blank || !copy->problem.empty() || tree.all_seals_hold(*copy))
+          continue;
+        const std::span<Byte> to = bytes_of(*copy);
+        const std::span<Byte> from = bytes_of(sound);
+        if (to.size() != from.size() || std::ranges::equal(to, from)) continue;
+        std::ranges::copy(from, to.begin());
+        notes_.push_back(fmt::format("{} was torn: it holds what {} holds now", Tree::path_of(*copy),
+                                     Tree::path_of(sound)));
+        changed = true;
+        return keep_outwards(tree, *copy);
+      }
+      return {};
+    };
+    BAYSWAP_CHECK(each(each, tree.root()));
+  }
+  Tree after(sheet_, files_);
+  seals_ = seal_states(after);
+  return {};
+}
+
 // The path with each choice of a copy made: the newest, or the one that a change goes to.
 Result<std::vector<std::string>> Editor::explicit_paths(std::string_view path) {
   Tree tree(sheet_, files_);
-  BAYSWAP_TRY(const Tree::Found found, tree.find_path(path));
+  BAYSWAP_TRY(Tree::Found found, tree.find_path(path));
+  if (found.node->is_array && found.node->field->is_copies() && !found.node->children.empty()) {
+    found.by_newest.push_back(found.node);
+    found.node = found.node->children[found.node->newest];
+  }
   std::string full = Tree::path_of(*found.node);
   if (found.flag) full += "." + found.node->field->number.flags[*found.flag];
   std::vector<std::string> paths{full};
@@ -317,12 +359,15 @@ namespace bayswap {
 Result<SheetEdit> SheetSave::change(const std::vector<SheetChange>& changes,
                                     const std::set<std::string>& accepted) const {
   sheets::Editor editor(sheet_.content(), files(), accepted);
+  BAYSWAP_CHECK(editor.mend_mirrors());
   for (const auto& [path, value] : changes) BAYSWAP_CHECK(editor.set(path, value));
   return editor.finish();
 }
 
 Result<SheetEdit> SheetSave::reseal() const {
-  return sheets::Editor(sheet_.content(), files(), {}).finish(true);
+  sheets::Editor editor(sheet_.content(), files(), {});
+  BAYSWAP_CHECK(editor.mend_mirrors());
+  return editor.finish(true);
 }
 
 }  // namespace bayswap

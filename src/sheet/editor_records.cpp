@@ -155,6 +155,7 @@ namespace bayswap {
 Result<SheetEdit> SheetSave::put(std::string_view path, const SheetRecord& record,
                                  const std::set<std::string>& accepted) const {
   sheets::Editor editor(sheet_.content(), files(), accepted);
+  BAYSWAP_CHECK(editor.mend_mirrors());
   BAYSWAP_CHECK(editor.put(path, record));
   return editor.finish();
 }
@@ -162,7 +163,9 @@ Result<SheetEdit> SheetSave::put(std::string_view path, const SheetRecord& recor
 Result<SheetRecord> SheetSave::take(std::string_view path) const {
   sheets::Tree& tree = impl_->tree;
   BAYSWAP_TRY(const sheets::Tree::Found found, tree.find_path(path));
-  const sheets::Node& node = *found.node;
+  const bool is_copies =
+      found.node->is_array && found.node->field->is_copies() && !found.node->children.empty();
+  const sheets::Node& node = is_copies ? *found.node->children[found.node->newest] : *found.node;
   if (found.flag || node.is_array || node.record == nullptr || node.outer == nullptr)
     return fail(ErrorCode::bad_usage,
                 fmt::format("{} is not a record", path.empty() ? "the save" : printable(path)),

@@ -60,8 +60,15 @@ std::vector<CopyFind> search_copies(const Versions& v) {
       const bool overlaps = std::ranges::any_of(found, [&](const CopyFind& other) {
         return at < other.first + other.size_bytes && other.first < end;
       });
-      if (end - at >= min_copy && changed >= 4 && end - at <= distance && !overlaps)
-        found.push_back({at, at + distance, end - at, changed});
+      // A run that is longer than the distance is three copies, or more, in a row: each is one of the one
+      // before.
+      constexpr std::size_t least_apart = 64;
+      const bool in_a_row = end - at > distance && distance >= least_apart;
+      if (end - at >= min_copy && changed >= 4 && (end - at <= distance || in_a_row) && !overlaps)
+        for (std::size_t from = at; from < end; from += distance) {
+          const std::size_t size = std::min(distance, end - from);
+          found.push_back({from, from + distance, size, changed * size / (end - at)});
+        }
       at = end;
     }
   }

@@ -26,6 +26,8 @@ class Editor {
  public:
   Editor(const sheets::Sheet& sheet, const std::vector<SheetFile>& files, std::set<std::string> accepted);
 
+  /// Before any change: torn copies that are written alike get what the sound one holds.
+  [[nodiscard]] Result<void> mend_mirrors();
   /// Sets one value. Fails as SheetSave::change.
   [[nodiscard]] Result<void> set(const std::string& path, const std::string& value);
   [[nodiscard]] Result<void> put(std::string_view path, const SheetRecord& record);

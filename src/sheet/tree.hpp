@@ -83,6 +83,8 @@ class Tree final : public ExpressionNames {
   // ---- Seals and rules
   /// Every seal that applies, inner records first, in an order that makes all right.
   [[nodiscard]] const std::vector<SealAt>& seals();
+  /// Whether every seal in that record holds.
+  [[nodiscard]] bool all_seals_hold(Node& node);
   [[nodiscard]] std::vector<Byte> seal_value(const SealAt& seal) const;
   [[nodiscard]] bool seal_holds(const SealAt& seal) const;
   struct RuleAt {
@@ -133,7 +135,6 @@ class Tree final : public ExpressionNames {
   [[nodiscard]] bool open_blocks(Node& node, Space& inner);
   [[nodiscard]] std::optional<std::vector<SheetNumber>> keys(const Node& node) const;
   void choose_newest(Node& array);
-  [[nodiscard]] bool all_seals_hold(Node& node);
   void collect_seals(Node& node, std::vector<SealAt>& out, bool only_errors);
   void collect_rules(Node& node, std::vector<RuleAt>& out) const;
   [[nodiscard]] SealAt place_seal(const SealDef& seal, Node& record);
