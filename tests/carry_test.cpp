@@ -213,12 +213,26 @@ TEST_F(Arcade, TheBaysLayoutIsDoubtedWhereTheContentSpeaksAgainstIt) {
   put(bench_, dump, pattern(32768, 0x31));
   const auto as_said = plan();
   EXPECT_EQ(issue(*as_said, IssueCode::other_layout), nullptr);
-  // The words have the other byte order: the file is read in it, and the plan says so.
+  // The words have the other byte order, by one kind of evidence: it is asked.
   put(bench_, dump, words_reversed(pattern(32768, 0x31)));
+  const auto asked = plan();
+  ASSERT_NE(asked->refusal(), nullptr);
+  EXPECT_EQ(asked->refusal()->code, IssueCode::byte_order);
+  // By texts and numbers: the file is read in it, and the plan says so.
+  std::vector<Byte> told(32768);
+  for (std::size_t at = 0; at + 64 <= told.size(); at += 64) {
+    const std::string_view text = "The harbour lamp 007919";
+    std::ranges::copy(text, told.begin() + static_cast<std::ptrdiff_t>(at + 1 + at / 64 % 3));
+    for (std::size_t i = 36; i < 60; i += 4) told[at + i + 3] = static_cast<Byte>(1 + at / 64 + i);
+  }
+  put(bench_, dump, Blob::copy_of(told));
+  const auto straight = plan();
+  EXPECT_EQ(issue(*straight, IssueCode::other_layout), nullptr);
+  put(bench_, dump, words_reversed(Blob::copy_of(told)));
   const auto doubtful = plan();
   ASSERT_NE(issue(*doubtful, IssueCode::other_layout), nullptr);
   EXPECT_EQ(doubtful->refusal(), nullptr);
-  EXPECT_EQ(doubtful->changes[0].after, as_said->changes[0].after);
+  EXPECT_EQ(doubtful->changes[0].after, straight->changes[0].after);
 }
 
 // A ROM of 64 KiB with an md header that names `chip` battery bytes at odd addresses.

@@ -96,7 +96,8 @@ TEST(RandomPlaces, ACarriedSaveLandsWhereItsGameLooks) {
         return to.habit.mixed ? path.substr(0, path.rfind('.')) : path;
       };
       if (bare(change.path) != bare(wanted)) RC_FAIL(change.path + "\n" + all);
-      RC_ASSERT(change.after && *change.after == from.files.at(request.what));
+      if (!change.after || *change.after != from.files.at(request.what))
+        RC_FAIL("other bytes in " + change.path + "\n" + all);
     }
   });
 }

@@ -228,6 +228,9 @@ struct OrderVerdict {
   enum class Says { chip, reversed, nothing } says = Says::nothing;
   double confidence = 0;  // 0.5 (nothing) to 1
   std::string evidence;   // a sentence, even if it shows nothing
+  /// How many kinds of evidence agree: texts, numbers, tables; the game's own name counts as two. One kind
+  /// alone is no reason to turn bytes that are said to be in the other order.
+  int kinds = 0;
 };
 /// Judges whether the bytes are in the chip's order or in `other`.
 [[nodiscard]] OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game,

@@ -33,8 +33,10 @@ void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& file
   };
   std::map<Platform, std::map<std::pair<std::string, std::string>, Name>> names;  // by folder and rest
   for (const SurveyedFile& file : files) {
-    if (file.finding.kind != FileKind::save_state) continue;
     const auto rom = rom_and_rest(survey, file.path);
+    // Of a kind that no map knows: by a name that only states have.
+    const bool is_called_so = rom && lower(rom->second).starts_with(".state");
+    if (file.finding.kind != FileKind::save_state && !is_called_so) continue;
     const auto platform = rom ? std::optional(rom->first->facts.game.platform) : file.finding.platform;
     if (!platform || !rom) continue;
     std::string rest = rom->second;

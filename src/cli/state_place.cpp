@@ -56,13 +56,27 @@ std::string_view to_text(Verdict verdict) {
   return "";
 }
 
-Result<Bay> bay_at(const Home& home, const std::string& name) {
+Result<Bay> bay_at(const Globals& globals, const std::string& name) {
+  BAYSWAP_TRY(const auto books, Books::load(globals));
   LocalStore disk;
   BAYSWAP_TRY(const auto info, disk.stat(name));
   const bool folder = info && info->kind == FileInfo::Kind::folder;
-  auto bay = is_bay_name(name) || !folder ? find_bay(home, name) : tl::unexpected(Error{});
-  if (bay || !folder) return bay;
-  return bay_like("beside-rom", "folder", disk.absolute_path(name));
+  auto opened = OpenedBay::open(*books, name);
+  if (!folder) {
+    if (!opened) return tl::unexpected(std::move(opened.error()));
+    return std::move((*opened)->bay);
+  }
+  BAYSWAP_TRY(Bay usual, bay_like("beside-rom", "folder", disk.absolute_path(name)));
+  // Neither saves nor states show how things are called there: as most have them.
+  if (!opened)
+    return opened.error().code == ErrorCode::not_recognised ? Result<Bay>(std::move(usual))
+                                                            : tl::unexpected(opened.error());
+  Bay bay = std::move((*opened)->bay);
+  if (std::ranges::none_of(bay.rules, [](const PlatformRule& rule) { return !rule.states.empty(); }))
+    for (PlatformRule& rule : bay.rules)
+      if (const PlatformRule* like = usual.rule(rule.platform); like != nullptr && !rule.roms.empty())
+        rule.states = like->states;
+  return bay;
 }
 
 Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, Bay bay) {
@@ -82,8 +96,7 @@ Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, Bay
 }
 
 Result<std::unique_ptr<StatePlace>> StatePlace::open(const Globals& globals, const std::string& name) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(Bay bay, bay_at(home, name));
+  BAYSWAP_TRY(Bay bay, bay_at(globals, name));
   return open(globals, std::move(bay));
 }
 

@@ -30,7 +30,7 @@ struct ListedState {
 };
 
 /// The bay of that name, or the folder as one: files beside their ROMs.
-[[nodiscard]] Result<Bay> bay_at(const Home& home, const std::string& name);
+[[nodiscard]] Result<Bay> bay_at(const Globals& globals, const std::string& name);
 
 class StatePlace {
  public:

@@ -166,7 +166,7 @@ std::string note_on(const std::vector<ListedState>& listed, const std::string& p
 
 Result<int> list(const Globals& globals, const StateOptions& options) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Bay bay, bay_at(home, options.place));
+  BAYSWAP_TRY(const Bay bay, bay_at(globals, options.place));
   BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
   BAYSWAP_TRY(const PairBook pairs, PairBook::load(home));
   LastAnswer last(

@@ -61,12 +61,56 @@ class Opener {
                               plain->plain.size(),
                               options_.hints.platform ? tag(*options_.hints.platform) : "battery"),
                   "inspect it to see what it could be");
-    if (told.either())
+    if (told.either() && differ(*told.matches[0].layout, *told.matches[1].layout))
       issues_.warn(IssueCode::either_layout,
                    fmt::format("{} could be {} as well as {}", options_.display_path,
                                told.matches[0].layout->id, told.matches[1].layout->id),
                    "look at it in the game; undo brings the old one back");
+    if (turns(*told.matches.front().layout))
+      issues_.note(IssueCode::conversion,
+                   fmt::format("{} is read as {}, whose words are turned round: {}", options_.display_path,
+                               told.matches.front().layout->id, joined(told.matches.front().evidence, "; ")),
+                   "look at it in the game");
     return told.matches.front().layout;
+  }
+
+  // Whether the two read something else out of it: what is blank in both has no order.
+  [[nodiscard]] bool differ(const Layout& one, const Layout& other) const {
+    const auto a = open_save(one, bytes_, options_.hints.chips);
+    const auto b = open_save(other, bytes_, options_.hints.chips);
+    return !a || !b || a->save.parts.size() != b->save.parts.size() ||
+           !std::equal(a->save.parts.begin(), a->save.parts.end(), b->save.parts.begin(),
+                       [](const Part& left, const Part& right) {
+                         return left.role == right.role && left.bytes == right.bytes;
+                       });
+  }
+  static bool turns(const Layout& layout) {
+    return std::ranges::any_of(layout.slots, [](const Slot& slot) {
+      return slot.order == ByteOrder::swap32 && slot.role.kind != PartKind::eeprom;
+    });
+  }
+  // How many kinds of evidence there are for the order that the layout has.
+  [[nodiscard]] int kinds_for(const Layout& layout) const {
+    const auto fitted = open_save(layout, bytes_, options_.hints.chips);
+    int most = 0;
+    for (const Slot& slot : layout.slots) {
+      if (!fitted || (slot.role.kind != PartKind::sram && slot.role.kind != PartKind::flash)) continue;
+      const auto at = layout.place(slot, fitted->fitted.bytes.size());
+      const OrderVerdict verdict =
+          judge_word_order(fitted->fitted.bytes.slice(at.at, at.size).view(), options_.hints.game);
+      const bool agrees = (verdict.says == OrderVerdict::Says::reversed) == (slot.order == ByteOrder::swap32);
+      if (verdict.says != OrderVerdict::Says::nothing && agrees) most = std::max(most, verdict.kinds);
+    }
+    return most;
+  }
+  // Nothing but the order of words tells them apart.
+  static bool are_twins(const Layout& one, const Layout& other) {
+    return one.platform == other.platform && one.slots.size() == other.slots.size() &&
+           std::equal(one.slots.begin(), one.slots.end(), other.slots.begin(),
+                      [](const Slot& a, const Slot& b) {
+                        return a.role == b.role && a.at == b.at && a.file_sizes == b.file_sizes;
+                      }) &&
+           turns(one) != turns(other);
   }
 
   [[nodiscard]] const Layout* likeliest_listed(const Layout& said, const Recognition& told) const {
@@ -90,6 +134,8 @@ class Opener {
     const auto own = std::find_if(told.matches.begin(), told.matches.end(),
                                   [&](const LayoutMatch& one) { return one.layout == &said; });
     if (best.confidence < clear || (own != told.matches.end() && own->confidence > no_more)) return &said;
+    // Evidence of one kind alone is no reason to turn every word of a save: judge_order asks.
+    if (are_twins(*best.layout, said) && kinds_for(*best.layout) < 2) return &said;
     issues_.note(IssueCode::other_layout,
                  fmt::format("{}: the bay calls it {}, but it is {}: {}", options_.display_path, said.id,
                              best.layout->id, joined(best.evidence, "; ")),
@@ -112,8 +158,9 @@ class Opener {
         continue;
       issues_.unless_accepted(
           IssueCode::byte_order,
-          fmt::format("{}: the bay calls it {}, but its {} has the other byte order: {}",
-                      options_.display_path, layout.id, to_text(slot.role), verdict.evidence),
+          fmt::format("{}: {} {}, but its {} has the other byte order: {}", options_.display_path,
+                      options_.said != nullptr ? "the bay calls it" : "it is taken as", layout.id,
+                      to_text(slot.role), verdict.evidence),
           options_.origin.empty() ? "" : fmt::format("correct layout in {}", options_.origin));
     }
   }

@@ -20,6 +20,7 @@ using Says = OrderVerdict::Says;
 struct Vote {
   double chip_log_odds = 0;  // over 0: chip order; under 0: swapped
   std::string sentence;
+  int kinds = 1;
 };
 
 bool is_letter(Byte b) {
@@ -59,22 +60,45 @@ class Judge {
     return std::nullopt;
   }
 
-  // Text ends in zero bytes: in words of four "LLL0" is the end of a text, "0LLL" is one turned round.
-  [[nodiscard]] std::optional<Vote> by_string_ends() const {
-    const std::size_t letters = width_ == 2 ? 1 : 3;
+  // A text is in one piece in its true order; turned round, its beginning and its end are torn off it
+  // wherever they are not at a word's edge. And capitals begin words.
+  [[nodiscard]] std::optional<Vote> by_texts() const {
+    std::size_t chip = 0;
+    std::size_t reversed = 0;
+    for (std::size_t i = 0; i + width_ <= bytes_.size();) {
+      if (!has_text(i)) {
+        i += width_;
+        continue;
+      }
+      std::size_t end = i + width_;
+      while (end + width_ <= bytes_.size() && has_text(end)) end += width_;
+      if (end - i >= 2 * width_) {
+        const Shape as_is = shape(i, end, false);
+        const Shape turned = shape(i, end, true);
+        const std::size_t here = as_is.pieces + as_is.odd_capitals;
+        const std::size_t there = turned.pieces + turned.odd_capitals;
+        // A few characters beside a zero are in any noise.
+        constexpr std::size_t least_run = 5;
+        chip += here < there && as_is.longest >= least_run ? 1 : 0;
+        reversed += there < here && turned.longest >= least_run ? 1 : 0;
+      }
+      i = end;
+    }
+    return by_majority(chip, reversed, width_ == 2 ? 6 : 3, 0.97, "texts");
+  }
+
+  // A short text alone in a word begins where the word does, more often than not, and ends in a zero byte.
+  [[nodiscard]] std::optional<Vote> by_short_texts() const {
+    if (width_ == 2) return std::nullopt;
     std::size_t chip = 0;
     std::size_t reversed = 0;
     for (std::size_t i = 0; i + width_ <= bytes_.size(); i += width_) {
-      if (says_nothing(i)) {
-        i += 8 - width_;
-        continue;
-      }
+      if (!has_text(i) || (i >= width_ && has_text(i - width_)) || has_text(i + width_)) continue;
       const ByteView word = bytes_.subspan(i, width_);
-      if (word.back() == 0 && is_text_end(word.begin(), word.end(), letters) && goes_on_from(i)) ++chip;
-      if (word.front() == 0 && is_text_end(word.rbegin(), word.rend(), letters) && goes_on_from(i))
-        ++reversed;
+      if (word.back() == 0 && is_text_end(word.begin(), word.end(), 3)) ++chip;
+      if (word.front() == 0 && is_text_end(word.rbegin(), word.rend(), 3)) ++reversed;
     }
-    return by_majority(chip, reversed, 3, 0.97, "short texts that end in a zero byte");
+    return by_majority(chip, reversed, 3, 0.9, "short texts that end in a zero byte");
   }
 
   // Numbers are mostly small: their high bytes are zero, and come first on the chip. Bytes that could be the
@@ -90,6 +114,7 @@ class Judge {
         continue;
       }
       const ByteView w = bytes_.subspan(i, 4);
+      if (is_of_text(i) || (i >= 4 && is_dense(i - 4)) || is_dense(i + 4)) continue;
       if (float_head(w[0]) || float_head(w[3])) continue;
       const bool pair_chip = w[0] == 0 && w[2] == 0 && w[1] != 0 && w[3] != 0;
       const bool pair_reversed = w[1] == 0 && w[3] == 0 && w[0] != 0 && w[2] != 0;
@@ -159,10 +184,61 @@ class Judge {
            std::all_of(text, end, [](Byte b) { return b == 0; });
   }
 
-  // A single letter is the end of a text only where the word before it is text.
-  [[nodiscard]] bool goes_on_from(std::size_t at) const {
-    return width_ > 2 || (at >= 2 && is_letter(bytes_[at - 1]) && is_letter(bytes_[at - 2]));
+  static bool is_text_byte(Byte b) {
+    return is_letter(b) || (b >= '0' && b <= '9') || b == ' ' || b == '.' || b == ',' || b == '-' ||
+           b == '\'' || b == ':' || b == '!' || b == '?';
   }
+  // Two characters of a text side by side, or one at an edge of a word; the rest are zeros.
+  [[nodiscard]] bool has_text(std::size_t at) const {
+    if (at + width_ > bytes_.size()) return false;
+    bool any = false;
+    for (std::size_t i = at; i < at + width_; ++i) {
+      if (bytes_[i] == 0) continue;
+      if (!is_text_byte(bytes_[i])) return false;
+      any = true;
+    }
+    return any;
+  }
+  // A word that a text begins or ends in, in either order, is no number.
+  [[nodiscard]] bool is_of_text(std::size_t at) const {
+    if (!has_text(at)) return false;
+    const auto goes_on = [&](std::size_t word, std::size_t next) {
+      return has_text(word) && has_text(next) &&
+             ((bytes_[word + width_ - 1] != 0 && bytes_[next] != 0) ||
+              (bytes_[word] != 0 && bytes_[next + width_ - 1] != 0));
+    };
+    return (at >= width_ && goes_on(at - width_, at)) || goes_on(at, at + width_);
+  }
+
+  // Beside a word without zeros, what is half zeros may be the torn end of something longer.
+  [[nodiscard]] bool is_dense(std::size_t at) const {
+    return at + 4 <= bytes_.size() &&
+           std::find(bytes_.begin() + static_cast<std::ptrdiff_t>(at),
+                     bytes_.begin() + static_cast<std::ptrdiff_t>(at + 4),
+                     Byte{0}) == bytes_.begin() + static_cast<std::ptrdiff_t>(at + 4);
+  }
+
+  struct Shape {
+    std::size_t pieces = 0;        // runs of characters
+    std::size_t odd_capitals = 0;  // right after a small letter
+    std::size_t longest = 0;       // of the runs
+  };
+  [[nodiscard]] Shape shape(std::size_t from, std::size_t to, bool turned) const {
+    Shape found;
+    Byte before = 0;
+    std::size_t run = 0;
+    for (std::size_t i = from; i < to; ++i) {
+      const std::size_t in_word = i % width_;
+      const Byte b = turned ? bytes_[i - in_word + turned_index(in_word)] : bytes_[i];
+      found.pieces += b != 0 && before == 0 ? 1 : 0;
+      found.odd_capitals += b >= 'A' && b <= 'Z' && before >= 'a' && before <= 'z' ? 1 : 0;
+      run = b != 0 ? run + 1 : 0;
+      found.longest = std::max(found.longest, run);
+      before = b;
+    }
+    return found;
+  }
+  [[nodiscard]] std::size_t turned_index(std::size_t in_word) const { return width_ - 1 - in_word; }
 
   // Counts for one order against the other; a majority of 3 to 1 and at least `least` of them make a vote.
   [[nodiscard]] std::optional<Vote> by_majority(std::size_t chip, std::size_t reversed, std::size_t least,
@@ -189,9 +265,19 @@ OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& 
     return {Says::nothing, 0.5, "it is blank, so its byte order makes no difference"};
   const Judge judge(bytes, other);
   std::vector<Vote> votes;
-  for (auto vote : {game ? judge.by_game_name(*game) : std::nullopt, judge.by_string_ends(),
-                    judge.by_small_numbers(), judge.by_smoothness()})
-    if (vote) votes.push_back(*std::move(vote));
+  const auto add = [&](std::optional<Vote> vote, int kinds) {
+    if (!vote) return;
+    vote->kinds = kinds;
+    votes.push_back(*std::move(vote));
+  };
+  if (game) add(judge.by_game_name(*game), 2);
+  auto texts = judge.by_texts();
+  const bool has_texts = texts.has_value();
+  add(std::move(texts), 1);
+  // Of the same kind: they count where no longer text does.
+  if (!has_texts) add(judge.by_short_texts(), 1);
+  add(judge.by_small_numbers(), 1);
+  add(judge.by_smoothness(), 1);
 
   double sum = 0;
   for (const Vote& vote : votes) sum += vote.chip_log_odds;
@@ -201,9 +287,11 @@ OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& 
             votes.empty() ? "the content does not show its byte order"
                           : "the content contradicts itself about its byte order"};
   OrderVerdict verdict{sum > 0 ? Says::chip : Says::reversed, confidence, {}};
-  for (const Vote& vote : votes)
-    if ((vote.chip_log_odds > 0) == (sum > 0))
-      verdict.evidence += (verdict.evidence.empty() ? "" : "; ") + vote.sentence;
+  for (const Vote& vote : votes) {
+    if ((vote.chip_log_odds > 0) != (sum > 0)) continue;
+    verdict.evidence += (verdict.evidence.empty() ? "" : "; ") + vote.sentence;
+    verdict.kinds += vote.kinds;
+  }
   return verdict;
 }
 
