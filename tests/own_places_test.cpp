@@ -61,8 +61,7 @@ class OwnPlaces : public FirstDay {
       EXPECT_EQ(read(root + "/saves/Tide Clock" + extension), records(seed, 32768));
       EXPECT_EQ(read(root + "/saves/Tide Clock.rtc"), gb_clock(seed));
     } else {
-      EXPECT_EQ(read(root + "/saves/Tide Clock" + extension),
-                joined({records(seed, 32768), gb_clock(seed)}));
+      EXPECT_EQ(read(root + "/saves/Tide Clock" + extension), joined({records(seed, 32768), gb_clock(seed)}));
     }
   }
   std::size_t files_in(const std::string& folder) const {
@@ -70,7 +69,8 @@ class OwnPlaces : public FirstDay {
   }
 };
 
-// Every form of a clock, in every extension, to every other, one by one and all at once, with a bay and without.
+// Every form of a clock, in every extension, to every other, one by one and all at once, with a bay and
+// without.
 TEST_F(OwnPlaces, AClockBesideItsSaveGoesWithItInEveryForm) {
   struct Form {
     const char* extension;
@@ -103,7 +103,8 @@ TEST_F(OwnPlaces, AClockBesideItsSaveGoesWithItInEveryForm) {
       expect_all(b, to.extension, to.apart, 1);
       // Alone, by its path, and by the clock's path where that is a file.
       const std::string named = from.apart && seed % 40 == 0 ? ".rtc" : from.extension;
-      const Outcome one = bayswap({"carry", a + "/saves/Tide Clock" + named, "--to", b, "--yes", "--accept", "newer"});
+      const Outcome one =
+          bayswap({"carry", a + "/saves/Tide Clock" + named, "--to", b, "--yes", "--accept", "newer"});
       EXPECT_EQ(one.code, 0) << one.out << one.err;
       EXPECT_EQ(files_in(b + "/saves"), there);
       EXPECT_EQ(read(b + "/saves/Gull Ledger" + to.extension), records(2, 32768));
@@ -121,16 +122,20 @@ TEST_F(OwnPlaces, APartIsRefusedByNameWhereTheRuleTakesOneFile) {
   place("a", ".srm", true, 1);
   place("b", ".sav", false, 100);
   put("settings/bays/a.toml",
-      text_blob("root = \"" + (folder_ / "a") +
-                "\"\n[platform.gb]\nroms = \"roms\"\npath = \"saves/{rom.stem}.srm\"\nlayout = \"gb.raw\"\n"));
-  const Outcome part = bayswap({"carry", "TIDE CLOCK", "--from", "a", "--to", "b", "--yes", "--accept", "newer"});
+      text_blob(
+          "root = \"" + (folder_ / "a") +
+          "\"\n[platform.gb]\nroms = \"roms\"\npath = \"saves/{rom.stem}.srm\"\nlayout = \"gb.raw\"\n"));
+  const Outcome part =
+      bayswap({"carry", "TIDE CLOCK", "--from", "a", "--to", "b", "--yes", "--accept", "newer"});
   EXPECT_EQ(part.code, 3) << part.out;
   EXPECT_TRUE(has(part.err, "Tide Clock.rtc")) << part.err;
   EXPECT_EQ(read("b/saves/Tide Clock.sav"), joined({records(100, 32768), gb_clock(100)}));
   put("settings/bays/a.toml",
-      text_blob("root = \"" + (folder_ / "a") +
-                "\"\n[platform.gb]\nroms = \"roms\"\npath = \"saves/{rom.stem}.rtc\"\nlayout = \"gb.clock48\"\n"));
-  const Outcome clock = bayswap({"carry", "TIDE CLOCK", "--from", "a", "--to", "b", "--yes", "--accept", "newer"});
+      text_blob(
+          "root = \"" + (folder_ / "a") +
+          "\"\n[platform.gb]\nroms = \"roms\"\npath = \"saves/{rom.stem}.rtc\"\nlayout = \"gb.clock48\"\n"));
+  const Outcome clock =
+      bayswap({"carry", "TIDE CLOCK", "--from", "a", "--to", "b", "--yes", "--accept", "newer"});
   EXPECT_EQ(clock.code, 3) << clock.out;
   EXPECT_TRUE(has(clock.err, "Tide Clock.srm")) << clock.err;
 }
@@ -164,8 +169,7 @@ TEST_F(OwnPlaces, OneOddFileMakesNoRuleForItsFolder) {
   EXPECT_EQ(nes, 8U) << look.out;
   put("b/roms/Mill 5.nes", nes_rom(24));
   put("b/saves/Mill 5.sav", records(77, 8192));
-  const Outcome carried =
-      bayswap({"carry", "a/saves/Mill 5.srm", "--to", "b", "--yes", "--accept", "newer"});
+  const Outcome carried = bayswap({"carry", "a/saves/Mill 5.srm", "--to", "b", "--yes", "--accept", "newer"});
   EXPECT_EQ(carried.code, 0) << carried.err;
   EXPECT_EQ(read("b/saves/Mill 5.sav"), records(4, 8192));
 }
@@ -213,11 +217,44 @@ TEST_F(OwnPlaces, SizeNamesNoGame) {
   EXPECT_EQ(read("b/saves/Brine Mill.srm"), Blob::copy_of(later));
 }
 
+TEST_F(OwnPlaces, StatesOfAFolderAreWhereItsProgramLooks) {
+  place("a", ".srm", false, 1);
+  put("a/states/Brine.state", noise(9000, 1));
+  put("a/states/Brine.state2", noise(9000, 2));
+  const Outcome list = bayswap({"state", "list", "a"});
+  EXPECT_EQ(list.code, 0) << list.err;
+  EXPECT_TRUE(has(list.out, "states/Brine.state2")) << list.out << list.err;
+  const std::vector<std::string> copy{"state", "copy", "Brine", "--in", "a", "--slot", "2", "--to-slot", "5"};
+  const Outcome copied = bayswap(copy);
+  EXPECT_EQ(copied.code, 0) << copied.err;
+  EXPECT_EQ(read("a/states/Brine.state5"), noise(9000, 2));
+  EXPECT_EQ(files_in("a/roms"), 3U) << "nothing beside the ROM";
+  put("a/states/Brine.state5", noise(9000, 3));
+  EXPECT_EQ(bayswap(copy).code, 3) << "it is occupied";
+  EXPECT_EQ(read("a/states/Brine.state5"), noise(9000, 3));
+}
+
+TEST_F(OwnPlaces, ASheetOfAnotherConsoleChangesNoFolder) {
+  put("settings/sheets/cart.toml",
+      text_blob(
+          "sheet = 1\nid = \"gba.cart\"\nname = \"Cart\"\n[game]\nplatform = \"gba\"\n[[game.magic]]\nat = "
+          "0\ntext = \"MARKED\"\n[[field]]\nname = \"coins\"\nat = 8\ntype = \"u8\"\n"));
+  put("save/main.bin", joined({text_blob("MARKED"), noise(506, 1)}));
+  put("save/extra.bin", noise(64, 2));
+  const Outcome set = bayswap({"sheet", "set", "save", "coins=9", "--replace"});
+  EXPECT_EQ(set.code, 4) << set.out;
+  const Outcome said = bayswap({"sheet", "set", "save", "coins=9", "--replace", "--sheet", "gba.cart"});
+  EXPECT_EQ(said.code, 3) << said.out;
+  EXPECT_TRUE(has(said.err, "no folders of files")) << said.err;
+  EXPECT_EQ(read("save/main.bin"), joined({text_blob("MARKED"), noise(506, 1)}));
+}
+
 TEST_F(OwnPlaces, OptionsMayComeBeforeTheCommand) {
   put("a/Brine.srm", records(2, 8192));
   put("a/Brine.nes", nes_rom(4));
-  for (const std::vector<std::string>& front :
-       {std::vector<std::string>{"--home", folder_ / "settings"}, {"--json", "--home", folder_ / "settings"}, {"-q"}}) {
+  for (const std::vector<std::string>& front : {std::vector<std::string>{"--home", folder_ / "settings"},
+                                                {"--json", "--home", folder_ / "settings"},
+                                                {"-q"}}) {
     std::vector<std::string> words = front;
     words.insert(words.end(), {"inspect", "a/Brine.srm", "--rom", "a/Brine.nes"});
     const Outcome looked = bayswap(words);

@@ -44,6 +44,9 @@ Result<std::vector<const Layout*>> layouts_for(const Catalog& catalog, const Pla
 Result<void> check_root(const Bay& bay, Store& store) {
   BAYSWAP_TRY(const auto root, store.stat("."));
   if (root && root->kind == FileInfo::Kind::folder) return {};
+  if (!bay.origin.ends_with(".toml"))
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", bay.root),
+                "check the path; is the medium plugged in?");
   return fail(ErrorCode::not_found, fmt::format("the root of bay {} does not exist: {}", bay.name, bay.root),
               fmt::format("plug in the medium it is on, or correct root in {}", bay.origin));
 }

@@ -368,7 +368,8 @@ bool report_unknown_option(const CLI::App& app, const std::vector<std::string>& 
       if (name.starts_with("--")) near_names.push_back(name);
     const std::string near = did_you_mean(word, near_names);
     const std::string whole = path.empty() ? "bayswap" : "bayswap " + path;
-    report({ErrorCode::bad_usage, fmt::format("{}: unknown option {}", whole, printable(word)),
+    report({ErrorCode::bad_usage,
+            fmt::format("{}{}unknown option {}", path, path.empty() ? "" : ": ", printable(word)),
             fmt::format("{}{}`{} --help` lists them", near, near.empty() ? "" : " ", whole)});
     return true;
   }
@@ -463,7 +464,8 @@ int report_parse_error(const CLI::App& app, const CLI::ParseError& error,
   }
   std::string message = error.what();
   std::replace(message.begin(), message.end(), '\n', ' ');
-  return report({ErrorCode::bad_usage, fmt::format("{}: {}", path, message), hint});
+  const std::string own = path.substr(std::min(path.size(), std::string_view("bayswap ").size()));
+  return report({ErrorCode::bad_usage, fmt::format("{}{}{}", own, own.empty() ? "" : ": ", message), hint});
 }
 
 }  // namespace

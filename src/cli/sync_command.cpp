@@ -73,7 +73,9 @@ class RoundView {
 
   [[nodiscard]] int exit_word() const {
     if (!report_.stopped_by.empty() || is_unasked_) return exit_refused;
+    // What did not get to the others, or from them, is not done.
     const bool open =
+        report_.unreachable.has_value() ||
         report_.count(Outcome::asked) + report_.count(Outcome::conflict) + report_.count(Outcome::failed) > 0;
     return open ? exit_problems : exit_done;
   }

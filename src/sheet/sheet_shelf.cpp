@@ -44,6 +44,25 @@ bool is_listed(const std::vector<std::string>& list, const std::string& one) {
   return std::ranges::any_of(list, [&](const std::string& other) { return lower(other) == lower(one); });
 }
 
+// Consoles whose saves are the memories of a cartridge or of the machine, and never a folder of files.
+bool has_chips(Platform platform) {
+  switch (platform) {
+    case Platform::gc:
+    case Platform::wii:
+    case Platform::wiiu:
+    case Platform::n3ds:
+    case Platform::sat:
+    case Platform::dc:
+    case Platform::ps1:
+    case Platform::ps2:
+    case Platform::psp:
+    case Platform::x360:
+      return false;
+    default:
+      return true;
+  }
+}
+
 bool has_mark(const sheets::Magic& magic, const SheetFile& file) {
   return (magic.file.empty() || file_fits(magic.file, file.name)) &&
          sheets::is_marked(magic, file.bytes.view());
@@ -57,6 +76,10 @@ std::optional<std::string> Sheet::misfit(const std::optional<GameId>& game,
   if (files.empty()) return "the save has no files";
   if (game && saves_as(game->platform) != saves_as(sheet.platform))
     return fmt::format("it is for {}, and the save is of {}", tag(sheet.platform), tag(game->platform));
+  if (has_chips(sheet.platform) && files.size() > 1 && std::ranges::none_of(files, [](const SheetFile& file) {
+        return role_from_text(file.name).has_value();
+      }))
+    return fmt::format("it is for {}, whose saves are no folders of files", tag(sheet.platform));
   if (game && !game->code.empty() && !sheet.codes.empty() && !is_listed(sheet.codes, game->code))
     return fmt::format("it is for {}, and the save is of {}", joined(sheet.codes, ", "), game->code);
   if (game && !game->title.empty() && sheet.codes.empty() && !sheet.titles.empty() &&
