@@ -193,7 +193,7 @@ TEST_F(OwnPlaces, AnotherGamesSaveIsNotWrittenToACartridge) {
   EXPECT_EQ(cart.chip(), records(1, 8192));
   // Nothing tells: it is said.
   put("desk/x.sav", records(4, 8192));
-  EXPECT_TRUE(has(write("desk/x.sav").err, "nothing tells whose save")) << "a warning";
+  EXPECT_TRUE(has(write("desk/x.sav").err, "no ROM, place or entry")) << "a warning";
 }
 
 TEST_F(OwnPlaces, SizeNamesNoGame) {

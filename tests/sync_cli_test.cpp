@@ -234,7 +234,7 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
   }
   {
     const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
-    ASSERT_EQ(on("box-home", {"sync", "join", folder_ / "sea", "--device", "box"}).code, 0);
+    ASSERT_EQ(on("box-home", {"sync", "join", folder_ / "sea", "--device", "boxwood"}).code, 0);
   }
   round("pc");
   round("box");
@@ -245,7 +245,7 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
     std::ifstream file(entry.path(), std::ios::binary);
     const std::string text{std::istreambuf_iterator<char>(file), {}};
     // Three letters would be in so much noise by chance.
-    for (const std::string word : {"Orchard", "orchard", "gulls"})
+    for (const std::string word : {"Orchard", "orchard", "boxwood", "gulls"})
       EXPECT_EQ(text.find(word), std::string::npos) << entry.path();
   }
   {

@@ -158,7 +158,7 @@ struct Candidate {
   std::string entry;                 // its name on a card in the download
   double score = 0;                  // 0 to 1
   std::vector<std::string> reasons;  // one sentence each
-  /// Whether more than its size says whose it is: its name, its content, ids in it, or the user.
+  /// Whether more than its size names the game: its file name, its content, ids in it, or the user.
   bool told = false;
 };
 /// Returns the saves for the bay in a file, an archive (zip, 7z, rar, tar, also nested) or a folder of the
@@ -168,7 +168,7 @@ struct Candidate {
 [[nodiscard]] Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path,
                                                             const std::string& game);
 /// Plans to adopt one of them. Raises the same issues as a carry of the same content, and `wrong_game` if
-/// nothing but its size says whose it is.
+/// nothing but its size names the game.
 [[nodiscard]] Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequest& request);
 
 /// Data elsewhere that saves of a platform need (data/companions.toml).

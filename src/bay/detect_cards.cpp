@@ -77,7 +77,11 @@ class CardRules {
       by_rule[at(*prefix, numbered(stem, group) + extension)].push_back(card);
     }
     for (auto& [path, own] : by_rule) {
-      if (others_under(path, platform, folder, own) > own.size()) {
+      // Named after a ROM of their own console they are no odd ones.
+      const bool is_owned = std::ranges::any_of(own, [&](const SurveyedFile* card) {
+        return card->rom && saves_as(survey_.roms[*card->rom].facts.game.platform) == saves_as(platform);
+      });
+      if (!is_owned && others_under(path, platform, folder, own) > own.size()) {
         // Odd ones among other saves: they make no rule for those.
         for (SurveyedFile* card : own)
           if (card->path.find_first_of("{}") == std::string::npos &&
@@ -93,14 +97,15 @@ class CardRules {
   }
 
   // Files of the folder that the rule would take as cards, and that are none.
-  [[nodiscard]] std::size_t others_under(const std::string& path, Platform platform, const std::string& folder,
+  [[nodiscard]] std::size_t others_under(const std::string& path, Platform platform,
+                                         const std::string& folder,
                                          const std::vector<SurveyedFile*>& own) const {
     const auto rule = NameRule::parse(path);
     if (!rule) return 0;
     const std::size_t last = rule->components() - 1;
     return static_cast<std::size_t>(std::ranges::count_if(files_, [&](const SurveyedFile& file) {
-      return folder_of(file.path) == folder && std::ranges::find(own, &file) == own.end() &&
-             !is_card(file) && rule->match(last, name_of(file.path), platform).has_value();
+      return folder_of(file.path) == folder && std::ranges::find(own, &file) == own.end() && !is_card(file) &&
+             rule->match(last, name_of(file.path), platform).has_value();
     }));
   }
 

@@ -151,22 +151,17 @@ class FileScanner {
     told.push_back(std::move(one));
   }
 
-  // No ROM of these rules has its name, and one of another console has: what that console's rule does not read
-  // is odd there, and no save of this one.
+  // No ROM of these rules has its name, and one of another console has: what that console's rule does not
+  // read is odd there, and no save of this one.
   bool is_named_elsewhere(const Place& place) {
     const auto stem = place.words.find("rom.stem");
     if (stem == place.words.end()) return false;
     if (!stems_elsewhere_) {
-      stems_elsewhere_.emplace();
-      for (const PlatformRule& rule : scan_.view.bay().rules) {
-        if (rule.keeping != Keeping::file || rule.roms.empty() || !rule.path.uses_rom() ||
-            std::ranges::any_of(rules_, [&](const FileRule& own) {
-              return saves_as(own.rule->platform) == saves_as(rule.platform);
-            }))
-          continue;
-        if (const auto roms = scan_.view.roms(rule))
-          for (const RomFile& rom : **roms) stems_elsewhere_->insert(lower(stem_of(rom.path)));
-      }
+      const PlatformRule& first = *rules_.front().rule;
+      stems_elsewhere_ = stems_of_others(scan_.view, first.platform, first.path);
+      for (const FileRule& own : rules_)
+        if (own.roms != nullptr)
+          for (const RomFile& rom : *own.roms) stems_elsewhere_->erase(lower(stem_of(rom.path)));
     }
     return stems_elsewhere_->contains(lower(stem->second));
   }

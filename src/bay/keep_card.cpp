@@ -7,16 +7,20 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "bay/keeper.hpp"
+#include "bay/save_owner.hpp"
 #include "card/file_order.hpp"
 
 namespace bayswap {
 namespace {
 
 void scan_card(ScanContext& scan, const PlatformRule& rule, const Place& place,
-               const std::vector<RomFile>& roms) {
+               const std::vector<RomFile>& roms, const std::unordered_set<std::string>& others) {
   const auto bytes = scan.store.read(place.path);
   const auto card = bytes ? open_card(*bytes) : tl::unexpected(bytes.error());
   if (!card) {
+    // A game of another console whose saves are in the same folder.
+    const auto stem = place.words.find("rom.stem");
+    if (stem != place.words.end() && others.contains(lower(stem->second))) return;
     HeldSave save = SaveList::begin(rule, place);
     save.kind = SaveKind::card;
     save.health = Health::damaged;
@@ -49,8 +53,10 @@ Result<void> scan_card(ScanContext& scan, std::span<const PlatformRule* const> r
               find_places(scan.store, rule.path, rule.platform, scan.view.options().on_error));
   if (places.empty()) return {};
   BAYSWAP_TRY(const auto roms, scan.view.roms(rule));
+  auto others = stems_of_others(scan.view, rule.platform, rule.path);
+  for (const RomFile& rom : *roms) others.erase(lower(stem_of(rom.path)));
   for (const Place& place : places)
-    if (place.info.kind == FileInfo::Kind::file) scan_card(scan, rule, place, *roms);
+    if (place.info.kind == FileInfo::Kind::file) scan_card(scan, rule, place, *roms, others);
   return {};
 }
 

@@ -85,6 +85,19 @@ RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& wor
   return by_title(stem->second);
 }
 
+std::unordered_set<std::string> stems_of_others(BayView& view, Platform platform, const NameRule& path) {
+  std::unordered_set<std::string> stems;
+  const auto folder = [](const NameRule& rule) { return rule.text().substr(0, rule.text().rfind('/') + 1); };
+  for (const PlatformRule& rule : view.bay().rules) {
+    if (rule.keeping != Keeping::file || rule.roms.empty() || !rule.path.uses_rom() ||
+        saves_as(rule.platform) == saves_as(platform) || folder(rule.path) != folder(path))
+      continue;
+    if (const auto roms = view.roms(rule))
+      for (const RomFile& rom : **roms) stems.insert(lower(stem_of(rom.path)));
+  }
+  return stems;
+}
+
 const std::pair<const FileRule*, RomMatch>& likeliest(
     BayView& view, const std::vector<std::pair<const FileRule*, RomMatch>>& named, const std::string& path) {
   const auto bytes = view.store().read(path);

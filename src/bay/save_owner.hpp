@@ -33,6 +33,10 @@ void index_roms(FileRule& rule);
 /// `words`: of the path rule.
 [[nodiscard]] RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& words,
                                const std::string& path);
+/// Stems, in lower case, of the ROMs of other consoles than `platform` whose rules keep single files in the
+/// same folder as `path` does: a file under such a name is theirs.
+[[nodiscard]] std::unordered_set<std::string> stems_of_others(BayView& view, Platform platform,
+                                                              const NameRule& path);
 /// Of ROMs of one name and several platforms the one whose chip is as large as the file; then one whose
 /// layouts have that size; then the first.
 [[nodiscard]] const std::pair<const FileRule*, RomMatch>& likeliest(

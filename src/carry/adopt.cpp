@@ -87,7 +87,7 @@ Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequ
         IssueCode::wrong_game,
         fmt::format("{}: nothing but its size says that it is a save of {}", candidate.where,
                     candidate.facts.game.title.empty() ? "this game" : candidate.facts.game.title),
-        "say whose it is: --game, or its number with --choose");
+        "name its game with --game, or pass its number with --choose");
   Hints hints;
   hints.chips = request.chips;
   if (candidate.facts.rom_path)

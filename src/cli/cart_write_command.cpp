@@ -146,8 +146,8 @@ class Write {
            bytes.size() > 4096;
   }
 
-  // Whose save it is, as far as anything tells: the ROM beside it, the place that it lies in, what the logbook
-  // knows of it. With how that is known.
+  // Whose save it is, as far as anything tells: the ROM beside it, the place that it lies in, what the
+  // logbook knows of it. With how that is known.
   struct Owner {
     GameId game;
     std::string how;
@@ -189,20 +189,24 @@ class Write {
     const auto accepts = [&](IssueCode code) { return accept_.contains(code); };
     for (const auto& [own, how] : known) {
       const GameMatch match = compare(own, wanted);
-      const std::string whose = fmt::format("{} is {}, the cartridge is {}", how, in_words(own), in_words(wanted));
+      const std::string whose =
+          fmt::format("{} is {}, the cartridge is {}", how, in_words(own), in_words(wanted));
       if (match == GameMatch::other_game && !accepts(IssueCode::wrong_game))
         return fail(ErrorCode::unsafe, fmt::format("{} is another game's save: {}", options_.input, whose),
                     "nothing was written",
                     {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_game))}});
       if (match == GameMatch::other_region && !accepts(IssueCode::wrong_region))
-        return fail(ErrorCode::wrong_region, fmt::format("{} is of another region: {}", options_.input, whose),
-                    "nothing was written",
+        return fail(ErrorCode::wrong_region,
+                    fmt::format("{} is of another region: {}", options_.input, whose), "nothing was written",
                     {Remedy::Kind::accept, {std::string(to_text(IssueCode::wrong_region))}});
       if (match == GameMatch::other_revision) warnings_.push_back(whose + ": another revision");
     }
-    if (known.empty())
-      warnings_.push_back(fmt::format("nothing tells whose save {} is: see that it is one of {}", options_.input,
-                                      in_words(wanted)));
+    // Under the name that the cartridge's own save has, as a dump gives it.
+    BAYSWAP_TRY(const std::string rom_name, job_.store().rom_name());
+    if (known.empty() && lower(stem_of(options_.input)) != lower(stem_of(rom_name)))
+      warnings_.push_back(
+          fmt::format("no ROM, place or entry of the logbook says which game {} is of: see that it is {}",
+                      options_.input, in_words(wanted)));
     return {};
   }
 
