@@ -214,7 +214,7 @@ TEST(SealSearch, CopiesAndPairsAreUnderstood) {
       one[20] = static_cast<Byte>(17 + v * v);  // what the game shows
       ASSERT_TRUE(reseal({seal}, one));
       if (paired)
-        for (int i = 0; i < 2; ++i) one[value + 2 + i] = static_cast<Byte>(~one[value + i]);
+        for (std::size_t i = 0; i < 2; ++i) one[value + 2 + i] = static_cast<Byte>(~one[value + i]);
       std::vector<Byte> whole = one;
       whole.insert(whole.end(), one.begin(), one.end());
       versions.push_back(Blob::copy_of(whole));

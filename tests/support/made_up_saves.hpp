@@ -23,7 +23,7 @@ class MadeUp {
     out_.clear();
     const std::string_view what = made_up_kinds.at(kind);
     const Byte filler = one_in(2) ? 0xff : 0x00;
-    if (what == "fresh") records(size / (16 << below(5)), size);
+    if (what == "fresh") records(size / (std::size_t{16} << below(5)), size);
     if (what == "sparse") {
       out_.assign(size, filler);
       for (std::size_t i = 0; i < 1 + size / 256; ++i) out_[below(size)] = byte();
