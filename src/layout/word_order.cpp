@@ -188,7 +188,7 @@ class Judge {
     return is_letter(b) || (b >= '0' && b <= '9') || b == ' ' || b == '.' || b == ',' || b == '-' ||
            b == '\'' || b == ':' || b == '!' || b == '?';
   }
-  // Two characters of a text side by side, or one at an edge of a word; the rest are zeros.
+  // Nothing but characters of a text and zeros, and one character at least.
   [[nodiscard]] bool has_text(std::size_t at) const {
     if (at + width_ > bytes_.size()) return false;
     bool any = false;

@@ -1,4 +1,4 @@
-// Somebody who has described no bay: folders, and the program run over them.
+// Folders as a player has them, without a bay file, and the program run over them.
 #pragma once
 
 #include <gtest/gtest.h>
