@@ -87,8 +87,8 @@ class BayView {
   /// Returns the path with each name in the letter case that the disk has, if exactly one name there differs
   /// in case only.
   [[nodiscard]] std::string path_on_disk(const std::string& path);
-  /// Returns the paths in the folder of `path`, which has the case of the disk, whose names differ from its own
-  /// in the extension alone. Lists each folder once.
+  /// Returns the paths in the folder of `path`, which has the case of the disk, whose names differ from its
+  /// own in the extension alone. Lists each folder once.
   [[nodiscard]] std::vector<std::string> beside(const std::string& path);
   /// Returns the layouts that the rule's saves in the bay have by their bytes, the most frequent first. Reads
   /// a few saves.

@@ -8,8 +8,8 @@ namespace bayswap {
 /// How many folders deep below their folder ROMs are looked for, and {rom.folder} is.
 inline constexpr int max_rom_depth = 8;
 
-/// Whether files of that layout have the extensions that a rule names: those with the memory. A clock or a pak
-/// in a file of its own is known by its own extension.
+/// Whether files of that layout have the extensions that a rule names: those with the memory. A clock or a
+/// pak in a file of its own is known by its own extension.
 [[nodiscard]] bool takes_extension(const Layout& layout);
 
 /// A name on the disk that fits a whole path rule.

@@ -390,8 +390,8 @@ class Finder {
     if (best != nullptr || !game_.empty()) add(std::move(one));
   }
 
-  // The game's save in place: of one game much stays where it was; two games' saves of one size have nothing in
-  // common but blanks.
+  // The game's save in place: of one game much stays where it was; two games' saves of one size have nothing
+  // in common but blanks.
   void compare_bytes(Candidate& one, const Blob& own, const HeldSave& save) {
     const auto bytes = to_.store().read(save.path);
     const auto theirs = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());

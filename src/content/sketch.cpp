@@ -66,8 +66,8 @@ bool holds_something(const Byte* bytes, std::size_t count) {
   std::array<Byte, 8> sorted{};
   std::copy_n(bytes, count, sorted.begin());
   std::sort(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(count));
-  const auto distinct = std::unique(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(count)) -
-                        sorted.begin();
+  const auto distinct =
+      std::unique(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(count)) - sorted.begin();
   return distinct >= 4;
 }
 
