@@ -109,13 +109,13 @@ TEST_F(BayCli, VersionsAreShownRestoredExportedAndPruned) {
   const Outcome versions = bayswap({"logbook", "Brine"});
   EXPECT_TRUE(has(versions.out, "entry 2"));
   EXPECT_TRUE(has(versions.out, "% differ"));
-  ASSERT_EQ(bayswap({"restore", "Brine", "--version", "1", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"restore", "Brine", "--entry", "1", "--yes"}).code, 0);
   EXPECT_EQ(read(save), second);
-  ASSERT_EQ(bayswap({"restore", "Brine", "--version", "1", "--before", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"restore", "Brine", "--entry", "1", "--before", "--yes"}).code, 0);
   EXPECT_EQ(read(save), first);
-  ASSERT_EQ(bayswap({"restore", "Brine", "--version", "2", "--to", "locker-sd", "--yes"}).code, 0);
+  ASSERT_EQ(bayswap({"restore", "Brine", "--entry", "2", "--to", "locker-sd", "--yes"}).code, 0);
   EXPECT_EQ(read("locker-sd/backups/3ds/0ff99200/slot-1/harbour.bin"), noise(6000, 9));
-  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "99", "--yes"}).code, 4);
+  EXPECT_EQ(bayswap({"restore", "Brine", "--entry", "99", "--yes"}).code, 4);
   ASSERT_EQ(bayswap({"logbook", "export", folder_ / "disk"}).code, 0);
   EXPECT_EQ(bayswap({"logbook", "prune", "--keep", "1", "--per-save"}).code, 3) << "nobody was asked";
   const auto would = json({"logbook", "prune", "--keep", "1", "--per-save", "--dry-run"});
@@ -124,7 +124,7 @@ TEST_F(BayCli, VersionsAreShownRestoredExportedAndPruned) {
   EXPECT_EQ(would["bytes"], pruned["bytes"]);
   EXPECT_GE(pruned["entries"], 2);
   EXPECT_EQ(json({"logbook", "check"})["problems"].size(), 0U);
-  EXPECT_EQ(bayswap({"restore", "Brine", "--version", "2", "--yes"}).code, 4) << "it is gone";
+  EXPECT_EQ(bayswap({"restore", "Brine", "--entry", "2", "--yes"}).code, 4) << "it is gone";
   ASSERT_EQ(bayswap({"logbook", "import", folder_ / "disk"}).code, 0);
   EXPECT_EQ(json({"logbook", "Brine"}).size(), 5U) << "and back from the other disk";
   // The index lost, then broken.
@@ -178,7 +178,7 @@ TEST_F(BayCli, ABaysSavesAreKeptAndComeBackAllOfThem) {
     if (some.empty() && save["outcome"] == "kept") some = save["path"];
   std::filesystem::remove_all(some);
   const std::string version = std::to_string(kept["saves"][0]["entry"].get<int>());
-  const Outcome back = bayswap({"restore", "home-trees", "--version", version, "--all", "--yes"});
+  const Outcome back = bayswap({"restore", "home-trees", "--entry", version, "--all", "--yes"});
   EXPECT_EQ(back.code, 0) << back.err;
   EXPECT_TRUE(files() == before);
   EXPECT_EQ(bayswap({"keep", "home-trees", "no such save"}).code, 4);

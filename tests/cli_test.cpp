@@ -394,7 +394,10 @@ TEST_F(Cli, UndoAsksWhenSomebodyPlayedOn) {
   EXPECT_EQ(read(tv_save), played);
   EXPECT_EQ(bayswap({"undo", "--dry-run"}).code, 0);
   ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
-  ASSERT_EQ(bayswap({"undo"}).code, 0) << "an undo is an entry like any other";
+  const Blob before = read(tv_save);
+  EXPECT_EQ(bayswap({"undo", "--yes"}).code, 2) << "nothing stands any more";
+  EXPECT_EQ(read(tv_save), before);
+  ASSERT_EQ(bayswap({"undo", "2"}).code, 0) << "an undo named by its number is done again";
   EXPECT_EQ(read(tv_save), played);
   EXPECT_TRUE(has(bayswap({"logbook", "lantern"}).out, "takes 1 back"));
   EXPECT_TRUE(has(bayswap({"logbook", "moth"}).out, "Nothing in the logbook"));

@@ -102,7 +102,7 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   // The logbook knows the bay by its old name.
   EXPECT_EQ(bayswap({"bay", "rename", "stick", "handheld"}).code, 0);
   EXPECT_EQ(bayswap({"bay", "scan", "stick"}).code, 0);
-  EXPECT_EQ(bayswap({"restore", "Cog", "--version", "1", "--before", "--yes"}).code, 0);
+  EXPECT_EQ(bayswap({"restore", "Cog", "--entry", "1", "--before", "--yes"}).code, 0);
   EXPECT_EQ(read("stick/Cog.sav"), noise(8192, 2));
   EXPECT_EQ(bayswap({"bay", "rename", "pc", "handheld"}).code, 3);
   EXPECT_EQ(bayswap({"bay", "rename", "pc", "No Name"}).code, 2);

@@ -350,7 +350,7 @@ TEST_F(ForeignLogbook, ItsPathsAreNotFollowedOutOfTheBays) {
       EXPECT_TRUE(entries[0]["imported"]) << taken.err;
       const std::string id = std::to_string(entries[0]["id"].get<int>());
       EXPECT_NE(bayswap({"undo", id, "--yes"}).code, 0);
-      EXPECT_NE(bayswap({"restore", "x", "--version", id, "--before", "--yes"}).code, 0);
+      EXPECT_NE(bayswap({"restore", "x", "--entry", id, "--before", "--yes"}).code, 0);
       // The newest is what was done here, whatever number the other has.
       EXPECT_TRUE(has(bayswap({"undo", "--dry-run"}).out, "Lantern Skiff"));
     }

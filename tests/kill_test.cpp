@@ -184,7 +184,7 @@ INSTANTIATE_TEST_SUITE_P(
         Deed{"adopt",
              {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
               "home-trees", "--yes"}},
-        Deed{"restore", {"restore", "Harbour", "--version", "1", "--before", "--yes"}},
+        Deed{"restore", {"restore", "Harbour", "--entry", "1", "--before", "--yes"}},
         Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save", "--yes"}},
         Deed{"keep", {"keep", "home-trees"}},
         Deed{"card",

@@ -73,7 +73,7 @@ TEST_F(SyncCli, AnEveningOnTwoDevices) {
 
 TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
   EXPECT_EQ(on("pc-home", {"keep", "pc"}).code, 0);
-  EXPECT_EQ(on("pc-home", {"restore", "Tin Orchard", "--version", "1", "--everywhere", "--yes"}).code, 4)
+  EXPECT_EQ(on("pc-home", {"restore", "Tin Orchard", "--entry", "1", "--everywhere", "--yes"}).code, 4)
       << "not joined";
   join_both();
   round("pc");
@@ -84,7 +84,7 @@ TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
   ASSERT_EQ(read(on_box), second);
   const auto entries = told("box-home", {"logbook", "tin orchard"});
   const int newest = entries[0]["id"].get<int>();
-  const Outcome outcome = on("box-home", {"restore", "tin orchard", "--version", std::to_string(newest),
+  const Outcome outcome = on("box-home", {"restore", "tin orchard", "--entry", std::to_string(newest),
                                           "--before", "--everywhere", "--yes"});
   ASSERT_EQ(outcome.code, 0) << outcome.out << outcome.err;
   EXPECT_EQ(read(on_box), first);
@@ -102,6 +102,66 @@ TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
   EXPECT_EQ(read(on_box), second);
   round("pc");
   EXPECT_EQ(read(on_pc), second);
+}
+
+// What was played while the other device was off is listed there, and comes back by its id, its time or its
+// device.
+TEST_F(SyncCli, TheHistoryIsOne) {
+  join_both();
+  constexpr std::int64_t begin = 1100000000;
+  constexpr std::int64_t a_day = 86400;
+  std::vector<Blob> played;
+  for (unsigned day = 0; day < 5; ++day) {
+    played.push_back(noise(8192, 50 + day));
+    put(on_pc, played.back(), begin + day * a_day);
+    round("pc");
+    if (day == 0) round("box");
+  }
+  round("box");
+  ASSERT_EQ(read(on_box), played[4]);
+  const auto listed = told("box-home", {"logbook", "tin orchard"});
+  std::vector<std::string> ids;
+  for (const auto& one : listed)
+    if (one.contains("version")) ids.push_back(one["version"].get<std::string>());
+  ASSERT_EQ(ids.size(), 5U);
+  EXPECT_EQ(listed.size(), 7U) << "and two entries of its own";
+  EXPECT_EQ(listed[2]["bays"][0], "box");
+  EXPECT_EQ(listed[3]["here"], false);
+  const std::string shown = on("box-home", {"logbook", "tin orchard"}).out;
+  EXPECT_TRUE(has(shown, "version " + ids[3].substr(0, 8)) && has(shown, "at the lighthouse")) << shown;
+
+  ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--version", ids[3].substr(0, 8), "--yes"}).code, 0);
+  EXPECT_EQ(read(on_box), played[1]);
+  round("box");
+  round("pc");
+  EXPECT_EQ(read(on_pc), played[1]) << "what was restored is the newest everywhere";
+  // By the time: the end of that day, and a moment between two.
+  ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--date", "2004-11-11 12:00", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_box), played[2]);
+  ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--date", "2004-11-10", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_box), played[1]);
+  ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--device", "PC", "--yes"}).code, 0);
+  EXPECT_EQ(read(on_box), played[4]);
+  ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--date", "a minute ago", "--yes"}).code, 0);
+  // What can't be meant changes nothing, and says what to do.
+  const Blob stays = read(on_box);
+  for (const auto& [words, code] :
+       std::vector<std::pair<std::vector<std::string>, int>>{{{}, 2},
+                                                             {{"--version", "zzzz"}, 4},
+                                                             {{"--date", "2001-01-01"}, 4},
+                                                             {{"--date", "soon"}, 2},
+                                                             {{"--date", "2999-01-01"}, 2},
+                                                             {{"--device", "tablet"}, 4},
+                                                             {{"--date", "yesterday", "--entry", "1"}, 2},
+                                                             {{"--version", ids[0], "--before"}, 2},
+                                                             {{"--version", ids[0], "--to", "nowhere"}, 4}}) {
+    std::vector<std::string> all{"restore", "tin orchard", "--yes"};
+    all.insert(all.end(), words.begin(), words.end());
+    const Outcome outcome = on("box-home", all);
+    EXPECT_EQ(outcome.code, code) << outcome.out << outcome.err;
+    EXPECT_TRUE(has(outcome.err, "What to do")) << outcome.err;
+    EXPECT_EQ(read(on_box), stays);
+  }
 }
 
 TEST_F(SyncCli, AConflictIsShownWithBothSides) {

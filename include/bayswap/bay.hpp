@@ -25,6 +25,7 @@ struct NameFacts {
       {};                   // {save.name}: the game's name for the save; of a card entry, the save's own part
   std::string suffix = {};  // {suffix}: what follows the code in a folder's name
   std::string rom_md5 = {};  // {rom.md5}: lower-case hex
+  std::string rom_crc = {};  // {rom.crc}: lower-case hex
   std::string folder = {};   // {folder}: a name that can only be found by listing
   std::uint32_t unique = 0;  // {title.unique}, if the path has only that; 0: none
 };
@@ -41,9 +42,10 @@ class NameRule {
   [[nodiscard]] bool uses(std::string_view word) const;
   /// Returns whether the rule has one of the words for a slot's number.
   [[nodiscard]] bool uses_slot() const {
-    return uses("slot") || uses("slot.bare") || uses("slot.8") || uses("slot.letter");
+    return uses("slot") || uses("slot.bare") || uses("slot.8") || uses("slot.letter") || uses("slot.letter0");
   }
-  [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses("rom.md5"); }
+  [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses_digest(); }
+  [[nodiscard]] bool uses_digest() const { return uses("rom.md5") || uses("rom.crc"); }
   [[nodiscard]] const std::string& text() const { return text_; }
 
   /// Returns what the words of the `component`-th name of a path stand for: the opposite of expand(). A word

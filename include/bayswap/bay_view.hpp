@@ -37,6 +37,10 @@ class PairBook {
   std::vector<RomPair> pairs_;
 };
 
+/// Returns whether a pair's `bay` or `rom_bay` means this bay: by its name, an earlier one, or its root,
+/// which is what a place without a bay file is called.
+[[nodiscard]] bool is_pair_of(const std::string& name, const Bay& bay);
+
 /// Opens the place that a bay names: a folder; a zip, 7z, rar or tar file, which is only read; or the
 /// cartridge in a reader, "cart:" and its line. Fails with `not_found` if it does not exist.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_place(const Bay& bay);

@@ -199,11 +199,12 @@ struct CompanionRule {
 void note_hard_links(Plan& plan, Store& target);
 
 /// Plans to undo entry `id` of the logbook, with `whole_batch` its whole batch. Without `id`: the newest
-/// entry of this machine with its batch, or the `last` newest ones, a batch counting as one. Also removes the
-/// folders that were made for removed files, if they are empty. `files` is the store of the entries' paths.
-/// `bay_roots` are the absolute roots of this device's bays: the plan is refused if a foreign entry (see
-/// is_foreign) names a file outside them. Fails with `not_found` if the entry's medium is missing, `damaged`
-/// if one of its paths is not absolute.
+/// entry of this machine that was not undone yet, with its batch, or the `last` newest ones, a batch counting
+/// as one. Undos are skipped, so that the next one goes a step further back; to redo, pass the id of the
+/// undo's own entry. Also removes the folders that were made for removed files, if they are empty. `files` is
+/// the store of the entries' paths. `bay_roots` are the absolute roots of this device's bays: the plan is
+/// refused if a foreign entry (see is_foreign) names a file outside them. Fails with `not_found` if the
+/// entry's medium is missing, `damaged` if one of its paths is not absolute.
 [[nodiscard]] Result<Plan> plan_undo(Logbook& logbook, std::optional<std::int64_t> id, Store& files,
                                      const std::vector<std::string>& bay_roots = {}, bool whole_batch = false,
                                      std::size_t last = 1);
@@ -226,10 +227,10 @@ struct KeptSave {
   std::optional<std::int64_t> entry;  // of the logbook, if it was kept now
   std::string why;                    // if it failed: a sentence
 };
-/// Stores the saves of a bay in the logbook as they are, one entry each, all in one batch: those that `what`
-/// names (see find_saves), or all if it is empty. Makes no entry for a save whose bytes the logbook has
-/// already. Stores the image of a memory card once, as a whole. A save that can't be read gets a row and
-/// stops nothing.
+/// Stores the saves and states of a bay in the logbook as they are, one entry each, all in one batch: those
+/// that `what` names (see find_saves, find_states), or all if it is empty. Makes no entry for a save whose
+/// bytes the logbook has already. Stores the image of a memory card once, as a whole. A save that can't be
+/// read gets a row and stops nothing.
 [[nodiscard]] Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
                                                        Logbook& logbook);
 /// Plans to restore the files of the batch of entry `version` as its entries left them.

@@ -38,7 +38,7 @@ class Detector {
     append(find_card_rules(survey_, files_));
     append(find_file_rules(catalog_, store_, survey_, files_, options_, found_));
     add_likely_rules(survey_, files_, rules_);
-    add_state_rules(survey_, files_, rules_);
+    add_state_rules(store_, survey_, files_, rules_);
     BAYSWAP_CHECK(list_saves());
     list_roms();
     return std::move(found_);

@@ -18,7 +18,7 @@ namespace bayswap {
                                                         std::vector<SurveyedFile>& files,
                                                         const DetectOptions& options, Detection& detection);
 /// Adds to each rule how its platform's save states are called.
-void add_state_rules(const Survey& survey, const std::vector<SurveyedFile>& files,
+void add_state_rules(Store& store, const Survey& survey, const std::vector<SurveyedFile>& files,
                      std::vector<PlatformRule>& rules);
 
 /// Adds rules for the consoles whose ROMs are there and whose saves are not, by the example of the others;

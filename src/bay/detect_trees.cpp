@@ -34,11 +34,37 @@ std::string joined_from(const std::vector<std::string>& components, std::size_t 
   return text;
 }
 
+// The rules of the templates whose paths are a console's own; the longer a path is, the less can it fit by
+// chance.
+const std::vector<PlatformRule>& shipped_trees() {
+  static const std::vector<PlatformRule> trees = [] {
+    std::vector<PlatformRule> shipped;
+    for (const auto& [id, about] : bay_templates())
+      if (const auto bay = bay_like(id, "x", "."))
+        for (const PlatformRule& rule : bay->rules)
+          if (is_tree(rule.keeping)) shipped.push_back(rule);
+    std::stable_sort(shipped.begin(), shipped.end(), [](const PlatformRule& a, const PlatformRule& b) {
+      return a.path.components() > b.path.components();
+    });
+    return shipped;
+  }();
+  return trees;
+}
+
 // Games have parameter files too, of another category.
 bool is_save_parameters(ByteView bytes) {
   const auto parameters = ParameterFile::parse(bytes);
   return parameters && parameters->text("CATEGORY").value_or("MS") == "MS";
 }
+
+// Accounts of a wiiu are numbered from 80000001 on.
+bool is_wiiu_account(const std::string& name) {
+  constexpr std::size_t digits = 8;
+  return name.size() == digits && name.front() == '8' && std::ranges::all_of(name, [](char c) {
+           return is_digit(c) || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
+         });
+}
+constexpr std::string_view account_common = "common";
 
 class TreeFinder {
  public:
@@ -48,16 +74,7 @@ class TreeFinder {
   }
 
   std::vector<PlatformRule> run() {
-    std::vector<PlatformRule> shipped;
-    for (const auto& [id, about] : bay_templates())
-      if (const auto bay = bay_like(id, "x", "."))
-        for (const PlatformRule& rule : bay->rules)
-          if (is_tree(rule.keeping)) shipped.push_back(rule);
-    // The longer a path is, the less can it fit by chance.
-    std::stable_sort(shipped.begin(), shipped.end(), [](const PlatformRule& a, const PlatformRule& b) {
-      return a.path.components() > b.path.components();
-    });
-    for (const PlatformRule& rule : shipped) {
+    for (const PlatformRule& rule : shipped_trees()) {
       for (const std::string& folder : survey_.folders) at(rule, folder);
       inside(rule);
     }
@@ -107,7 +124,33 @@ class TreeFinder {
       is_any = true;
       taken_.insert(place.path);
     }
-    if (is_any) found_.push_back(std::move(rule));
+    if (!is_any) return;
+    add_accounts(rule, *places);
+    found_.push_back(std::move(rule));
+  }
+
+  // A folder for each account in each of the saves: what goes is an account's, never all of them as one.
+  void add_accounts(PlatformRule& rule, const std::vector<Place>& places) const {
+    if (rule.platform != Platform::wiiu || rule.keeping != Keeping::folder || rule.path.uses("account"))
+      return;
+    bool has_common = false;
+    for (const Place& place : places) {
+      const auto names = top_names(place.path);
+      if (!holds_accounts(names)) return;
+      has_common = has_common || names.contains(std::string(account_common));
+    }
+    auto path = NameRule::parse(rule.path.text() + "/{account}");
+    auto common = NameRule::parse(rule.path.text() + "/" + std::string(account_common));
+    if (!path || !common) return;
+    rule.path = *std::move(path);
+    if (has_common) rule.extra_places.emplace_back("common", *std::move(common));
+  }
+  [[nodiscard]] std::set<std::string> top_names(const std::string& folder) const {
+    std::set<std::string> names;
+    const auto entries = store_.list(folder);
+    for (const FileInfo& entry : entries ? *entries : std::vector<FileInfo>{})
+      if (!is_os_metadata(entry.name)) names.insert(entry.name);
+    return names;
   }
 
   [[nodiscard]] bool is_taken(const std::string& path) const {
@@ -182,6 +225,39 @@ void find_parameter_folders(Store& store, const Survey& survey, std::vector<Plat
 }
 
 }  // namespace
+
+bool holds_accounts(const std::set<std::string>& names) {
+  const bool has_account = std::ranges::any_of(names, is_wiiu_account);
+  return has_account && std::ranges::all_of(names, [](const std::string& name) {
+           return is_wiiu_account(name) || name == account_common;
+         });
+}
+
+std::optional<NameRule> in_tree_of(const PlatformRule& rule, const NameRule& path) {
+  const auto own = components_of(rule.path.text());
+  for (const PlatformRule& shipped : shipped_trees()) {
+    if (shipped.platform != rule.platform || shipped.keeping != rule.keeping) continue;
+    const auto usual = components_of(shipped.path.text());
+    const std::size_t same = std::min(own.size(), usual.size());
+    if (!std::equal(own.end() - static_cast<std::ptrdiff_t>(same), own.end(),
+                    usual.end() - static_cast<std::ptrdiff_t>(same)))
+      continue;
+    const auto components = components_of(path.text());
+    if (own.size() >= usual.size()) {
+      std::string prefix;
+      for (std::size_t i = 0; i < own.size() - usual.size(); ++i) prefix += own[i] + "/";
+      auto moved = NameRule::parse(prefix + path.text());
+      return moved ? std::optional(*std::move(moved)) : std::nullopt;
+    }
+    const std::size_t above = usual.size() - own.size();
+    if (components.size() <= above ||
+        !std::equal(usual.begin(), usual.begin() + static_cast<std::ptrdiff_t>(above), components.begin()))
+      return std::nullopt;
+    auto moved = NameRule::parse(joined_from(components, above));
+    return moved ? std::optional(*std::move(moved)) : std::nullopt;
+  }
+  return path;
+}
 
 std::vector<PlatformRule> find_tree_rules(Store& store, const Survey& survey, const std::string& root) {
   std::vector<PlatformRule> rules = TreeFinder(store, survey, root).run();

@@ -40,7 +40,12 @@ std::string game_key(const GameId& game, std::string_view stem) {
 }
 
 std::string HeldSave::name() const {
-  return entry.empty() || rule->keeping == Keeping::single ? std::string(name_of(path)) : entry;
+  if (!entry.empty() && rule->keeping != Keeping::single) return entry;
+  // A slot's number names no save.
+  const std::string own(name_of(path));
+  const bool is_number = std::ranges::all_of(own, [](char c) { return c >= '0' && c <= '9'; });
+  const std::string id = title_id_text(facts.game);
+  return kind == SaveKind::folder && is_number && !id.empty() ? id : own;
 }
 
 SaveKey HeldSave::key() const {

@@ -181,8 +181,8 @@ Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot
   if (like.rom != nullptr) {
     facts.rom_path = like.rom->path;
     facts.game = like.rom->facts.game;
-    if (name->uses("rom.md5") && facts.rom_md5.empty())
-      facts.rom_md5 = rom_md5_for(view.store(), *like.rule, *like.rom);
+    if (facts.rom_md5.empty() && facts.rom_crc.empty())
+      set_rom_digests(facts, view.store(), *name, like.rule->platform, *like.rom);
   } else if (name->uses("rom.folder") && facts.rom_path) {
     facts.rom_path = join_path(folder_of(like.path), *facts.rom_path + ".rom");
   } else if (facts.rom_path) {
@@ -192,6 +192,9 @@ Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot
   if (name->uses("slot.letter") && (slot.number < 1 || slot.number > 26))
     return fail(ErrorCode::bad_usage, fmt::format("no slot {} where slots have letters", slot.number),
                 "slots go from 1 to 26 there");
+  if (name->uses("slot.letter0") && slot.number > 25)
+    return fail(ErrorCode::bad_usage, fmt::format("no slot {} where slots have letters", slot.number),
+                "slots go from 0 to 25 there");
   BAYSWAP_TRY(std::string path, name->expand(facts));
   return view.path_on_disk(path);
 }

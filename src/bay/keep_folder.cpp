@@ -37,12 +37,12 @@ void list(Store& store, bool with_key, const std::string& folder, int depth, Lis
 }
 
 // A wiiu tree keeps what it knows of a title in a folder beside those of the accounts.
-std::string code_beside(Store& store, const std::string& path) {
+FolderLabel label_beside(Store& store, const std::string& path) {
   const std::string meta = join_path(folder_of(folder_of(path)), "meta/meta.xml");
   const auto there = store.stat(meta);
   if (!there || !*there) return {};
   const auto text = store.read(meta, std::size_t{64} << 10);
-  return text ? label_of_folder(Platform::wiiu, {{"meta.xml", *text, 0}}).code : std::string();
+  return text ? label_of_folder(Platform::wiiu, {{"meta.xml", *text, 0}}) : FolderLabel();
 }
 
 Result<void> scan_folder(ScanContext& scan, std::span<const PlatformRule* const> rules) {
@@ -98,7 +98,11 @@ void scan_folder(ScanContext& scan, const PlatformRule& rule, const Place& place
   save.size_bytes = listed.bytes;
   if (listed.files > 0) save.modified = listed.newest;
   if (scan.names_only) {
-    if (rule.platform == Platform::wiiu) save.facts.game.code = code_beside(scan.store, place.path);
+    if (rule.platform == Platform::wiiu) {
+      const FolderLabel beside = label_beside(scan.store, place.path);
+      save.facts.game.code = beside.code;
+      save.label = beside.title;
+    }
     // A parameter file has the game's title, which alone tells that two codes are one game in two regions.
     if (rule.platform == Platform::psp)
       if (const auto sfo = scan.store.read(in_case_of_disk(scan.store, join_path(place.path, "PARAM.SFO")),
@@ -119,7 +123,11 @@ void scan_folder(ScanContext& scan, const PlatformRule& rule, const Place& place
     label.health = Health::damaged;
     label.note = tree.error().message;
   }
-  if (label.code.empty() && rule.platform == Platform::wiiu) label.code = code_beside(scan.store, place.path);
+  if (rule.platform == Platform::wiiu && (label.code.empty() || label.title.empty())) {
+    FolderLabel beside = label_beside(scan.store, place.path);
+    if (label.code.empty()) label.code = std::move(beside.code);
+    if (label.title.empty()) label.title = std::move(beside.title);
+  }
   scan.list.remember(key, save, {label.title, label.health, label.note, label.code, "", label.thumbnail});
 }
 

@@ -34,9 +34,20 @@ std::string element(std::string_view xml, std::string_view name) {
   const auto from = xml.find('>', open);
   const auto to = xml.find('<', from);
   if (from == std::string_view::npos || to == std::string_view::npos) return {};
-  std::string text = printable(xml.substr(from + 1, to - from - 1));
+  std::string lines(xml.substr(from + 1, to - from - 1));
+  for (char& c : lines)
+    if (c == '\n' || c == '\r' || c == '\t') c = ' ';
+  std::string text = printable(lines);
   while (!text.empty() && text.back() == ' ') text.pop_back();
   return text;
+}
+
+// Of the languages that a wiiu title has a name in; the long name can have two lines.
+std::string title_of_meta(std::string_view xml) {
+  for (const char* kind : {"longname_", "shortname_"})
+    for (const char* language : {"en", "fr", "de", "es", "it", "nl", "pt", "ja", "ko", "zhs", "zht", "ru"})
+      if (std::string title = element(xml, std::string(kind) + language); !title.empty()) return title;
+  return {};
 }
 
 }  // namespace
@@ -72,7 +83,7 @@ FolderLabel label_of_folder(Platform platform, const std::vector<TreeFile>& file
   }
   if (const TreeFile* meta = file_called(files, "meta.xml")) {
     const std::string_view text(reinterpret_cast<const char*>(meta->bytes.data()), meta->bytes.size());
-    label.title = element(text, "longname_en");
+    label.title = title_of_meta(text);
     const std::string code = element(text, "product_code");
     const auto dash = code.rfind('-');
     label.code = dash == std::string::npos ? code : code.substr(dash + 1);

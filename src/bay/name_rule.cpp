@@ -13,11 +13,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 25> known_words{
-    "rom.stem", "rom.name",    "rom.folder", "rom.md5",   "game.code", "game.title",   "game.maker",
-    "region",   "region.area", "revision",   "slot",      "slot.8",    "slot.letter",  "slot.bare",
-    "ext",      "platform",    "title.high", "title.low", "title.id",  "title.unique", "code.hex",
-    "account",  "save.name",   "suffix",     "folder"};
+constexpr std::array<std::string_view, 27> known_words{
+    "rom.stem",     "rom.name",   "rom.folder", "rom.md5",     "rom.crc",    "slot.letter0", "game.code",
+    "game.title",   "game.maker", "region",     "region.area", "revision",   "slot",         "slot.8",
+    "slot.letter",  "slot.bare",  "ext",        "platform",    "title.high", "title.low",    "title.id",
+    "title.unique", "code.hex",   "account",    "save.name",   "suffix",     "folder"};
 
 bool is_hex(char c) {
   return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
@@ -36,12 +36,12 @@ struct Span {
 };
 Span span_of(std::string_view word, Platform platform) {
   if (word == "title.high" || word == "title.low" || word == "title.unique" || word == "code.hex" ||
-      word == "slot.8")
+      word == "slot.8" || word == "rom.crc")
     return {8, 8};
   if (word == "title.id") return {16, 16};
   if (word == "rom.md5") return {32, 32};
   if (word == "game.maker") return {2, 2};
-  if (word == "slot.letter") return {1, 1};
+  if (word == "slot.letter" || word == "slot.letter0") return {1, 1};
   if (word == "slot") return {1, 3};
   if (word == "slot.bare") return {0, 3};
   if (word == "region.area") return {3, 3};
@@ -66,11 +66,11 @@ bool may_be(std::string_view word, std::string_view text, Platform platform) {
     return all(text, is_hex) && text.starts_with(console);
   }
   if (word == "title.low" || word == "title.unique" || word == "code.hex" || word == "slot.8" ||
-      word == "rom.md5")
+      word == "rom.md5" || word == "rom.crc")
     return all(text, is_hex);
   if (word == "slot" || word == "revision") return all(text, is_digit);
   if (word == "slot.bare") return all(text, is_digit) && text != "0";
-  if (word == "slot.letter" || word == "region.area") return all(text, is_letter);
+  if (word == "slot.letter" || word == "slot.letter0" || word == "region.area") return all(text, is_letter);
   if (word == "game.maker" || word == "game.code") {
     if (platform == Platform::psp && text.size() == 9)
       return all(text.substr(0, 4), is_letter) && all(text.substr(4), is_digit);
@@ -125,6 +125,7 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
     return std::string(word == "rom.stem" ? stem_of(*facts.rom_path) : name_of(*facts.rom_path));
   }
   if (word == "rom.md5") return needed(facts.rom_md5, "no ROM of the game is in the bay");
+  if (word == "rom.crc") return needed(facts.rom_crc, "no ROM of the game is in the bay");
   const GameId& game = facts.game;
   if (word == "game.code") return needed(as_file_name(game.code), "the game's code is not known");
   if (word == "game.title") return needed(as_file_name(game.title), "the game's title is not known");
@@ -138,6 +139,7 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   if (word == "slot.8") return fmt::format("{:08x}", facts.slot);
   if (word == "slot.letter")
     return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
+  if (word == "slot.letter0") return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 0, 25)));
   if (word == "platform") return std::string(tag(game.platform));
   if (word == "account") return needed(as_file_name(facts.account), "no account is said");
   if (word == "save.name") return needed(as_file_name(facts.save_name), "the save has no name");
@@ -280,6 +282,7 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.suffix = word("suffix");
   facts.folder = word("folder");
   facts.rom_md5 = lower(word("rom.md5"));
+  facts.rom_crc = lower(word("rom.crc"));
   facts.unique = static_cast<std::uint32_t>(number_of(word("title.unique")));
   if (const auto slot = word("slot"); !slot.empty())
     (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
@@ -291,6 +294,7 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   if (const auto slot = word("slot.8"); !slot.empty())
     facts.slot = static_cast<int>(number_of(slot) & 0x7FFFFFFF);
   if (const auto slot = upper(word("slot.letter")); !slot.empty()) facts.slot = slot.front() - 'A' + 1;
+  if (const auto slot = upper(word("slot.letter0")); !slot.empty()) facts.slot = slot.front() - 'A';
   facts.game.title_id = number_of(word("title.id"));
   if (facts.game.title_id == 0)
     facts.game.title_id =

@@ -67,4 +67,8 @@ std::size_t PairBook::forget(std::string_view path) {
   return std::erase_if(pairs_, [&](const RomPair& pair) { return pair.save == path || pair.rom == path; });
 }
 
+bool is_pair_of(const std::string& name, const Bay& bay) {
+  return name == bay.name || name == bay.root || std::ranges::find(bay.formerly, name) != bay.formerly.end();
+}
+
 }  // namespace bayswap

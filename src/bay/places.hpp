@@ -3,6 +3,8 @@
 
 #include <bayswap/bay_saves.hpp>
 
+#include <set>
+
 namespace bayswap {
 
 /// How many folders deep below their folder ROMs are looked for, and {rom.folder} is.
@@ -25,6 +27,14 @@ struct Place {
     Store& store, const NameRule& rule, Platform platform,
     const std::function<void(const std::string& path, const Error& error)>& on_error = {},
     const std::string& roms = ".");
+
+/// Returns a path of a console's own tree ("shared2/menu/...", as in data/companions.toml) as it is in a
+/// place whose tree begins elsewhere: below what the rule's path has before the shipped one, or without what
+/// it lacks. nullopt if that is outside of the place. The path as it is, if the rule follows no shipped tree.
+[[nodiscard]] std::optional<NameRule> in_tree_of(const PlatformRule& rule, const NameRule& path);
+
+/// Returns whether a folder with these names in it holds the saves of a wiiu's accounts, and nothing else.
+[[nodiscard]] bool holds_accounts(const std::set<std::string>& names);
 
 /// The label of a save that is a folder, as its own files have it.
 struct FolderLabel {

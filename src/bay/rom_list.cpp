@@ -63,26 +63,65 @@ Result<std::vector<RomFile>> list_roms(Store& store, const PlatformRule& rule) {
   return roms;
 }
 
-std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom) {
-  std::vector<std::string> in_place;
-  if (const auto places = find_places(store, rule.path, rule.platform))
-    for (const Place& place : *places) {
-      const auto stem = place.words.find("rom.stem");
-      const auto md5 = place.words.find("rom.md5");
-      if (md5 != place.words.end() && (stem == place.words.end() || stem->second == stem_of(rom.path)))
-        in_place.push_back(md5->second);
-    }
+namespace {
+
+// Of the whole file, and of the cartridge's own bytes.
+std::vector<RomDigests> digests_of(Store& store, const RomFile& rom) {
+  std::vector<RomDigests> all;
   const auto source = rom_source(store, rom.path);
-  if (!source) return in_place.size() == 1 ? in_place.front() : "";
-  const auto whole = digest_rom(*source);
-  const auto bare = digest_rom(*source, rom.facts.header_size_bytes);
-  for (const auto& digests : {whole, bare})
-    if (digests)
-      for (const std::string& name : in_place)
-        if (lower(name) == digests->md5) return name;
-  // Some digest that we don't know how to make: the save in place says which.
-  if (in_place.size() == 1) return in_place.front();
-  return whole ? whole->md5 : "";
+  if (!source) return all;
+  for (const std::size_t skip : {std::size_t{0}, rom.facts.header_size_bytes})
+    if (all.empty() || skip > 0)
+      if (auto digests = digest_rom(*source, skip)) all.push_back(*std::move(digests));
+  return all;
+}
+
+std::string crc_text(const RomDigests& digests) {
+  return fmt::format("{:08x}", digests.crc32);
+}
+
+}  // namespace
+
+void set_rom_digests(NameFacts& facts, Store& store, const NameRule& name, Platform platform,
+                     const RomFile& rom) {
+  if (!name.uses("rom.md5") && !name.uses("rom.crc")) return;
+  const auto digests = digests_of(store, rom);
+  const auto places = find_places(store, name, platform);
+  const auto set = [&](const char* word, std::string& digest, const auto& text_of) {
+    if (!name.uses(word)) return;
+    std::vector<std::string> in_place;
+    for (const Place& place : places ? *places : std::vector<Place>{}) {
+      const auto stem = place.words.find("rom.stem");
+      const auto digits = place.words.find(word);
+      if (digits != place.words.end() && (stem == place.words.end() || stem->second == stem_of(rom.path)) &&
+          std::ranges::find(in_place, digits->second) == in_place.end())
+        in_place.push_back(digits->second);
+    }
+    for (const RomDigests& own : digests)
+      for (const std::string& digits : in_place)
+        if (lower(digits) == text_of(own)) {
+          digest = digits;
+          return;
+        }
+    // Some digest that we don't know how to make: what is in place says which.
+    digest = in_place.size() == 1 ? in_place.front() : digests.empty() ? "" : text_of(digests.front());
+  };
+  set("rom.md5", facts.rom_md5, [](const RomDigests& digests) { return digests.md5; });
+  set("rom.crc", facts.rom_crc, crc_text);
+}
+
+std::string digest_word(Store& store, const RomFile& rom, std::string_view digits) {
+  constexpr std::size_t md5_digits = 32;
+  constexpr std::size_t crc_digits = 8;
+  const bool is_hex = std::ranges::all_of(
+      digits, [](char c) { return is_digit(c) || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F'); });
+  if (!is_hex) return "";
+  if (digits.size() == md5_digits) return "rom.md5";
+  if (digits.size() != crc_digits) return "";
+  // Eight digits can be anything: a date, a title's number.
+  for (const RomDigests& digests : digests_of(store, rom))
+    if (lower(digits) == crc_text(digests)) return "rom.crc";
+  return "";
 }
 
 }  // namespace bayswap

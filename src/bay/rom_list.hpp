@@ -9,8 +9,13 @@ namespace bayswap {
 /// `not_found` if the folder does not exist, `does_not_fit` over 50,000 files.
 [[nodiscard]] Result<std::vector<RomFile>> list_all_roms(Store& store, const std::string& folder);
 
-/// Returns the MD5 in the name of the ROM's save: that of a save in place, otherwise of the ROM itself; empty
-/// if the ROM can't be read.
-[[nodiscard]] std::string rom_md5_for(Store& store, const PlatformRule& rule, const RomFile& rom);
+/// Sets the facts' digests of the ROM that the name uses, {rom.md5} and {rom.crc}: those that a file in place
+/// has after the same stem, otherwise the ROM's own; empty if the ROM can't be read.
+void set_rom_digests(NameFacts& facts, Store& store, const NameRule& name, Platform platform,
+                     const RomFile& rom);
+
+/// Returns the words of the name's rule that its digits after the ROM's stem are: "rom.md5" if they are 32,
+/// "rom.crc" if they are eight and the ROM's. Empty if they are none.
+[[nodiscard]] std::string digest_word(Store& store, const RomFile& rom, std::string_view digits);
 
 }  // namespace bayswap

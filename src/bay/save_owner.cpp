@@ -48,7 +48,7 @@ RomMatch rom_for(BayView& view, const FileRule& rule, const NameRule::Words& wor
   if (rule.roms == nullptr) return {};
   if (const PairBook* book = view.options().pairs)
     for (const RomPair& pair : book->pairs())
-      if (pair.bay == view.bay().name && pair.rom_bay == pair.bay && pair.save == path)
+      if (pair.save == path && pair.rom_bay == pair.bay && is_pair_of(pair.bay, view.bay()))
         if (const RomFile* rom = view.rom(*rule.rule, pair.rom)) return {rom, false};
   const auto by_title = [&](std::string_view text) -> RomMatch {
     const std::string title = normalized_title(text);

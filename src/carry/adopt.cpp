@@ -85,8 +85,9 @@ Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequ
   if (!candidate.told)
     source.issues.unless_accepted(
         IssueCode::wrong_game,
-        fmt::format("{}: nothing but its size says that it is a save of {}", candidate.where,
-                    candidate.facts.game.title.empty() ? "this game" : candidate.facts.game.title),
+        fmt::format("{}: too little says that it is a save of {}: {}", candidate.where,
+                    candidate.facts.game.title.empty() ? "this game" : candidate.facts.game.title,
+                    joined(candidate.reasons, "; ")),
         "name its game with --game, or pass its number with --choose");
   Hints hints;
   hints.chips = request.chips;

@@ -18,10 +18,25 @@ Result<std::optional<Blob>> current(Store& store, const std::string& path) {
   return bytes;
 }
 
+// Where the companion lies in a bay whose tree may begin in any folder; nullopt: outside of the bay.
+std::optional<NameRule> path_in(const Bay& bay, const PlatformRule* own, const CompanionRule& companion) {
+  if (own == nullptr) own = bay.rule(companion.platform);
+  return own == nullptr ? companion.path : in_tree_of(*own, companion.path);
+}
+
 void plan_one(const CompanionRule& rule, OpenBay from, OpenBay to, const CarriedSave& save, bool replace,
               Plan& plan) {
-  const auto from_path = rule.path.expand(save.first);
-  const auto to_path = rule.path.expand(save.second);
+  const auto own_rule = path_in(*from.bay, save.source_rule, rule);
+  const auto target_rule = path_in(*to.bay, save.target_rule, rule);
+  if (!own_rule || !target_rule) {
+    plan.add({PlanIssue::Level::note, IssueCode::companion_missing,
+              fmt::format("{} lies outside of {} and was not looked at", rule.what,
+                          (own_rule ? to : from).bay->name),
+              fmt::format("without it, {}: name the folder in which the whole tree lies", rule.without)});
+    return;
+  }
+  const auto from_path = own_rule->expand(save.source_facts);
+  const auto to_path = target_rule->expand(save.target_facts);
   if (!from_path || !to_path) return;
   const std::string here = in_case_of_disk(*from.store, *from_path);
   const std::string there = in_case_of_disk(*to.store, *to_path);

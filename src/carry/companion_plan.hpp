@@ -5,8 +5,13 @@
 
 namespace bayswap {
 
-/// A carried save: what the source's path told of it, and what the target's does.
-using CarriedSave = std::pair<NameFacts, NameFacts>;
+/// A carried save: what the path of each side tells of it, and the rule that the path is of.
+struct CarriedSave {
+  const PlatformRule* source_rule = nullptr;  // nullptr: its platform's first
+  NameFacts source_facts;
+  const PlatformRule* target_rule = nullptr;
+  NameFacts target_facts;
+};
 
 /// Adds the companions of `saves` to the plan, or says why they stay. `replace`: also where the target has
 /// its own.

@@ -5,6 +5,7 @@
 #include <bayswap/inspect.hpp>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/order.hpp"
@@ -378,28 +379,68 @@ class Finder {
       best = &roms_->front();
       one.reasons.push_back(fmt::format("the bay has no other ROM for it than {}", name_of(best->path)));
     }
+    const auto [alike, share] = most_alike(*one.rule, plain->plain);
+    const bool is_clear = alike != nullptr && share >= clear_share;
+    if (is_clear && (!one.told || alike->facts.rom_path == (best != nullptr ? best->path : ""))) {
+      // What it holds says more than the only ROM, or a name that is a little like.
+      one.facts.game = alike->facts.game;
+      one.facts.rom_path = alike->facts.rom_path;
+      one.facts.slot = alike->facts.slot;
+      one.score += for_likeness * std::min(1.0, share * 2);
+      one.told = true;
+      if (best != nullptr && alike->facts.rom_path != best->path) one.reasons.pop_back();
+      one.reasons.push_back(fmt::format("{:.0f} % of what both hold is as in {}", share * 100, alike->path));
+      add(std::move(one));
+      return;
+    }
+    if (is_clear) {
+      one.told = false;  // the name says one game, the bytes another
+      one.reasons.push_back(
+          fmt::format("but {:.0f} % of what both hold is as in {}", share * 100, alike->path));
+    }
     if (best != nullptr) {
       one.facts.game = best->facts.game;
       one.facts.rom_path = best->path;
       for (const HeldSave& save : *there_) {
         if (save.rule != one.rule || save.facts.rom_path != best->path) continue;
-        compare_bytes(one, plain->plain, save);
+        one.reasons.push_back(fmt::format("{:.0f} % of what both hold is as in {}",
+                                          share_with(save, plain->plain) * 100, save.path));
         break;
       }
     }
     if (best != nullptr || !game_.empty()) add(std::move(one));
   }
 
-  // The game's save in place: of one game much stays where it was; two games' saves of one size have nothing
-  // in common but blanks.
-  void compare_bytes(Candidate& one, const Blob& own, const HeldSave& save) {
-    const auto bytes = to_.store().read(save.path);
-    const auto theirs = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());
-    if (!theirs) return;
-    const double share = equal_share(own.view(), theirs->plain.view());
-    one.score += for_likeness * std::min(1.0, share * 2);
-    one.told = one.told || share >= clear_share;
-    one.reasons.push_back(fmt::format("{:.0f} % of what both hold is as in {}", share * 100, save.path));
+  // How much of what both hold is at the same places: of one game's saves much, of two games' only blanks.
+  double share_with(const HeldSave& save, const Blob& own) {
+    auto [known, is_new] = bytes_of_.try_emplace(save.path);
+    if (is_new) {
+      const auto bytes = to_.store().read(save.path);
+      auto theirs = bytes ? unwrap(*bytes) : tl::unexpected(bytes.error());
+      if (theirs) known->second = std::move(theirs->plain);
+    }
+    return known->second.empty() ? 0 : equal_share(own.view(), known->second.view());
+  }
+
+  // The save in place, by that rule, which has the most in common with it; nullptr if two have as much.
+  std::pair<const HeldSave*, double> most_alike(const PlatformRule& rule, const Blob& own) {
+    constexpr double lead = 2;  // times what the next one has
+    const HeldSave* best = nullptr;
+    double most = 0;
+    double next = 0;
+    for (const HeldSave& save : *there_) {
+      if (save.rule != &rule || save.kind != SaveKind::battery) continue;
+      const double share = share_with(save, own);
+      if (share > most) {
+        next = most;
+        most = share;
+        best = &save;
+      } else {
+        next = std::max(next, share);
+      }
+    }
+    if (most < next * lead) best = nullptr;
+    return {best, most};
   }
 
   std::vector<TreeFile> files_;
@@ -410,6 +451,7 @@ class Finder {
   const std::vector<HeldSave>* there_ = nullptr;
   std::vector<const HeldSave*> same_;           // those by the rule in hand
   const std::vector<RomFile>* roms_ = nullptr;  // and its ROMs
+  std::map<std::string, Blob> bytes_of_;        // of saves in place, unwrapped
   std::vector<Candidate> found_;
 };
 

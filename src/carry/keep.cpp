@@ -3,6 +3,7 @@
 #include <bayswap/carry.hpp>
 
 #include <fmt/format.h>
+#include <bayswap/state_slots.hpp>
 
 #include <algorithm>
 #include <set>
@@ -91,16 +92,63 @@ Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
   return kept;
 }
 
+namespace {
+
+Result<KeptSave> keep_state(const HeldState& state, BayView& bay, Logbook& logbook,
+                            std::optional<std::int64_t>& batch) {
+  KeptSave kept;
+  kept.what = fmt::format("{}, state {}", state.game, to_text(state.slot));
+  kept.path = bay.store().display_path(state.path);
+  BAYSWAP_TRY(const Blob bytes, bay.store().read(state.path, max_state_bytes));
+  kept.size_bytes = bytes.size();
+  if (bytes.empty()) {
+    kept.outcome = KeptSave::Outcome::empty;
+    return kept;
+  }
+  const std::vector<FileChange> files{{bay.store().absolute_path(state.path), bytes, bytes, state.modified}};
+  BAYSWAP_TRY(const bool known, is_kept_already(files, logbook));
+  if (known) {
+    kept.outcome = KeptSave::Outcome::same;
+    return kept;
+  }
+  Entry entry;
+  entry.kind = EntryKind::keep;
+  entry.reason = fmt::format("keep state {} of '{}' of {}", to_text(state.slot), state.game, bay.bay().name);
+  if (state.rom != nullptr) entry.game = state.rom->facts.game;
+  entry.place = fmt::format("state {}", to_text(state.slot));
+  entry.to_bay = bay.bay().name;
+  entry.root = bay.store().root();
+  entry.batch = batch;
+  BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
+  BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
+  if (!batch) batch = kept.entry;
+  return kept;
+}
+
+KeptSave not_kept(std::string what, std::string path, const Error& error) {
+  KeptSave failed;
+  failed.what = std::move(what);
+  failed.path = std::move(path);
+  failed.outcome = KeptSave::Outcome::failed;
+  failed.why = error.message;
+  return failed;
+}
+
+}  // namespace
+
 Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
                                          Logbook& logbook) {
   BAYSWAP_CHECK(check_root(bay.bay(), bay.store()));
   std::vector<const HeldSave*> saves;
+  std::vector<HeldState> states;
   if (what.empty()) {
     BAYSWAP_TRY(const auto every, bay.saves());
     for (const HeldSave& save : *every) saves.push_back(&save);
+    BAYSWAP_TRY(states, held_states(bay));
   } else {
     BAYSWAP_TRY(saves, find_saves(bay, outside, what));
-    if (saves.empty()) return tl::unexpected(no_such_save(bay, what));
+    if (auto named = find_states(bay, what)) states = *std::move(named);
+    if (saves.empty() && states.empty()) return tl::unexpected(no_such_save(bay, what));
   }
   BAYSWAP_CHECK(bay.check());
   std::vector<KeptSave> all;
@@ -110,15 +158,14 @@ Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std
     const HeldSave& save = *one;
     if (!seen.insert(save.path).second) continue;
     auto kept = keep_one(save, bay, logbook, batch);
-    if (!kept) {
-      KeptSave failed;
-      failed.what = kept_label(save);
-      failed.path = bay.store().display_path(save.path);
-      failed.outcome = KeptSave::Outcome::failed;
-      failed.why = kept.error().message;
-      kept = std::move(failed);
-    }
-    all.push_back(*std::move(kept));
+    all.push_back(kept ? *std::move(kept)
+                       : not_kept(kept_label(save), bay.store().display_path(save.path), kept.error()));
+  }
+  for (const HeldState& state : states) {
+    if (!seen.insert(state.path).second) continue;
+    auto kept = keep_state(state, bay, logbook, batch);
+    all.push_back(kept ? *std::move(kept)
+                       : not_kept(state.game, bay.store().display_path(state.path), kept.error()));
   }
   return all;
 }

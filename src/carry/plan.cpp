@@ -100,12 +100,14 @@ Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryR
   if (!found) return tl::unexpected(std::move(found.error()));
   std::vector<const HeldSave*> saves = *std::move(found);
   if (saves.empty()) return tl::unexpected(no_save(from, to, request.what));
-  if (request.slot > 0 && saves.size() > 1 &&
-      std::any_of(saves.begin(), saves.end(),
-                  [&](const HeldSave* save) { return save->facts.slot == request.slot; }))
+  Planner planner(&from, to, &outside, request);
+  if (request.slot > 0 && std::any_of(saves.begin(), saves.end(), [&](const HeldSave* save) {
+        return save->rule->path.uses_slot() && save->facts.slot == request.slot;
+      })) {
+    planner.resolver().use(CarryOption::slot);
     std::erase_if(
         saves, [&](const HeldSave* save) { return save->place.empty() && save->facts.slot != request.slot; });
-  Planner planner(&from, to, &outside, request);
+  }
   if (std::vector<std::string> accounts = accounts_in(saves); !accounts.empty()) {
     planner.resolver().use(CarryOption::account);
     if (accounts.size() > 1 && !choose_account(saves, accounts, request.accounts))

@@ -128,11 +128,17 @@ Result<void> Planner::merge(std::vector<Passage>& passages, bool together) {
       const std::string where =
           spot.entry.empty() ? to_.store().display_path(spot.path)
                              : fmt::format("{} on {}", spot.entry, to_.store().display_path(spot.path));
+      const bool have_slots = owner->second->held != nullptr && passage.held != nullptr &&
+                              owner->second->held->rule->path.uses_slot() &&
+                              owner->second->held->facts.slot != passage.held->facts.slot;
       for (Passage* both : {owner->second, &passage})
-        both->arrival->issues.refuse(IssueCode::same_place,
-                                     fmt::format("{} and {} would both become {}",
-                                                 owner->second->display_path, passage.display_path, where),
-                                     "carry one of them, by its path or into a slot of its own");
+        both->arrival->issues.refuse(
+            IssueCode::same_place,
+            fmt::format("{} and {} would both become {}", owner->second->display_path, passage.display_path,
+                        where),
+            have_slots ? "say which slot goes" : "carry one of them, by its path or into a slot of its own",
+            have_slots ? Remedy{Remedy::Kind::slot, {std::to_string(owner->second->held->facts.slot)}}
+                       : Remedy{});
     }
   }
   std::map<std::string, std::vector<Arrival*>> groups;
@@ -215,7 +221,8 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
     ++with_content;
     plan.content = with_content == 1 ? passage->content.hex() : "";
     if (with_content > 1) plan.place.clear();  // it is about several
-    carried.emplace_back(passage->source_facts, arrival.facts);
+    carried.push_back({passage->held == nullptr ? nullptr : passage->held->rule, passage->source_facts,
+                       arrival.rule, arrival.facts});
   }
   std::erase_if(plan.changes, [&](const FileChange& change) { return is_same_clock(to_.store(), change); });
   if (brought && from_ != nullptr) {

@@ -8,6 +8,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/places.hpp"
 #include "bay/rom_list.hpp"
 #include "carry/companion_plan.hpp"
 
@@ -24,6 +25,12 @@ void name_of_item(const Content& content, NameFacts& facts) {
     facts.game.maker = entry.name.substr(4, 2);
     facts.save_name = entry.name.substr(dot + 1);
   }
+}
+
+std::set<std::string> top_names(const std::vector<TreeFile>& files) {
+  std::set<std::string> names;
+  for (const TreeFile& file : files) names.insert(file.path.substr(0, file.path.find('/')));
+  return names;
 }
 
 }  // namespace
@@ -150,15 +157,15 @@ Result<void> Resolver::settle_name(const SourceSave& source, const Counterpart& 
   if (rom.rom != nullptr) {
     facts.rom_path = rom.rom->path;
     arrival.named_after = rom.rom->path;
-    if (path.uses("rom.md5")) facts.rom_md5 = rom_md5_for(to_.store(), *arrival.rule, *rom.rom);
+    set_rom_digests(facts, to_.store(), path, arrival.rule->platform, *rom.rom);
     if (facts.game.maker.empty()) facts.game.maker = rom.rom->facts.game.maker;
   } else if (!facts.rom_path && !facts.game.title.empty()) {
     facts.rom_path = facts.game.title;
   }
   if (request_.pairs != nullptr && from_ != nullptr && source.facts.rom_path)
     for (const RomPair& pair : request_.pairs->pairs())
-      if (pair.bay == to_.bay().name && pair.rom_bay == from_->bay().name &&
-          pair.rom == *source.facts.rom_path && rom.rom == nullptr) {
+      if (rom.rom == nullptr && pair.rom == *source.facts.rom_path && is_pair_of(pair.bay, to_.bay()) &&
+          is_pair_of(pair.rom_bay, from_->bay())) {
         facts.rom_path = pair.save;  // the save there that was paired with this ROM
         return {};
       }
@@ -320,6 +327,15 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
   if (request_.slot > 0 && source.place.empty()) arrival.facts.slot = request_.slot;
   arrival.brought = true;
   if (!game_is_settled && source.content.kind != Content::Kind::chips) return arrival;
+  if (rule->platform == Platform::wiiu && arrival.path_rule->uses("account") &&
+      source.content.kind == Content::Kind::tree && holds_accounts(top_names(source.content.tree))) {
+    arrival.issues.refuse(
+        IssueCode::which_account,
+        fmt::format("{} holds a folder for each account, which would go into one account's folder",
+                    source.display_path),
+        "have the path rule of its bay end in /{account}, or look at the folder without a bay");
+    return arrival;
+  }
   BAYSWAP_TRY(const bool has_account, settle_account(arrival));
   if (!has_account) return arrival;
   BAYSWAP_CHECK(settle_name(source, rom, arrival));

@@ -131,7 +131,8 @@ Result<Resolver::Counterpart> Resolver::counterpart(const SourceSave& source, co
       said_pairs_.push_back({from_->bay().name, source.path, from_->bay().name, said->path});
   } else if (request_.pairs != nullptr && from_ != nullptr) {
     for (const RomPair& pair : request_.pairs->pairs())
-      if (pair.bay == from_->bay().name && pair.save == source.path && pair.rom_bay == to_.bay().name)
+      if (pair.save == source.path && is_pair_of(pair.bay, from_->bay()) &&
+          is_pair_of(pair.rom_bay, to_.bay()))
         if (const RomFile* own = to_.rom(rule, pair.rom))
           return Counterpart{
               own, source.rom ? compare(source.rom->game, own->facts.game) : GameMatch::same, true, {}, {}};

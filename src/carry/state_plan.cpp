@@ -138,6 +138,7 @@ class StateCarrier {
     there.rule = &rule;
     there.rom = rom;
     there.name = &name_like(rule, *state.name);
+    for (const char* digest : {"rom.md5", "rom.crc"}) there.words.erase(digest);  // those of the ROM there
     auto path_there = path_of_slot(to_, there, state.slot);
     if (!path_there && all && state.slot.automatic) {
       issues_.warn(IssueCode::other_program,
@@ -236,7 +237,7 @@ Result<StateSource> source_of_state(BayView& from, const HeldState& state, const
     facts.rom_path = state.rom->path;
     facts.game = state.rom->facts.game;
     add_chips(chips, from.facts_of(*state.rom).chips);
-    if (rule.path.uses("rom.md5")) facts.rom_md5 = rom_md5_for(from.store(), rule, *state.rom);
+    set_rom_digests(facts, from.store(), rule.path, rule.platform, *state.rom);
   }
   BAYSWAP_TRY(const auto layouts, layouts_for(from.catalog(), rule, chips));
   BAYSWAP_TRY(const auto files, places(from.catalog(), rule, facts, *layouts.front()));

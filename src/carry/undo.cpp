@@ -52,18 +52,83 @@ Result<void> check_origin(const Entry& entry, Store& files, const std::vector<st
 
 namespace {
 
-// What is taken back: the entry, or all of its batch, the newest first.
+// Which entries of this machine still stand, the newest first: not those that an undo took back.
+class Standing {
+ public:
+  explicit Standing(Logbook& logbook) : logbook_(logbook) {}
+
+  /// Of an undo itself false: it is taken back by its number.
+  Result<bool> asks(const Entry& entry) {
+    if (entry.state == EntryState::cancelled || entry.state == EntryState::begun ||
+        entry.kind == EntryKind::keep || is_foreign(entry))
+      return false;
+    if (is_gone(entry)) return false;
+    if (entry.kind == EntryKind::undo && entry.undoes) {
+      Undo undo{*entry.undoes, entry.id, {}};
+      for (const LoggedChange& change : entry.changes) undo.paths.insert(change.path);
+      undos_.push_back(std::move(undo));
+      return false;
+    }
+    // All is as it was before already, whatever the way.
+    for (const LoggedChange& change : entry.changes) {
+      BAYSWAP_TRY(const auto newest, logbook_.newest_of(change.path));
+      if (newest != change.before) return true;
+    }
+    return entry.changes.empty();
+  }
+
+ private:
+  struct Undo {
+    std::int64_t first = 0;
+    std::int64_t itself = 0;
+    std::set<std::string> paths;
+  };
+  [[nodiscard]] bool is_gone(const Entry& entry) const {
+    return std::ranges::any_of(undos_, [&](const Undo& undo) {
+      if (entry.id == undo.first) return true;
+      return entry.id > undo.first && entry.id < undo.itself &&
+             std::ranges::all_of(
+                 entry.changes, [&](const LoggedChange& change) { return undo.paths.contains(change.path); });
+    });
+  }
+
+  Logbook& logbook_;
+  std::vector<Undo> undos_;
+};
+
+// The newest `last` changes that still stand, a batch counting as one.
 Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
-  BAYSWAP_TRY(const auto all, logbook.entries());
   std::vector<Entry> entries;
   std::set<std::int64_t> batches;
-  for (const Entry& entry : all) {
-    if (entry.state == EntryState::cancelled || entry.kind == EntryKind::keep || is_foreign(entry)) continue;
-    const std::int64_t batch = entry.batch.value_or(entry.id);
-    if (!batches.contains(batch) && batches.size() == last) break;
-    batches.insert(batch);
-    entries.push_back(entry);
+  bool has_copies = false;
+  constexpr std::size_t most = 1U << 20U;
+  for (std::size_t limit = 128;; limit *= 4) {
+    BAYSWAP_TRY(const auto all, logbook.entries({}, limit));
+    entries.clear();
+    batches.clear();
+    Standing standing(logbook);
+    bool is_complete = false;
+    for (const Entry& entry : all) {
+      has_copies = has_copies || entry.kind == EntryKind::keep;
+      BAYSWAP_TRY(const bool stands, standing.asks(entry));
+      if (!stands) continue;
+      const std::int64_t batch = entry.batch.value_or(entry.id);
+      if (!batches.contains(batch) && batches.size() == last) {
+        is_complete = true;
+        break;
+      }
+      batches.insert(batch);
+      entries.push_back(entry);
+    }
+    if (is_complete || all.size() < limit || limit >= most) break;
   }
+  if (batches.empty())
+    return fail(
+        ErrorCode::bad_usage,
+        has_copies ? "there is nothing to undo: this device's changes are taken back, and copies that were "
+                     "kept change nothing"
+                   : "there is nothing to undo: the logbook has no change of this device that was not undone",
+        "look at the logbook for all entries, and name the one you mean");
   if (batches.size() < last)
     return fail(
         ErrorCode::bad_usage,
@@ -73,18 +138,11 @@ Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
   return entries;
 }
 
+// What is taken back: the entry, or all of its batch, the newest first.
 Result<std::vector<Entry>> meant(Logbook& logbook, std::optional<std::int64_t> id, bool whole_batch,
                                  std::size_t last) {
-  if (!id && last > 1) return newest_entries(logbook, last);
+  if (!id) return newest_entries(logbook, last);
   std::vector<Entry> entries;
-  if (!id) {
-    BAYSWAP_TRY(const auto newest, logbook.newest());
-    if (!newest)
-      return fail(ErrorCode::bad_usage, "there is nothing to undo: the logbook has no entry of this device",
-                  "look at the logbook for all entries, and name the one you mean");
-    id = newest->id;
-    whole_batch = true;
-  }
   BAYSWAP_TRY(Entry entry, logbook.entry(*id));
   if (entry.state == EntryState::cancelled)
     return fail(ErrorCode::bad_usage,
@@ -127,8 +185,10 @@ Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Pl
                            : !one.newest.after;
   if (!as_left)
     plan.issues.push_back({PlanIssue::Level::warning, IssueCode::changed_since,
-                           fmt::format("{} has changed since entry {}: it may have been played on", shown,
-                                       one.newest_entry->id),
+                           change.before
+                               ? fmt::format("{} has changed since entry {}: it may have been played on",
+                                             shown, one.newest_entry->id)
+                               : fmt::format("{} is gone since entry {}", shown, one.newest_entry->id),
                            "its present bytes are kept in the logbook, so this can be undone too"});
   if (change.before)
     plan.steps.push_back({"keep",

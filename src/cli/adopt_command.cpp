@@ -44,6 +44,8 @@ void show_ranking(const std::vector<Candidate>& found) {
   if (found.size() > max_shown) fmt::print("... and {} less likely ones.\n", found.size() - max_shown);
 }
 
+}  // namespace
+
 Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   BAYSWAP_TRY(const auto books, Books::load(globals));
   BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
@@ -98,8 +100,6 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   BAYSWAP_CHECK(wait_until_idle(globals, plan, *to->store, logbook->book(), options.wait));
   return show_and_run(globals, plan, *to->store, *logbook, how);
 }
-
-}  // namespace
 
 int adopt_command(const Globals& globals, const AdoptOptions& options) {
   return exit_code_of(adopt(globals, options));

@@ -170,6 +170,15 @@ std::optional<std::string> choose(const Globals& globals, const std::string& que
   return number == 0 ? std::nullopt : std::optional(choices[number - 1]);
 }
 
+namespace {
+
+// A bay, or a place by its folder; a bay file of no name is gone with its path.
+bool lasts(const std::string& bay) {
+  return is_bay_name(bay) || bay.starts_with('/');
+}
+
+}  // namespace
+
 void remember(const Globals& globals, Books& books, const Plan& plan) {
   remember(globals, books, std::vector<const Plan*>{&plan});
 }
@@ -180,7 +189,7 @@ void remember(const Globals& globals, Books& books, const std::vector<const Plan
   for (const Plan* plan : plans) {
     if (plan->game && !plan->learned.empty()) games.emplace_back(*plan->game, plan->learned);
     for (const RomPair& pair : plan->pairs)
-      if (is_bay_name(pair.bay) && is_bay_name(pair.rom_bay)) news = books.pairs.learn(pair) || news;
+      if (lasts(pair.bay) && lasts(pair.rom_bay)) news = books.pairs.learn(pair) || news;
   }
   if (!games.empty()) remember(globals, games);
   if (!news) return;

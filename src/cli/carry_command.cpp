@@ -10,6 +10,7 @@
 #include "cli/batch_table.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
+#include "cli/desk_place.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
 #include "cli/state_job.hpp"
@@ -46,7 +47,10 @@ class CarryJob {
   CarryJob(const Globals& globals, const CarryOptions& options) : globals_(globals), options_(options) {}
 
   Result<int> run() {
-    BAYSWAP_CHECK(prepare());
+    if (const auto ready = prepare(); !ready) {
+      if (!is_loose_file(ready.error())) return tl::unexpected(ready.error());
+      return adopt(globals_, as_adoption());
+    }
     if (options_.states) return carry_states();
     if (options_.from_state) {
       BAYSWAP_CHECK(use_state());
@@ -79,19 +83,26 @@ class CarryJob {
           return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on states", word),
                       "leave it out");
     BAYSWAP_TRY(books_, Books::load(globals_));
-    BAYSWAP_TRY(to_, OpenedBay::open(*books_, options_.to));
+    const bool to_new_file = !options_.all && !options_.states && names_a_new_file(*books_, options_.to);
+    if (!to_new_file) {
+      BAYSWAP_TRY(to_, OpenedBay::open(*books_, options_.to));
+    }
     if (!options_.from.empty()) {
       BAYSWAP_TRY(from_, OpenedBay::open(*books_, options_.from));
     } else if (options_.all) {
       return fail(ErrorCode::bad_usage, "which saves? --from is missing", "pass --from BAY, or --from DIR");
     } else {
-      BAYSWAP_TRY(from_, OpenedBay::that_has(*books_, options_.what, to_->bay.origin));
+      BAYSWAP_TRY(from_, OpenedBay::that_has(*books_, options_.what, to_ ? to_->bay.origin : ""));
+    }
+    if (to_new_file) {
+      is_new_file_ = true;
+      BAYSWAP_TRY(to_, place_for_one(*books_, *from_, options_.what, options_.to));
     }
     if (from_->bay.origin == to_->bay.origin)
       return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from_->bay.name),
                   "name two different places");
     for (const OpenedBay* place : {from_.get(), to_.get()})
-      if (place->is_place)
+      if (place->is_place && !(to_new_file && place == to_.get()))
         say(globals_.quiet || globals_.json,
             fmt::format("Looked at {}: {}.", place->bay.name, rules_in_words(place->bay)));
     BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
@@ -123,6 +134,31 @@ class CarryJob {
     std::ranges::move(books_->accounts.between(from_->bay.name, to_->bay.name),
                       std::back_inserter(request_.accounts));
     return {};
+  }
+
+  // A file whose own name and bytes do not say which game's it is: what it is like, and what is there, may.
+  [[nodiscard]] bool is_loose_file(const Error& error) const {
+    if (error.code != ErrorCode::not_recognised || from_ || !to_ || !options_.from.empty() ||
+        options_.states || options_.from_state || !options_.rom.empty())
+      return false;
+    const auto info = LocalStore().stat(options_.what);
+    return info && *info && (*info)->kind == FileInfo::Kind::file;
+  }
+  [[nodiscard]] AdoptOptions as_adoption() const {
+    AdoptOptions adoption;
+    adoption.what = options_.what;
+    adoption.to = options_.to;
+    adoption.region = options_.region;
+    adoption.chips = options_.chips;
+    adoption.accept = options_.accept;
+    if (const auto slot = slot_number(options_.slot)) adoption.slot = *slot;
+    if (!options_.accounts.empty()) adoption.account = options_.accounts.front();
+    adoption.exact = options_.exact;
+    adoption.wait = options_.wait;
+    adoption.dry_run = options_.dry_run;
+    adoption.yes = options_.yes;
+    adoption.explain = options_.explain;
+    return adoption;
   }
 
   static Result<int> slot_number(const std::string& word) {
@@ -231,6 +267,9 @@ class CarryJob {
         request_.what = *chosen;
         continue;
       }
+      // A file on its own has no ROM, and is played by nobody.
+      if (is_new_file_)
+        std::erase_if(plan->issues, [](const PlanIssue& issue) { return issue.code == IssueCode::one_rom; });
       if (plan->account_question && answer(*plan->account_question)) continue;
       const PlanIssue* refusal = plan->refusal();
       if (refusal == nullptr || refusal->code != IssueCode::which_rom || !may_ask()) return plan;
@@ -363,6 +402,7 @@ class CarryJob {
   std::unique_ptr<Books> books_;
   std::unique_ptr<OpenedBay> from_;
   std::unique_ptr<OpenedBay> to_;
+  bool is_new_file_ = false;  // the target is a file that does not exist yet
   CarryRequest request_;
   AccountMap said_;
   std::unique_ptr<LockedLogbook> logbook_;

@@ -273,11 +273,16 @@ void add_carry_commands(CLI::App& app, Words& w) {
   CLI::App* restore = command(app, w, "restore", "Bring a version of a save back",
                               [&w] { return restore_command(w.globals, w.restore); });
   restore->add_option("WHAT", w.restore.what, "The save, as `bayswap logbook WHAT` finds it")->required();
-  restore->add_option("--entry,--version", w.restore.version, "Which entry of the logbook, by its number")
-      ->required()
+  restore->add_option("--entry", w.restore.entry, "Which entry of the logbook, by its number")
       ->type_name("N");
-  restore->add_flag("--all", w.restore.all, "Every save that was kept or carried together with that version");
-  restore->add_flag("--before", w.restore.before, "What was there before that version");
+  restore->add_option("--version", w.restore.version, "Which version that sync knows, of any device")
+      ->type_name("ID");
+  restore
+      ->add_option("--date", w.restore.date, "As it was then: 2026-11-23, '2026-11-23 18:30', 'a week ago'")
+      ->type_name("WHEN");
+  restore->add_option("--device", w.restore.device, "As that device last had it")->type_name("NAME");
+  restore->add_flag("--all", w.restore.all, "Every save that was kept or carried together with that entry");
+  restore->add_flag("--before", w.restore.before, "What was there before that entry");
   restore->add_flag("--everywhere", w.restore.everywhere,
                     "On all devices: a round of sync follows, in which that version goes before all others");
   restore->add_option("--to", w.restore.to, "Another bay; by default the one it is of")->type_name("BAY");
@@ -292,7 +297,8 @@ void add_carry_commands(CLI::App& app, Words& w) {
 
   CLI::App* undo = command(app, w, "undo", "Take an entry of the logbook back",
                            [&w] { return undo_command(w.globals, w.undo); });
-  undo->add_option("ID", w.undo.id, "The entry's number; default: the newest (an undo is an entry too)");
+  undo->add_option("ID", w.undo.id,
+                   "The entry's number, also an undo's to redo it; default: the newest that was not undone");
   undo->add_option("--last", w.undo.last, "So many of the newest entries; a batch counts as one")
       ->type_name("N")
       ->check(CLI::Range(1, 1000));

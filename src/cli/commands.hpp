@@ -243,6 +243,7 @@ struct AdoptOptions {
   bool explain = false;
 };
 int adopt_command(const Globals& globals, const AdoptOptions& options);
+[[nodiscard]] Result<int> adopt(const Globals& globals, const AdoptOptions& options);
 
 int chips_command(const Globals& globals);
 int chips_forget_command(const Globals& globals, const std::string& game);
@@ -274,7 +275,10 @@ struct RestoreOptions {
   bool everywhere = false;
   std::string what;
   std::string to;
-  std::int64_t version = 0;
+  std::optional<std::int64_t> entry;  // of the logbook
+  std::string version;                // of sync: its id, or the beginning of it
+  std::string date;                   // as it was at that time
+  std::string device;                 // as that device had it
   std::vector<std::string> accept;
   bool before = false;
   bool wait = false;

@@ -50,7 +50,7 @@ constexpr std::array<Row, 76> example_rows{{
     {"logbook import", "bayswap logbook import /media/backup/logbook"},
     {"logbook check", "bayswap logbook check\nbayswap logbook check --repair"},
     {"restore",
-     "bayswap restore 'Lantern Skiff' --version 12\nbayswap restore 'Lantern Skiff' --version 12 --before"},
+     "bayswap restore 'Lantern Skiff' --entry 12\nbayswap restore 'Lantern Skiff' --date 'a week ago'"},
     {"undo", "bayswap undo\nbayswap undo 12\nbayswap undo --last 2"},
     {"demo", "bayswap demo --out world"},
     {"card", "bayswap card list mine.mcr\nbayswap card picture mine.mcr --out mine.png"},

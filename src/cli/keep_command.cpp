@@ -56,7 +56,7 @@ Result<int> keep(const Globals& globals, const KeepOptions& options) {
   } else if (!globals.quiet) {
     if (!rows.empty()) print_table({"save", "outcome", "bytes", "version", "file"}, rows, {2, 3});
     fmt::print("{}\n", saves.empty()
-                           ? fmt::format("{} has no saves.", bay.name)
+                           ? fmt::format("{} has no saves and no states that its rules name.", bay.name)
                            : fmt::format("{} kept, {} the same already, {} failed.", kept, same, failed));
     if (kept > 0)
       say(false,

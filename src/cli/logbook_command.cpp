@@ -13,8 +13,7 @@
 #include "cli/output.hpp"
 #include "cli/progress_store.hpp"
 #include "cli/session.hpp"
-#include "cli/sheet_changes.hpp"
-#include "cli/sync_job.hpp"
+#include "cli/version_words.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -77,9 +76,25 @@ std::vector<std::string> row_of(const Entry& entry) {
           has ? std::to_string(after) : "none"};
 }
 
+// What a copy holds, beside the copy or the change of the same file before it.
+std::string copy_in_words(Logbook& book, const Catalog& catalog, const std::vector<Entry>& entries,
+                          const Entry& entry, const LoggedChange& change) {
+  for (const Entry& older : entries) {
+    if (older.id >= entry.id || older.state == EntryState::cancelled) continue;
+    const auto same = std::ranges::find(older.changes, change.path, &LoggedChange::path);
+    if (same == older.changes.end()) continue;
+    if (same->after == change.after)
+      return fmt::format("{} bytes, as after entry {}", change.after_bytes, older.id);
+    LoggedChange between = change;
+    between.before = same->after;
+    return fmt::format("since entry {}: {}", older.id, change_of(book, catalog, between));
+  }
+  return fmt::format("{} bytes", change.after_bytes);
+}
+
 // The versions of a save, with what each change did.
-void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
-                    const std::vector<Entry>& entries) {
+void print_entries(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
+                   const std::vector<Entry>& entries) {
   std::map<std::string, std::int64_t> versions;  // by content: the newest that has it
   for (const Entry& entry : entries) {
     const std::string way = way_in_words(entry);
@@ -87,7 +102,8 @@ void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
                local_time(entry.begun), to_text(entry.kind), way.empty() ? "" : " " + way,
                entry.state == EntryState::done ? "" : fmt::format(" ({})", to_text(entry.state)),
                entry.device.empty() ? "" : fmt::format(", on {}", printable(entry.device)));
-    if (entry.game) print_field("game", in_words(*entry.game));
+    if (entry.game && (!entry.game->title.empty() || !entry.game->code.empty() || entry.game->title_id != 0))
+      print_field("game", in_words(*entry.game));
     if (!entry.place.empty()) print_field("save", entry.place);
     if (!entry.account.empty()) print_field("account", entry.account);
     if (!entry.content.empty())
@@ -96,7 +112,10 @@ void print_versions(Logbook& book, const Catalog& catalog, SheetChanges& sheets,
     if (!entry.content.empty()) versions.emplace(entry.content, entry.id);
     print_field("why", printable(entry.reason));
     for (const LoggedChange& change : entry.changes) {
-      print_field("file", fmt::format("{}: {}", printable(change.path), change_of(book, catalog, change)));
+      const bool is_copy = change.before && change.before == change.after;
+      print_field("file", fmt::format("{}: {}", printable(change.path),
+                                      is_copy ? copy_in_words(book, catalog, entries, entry, change)
+                                              : change_of(book, catalog, change)));
       constexpr std::size_t max_values = 6;
       const auto values = sheets.of(book, entry, change);
       if (!values.empty()) print_field("values", in_words(values, max_values));
@@ -117,7 +136,29 @@ void add_change(Json& json, const Entry& entry, const LoggedChange& change, Logb
 
 }  // namespace
 
+namespace {
+
+// The versions that sync knows of what was asked for; nothing if this device has joined no lighthouse.
+struct Versions {
+  std::unique_ptr<SyncJob> job;
+  std::vector<const Lineage*> lineages;
+};
+Versions versions_of(const Globals& globals, const std::string& what) {
+  Versions versions;
+  auto job = SyncJob::open(globals, SyncJob::Mode::look);
+  if (!job) return versions;
+  versions.job = *std::move(job);
+  look_for_news(*versions.job);
+  if (const auto history = versions.job->replica->history(); history)
+    versions.lineages = lineages_called(**history, what);
+  return versions;
+}
+
+}  // namespace
+
 int logbook_command(const Globals& globals, const std::string& what) {
+  Versions versions;
+  if (!what.empty()) versions = versions_of(globals, what);
   auto logbook = LockedLogbook::open_to_read(globals);
   if (!logbook) return report(logbook.error());
   const auto entries = (*logbook)->book().entries(what);
@@ -133,10 +174,13 @@ int logbook_command(const Globals& globals, const std::string& what) {
         add_change(json["changes"][i], entry, entry.changes[i], (*logbook)->book(), *catalog, sheets);
       list.push_back(std::move(json));
     }
+    for (const Lineage* lineage : versions.lineages)
+      for (const TimedVersion& version : newest_first(*lineage))
+        list.push_back(to_json(*versions.job, version));
     print_json(list);
     return exit_done;
   }
-  if (entries->empty()) {
+  if (entries->empty() && versions.lineages.empty()) {
     fmt::print("{}\n",
                what.empty()
                    ? "The logbook is empty: nothing was carried or replaced yet."
@@ -145,11 +189,24 @@ int logbook_command(const Globals& globals, const std::string& what) {
     return exit_done;
   }
   if (!what.empty()) {
-    print_versions((*logbook)->book(), *catalog, sheets, *entries);
+    print_entries((*logbook)->book(), *catalog, sheets, *entries);
+    for (const Lineage* lineage : versions.lineages) {
+      fmt::print("{}\n", entries->empty() ? "" : "\nOf all devices:");
+      print_versions(*versions.job, *catalog, *lineage, *entries, sheets);
+    }
+    if (versions.job && versions.job->unreachable)
+      say(globals.quiet, fmt::format("The lighthouse can't be reached, so newer versions may be missing: {}.",
+                                     printable(versions.job->unreachable->message)));
+    if (!entries->empty())
+      say(globals.quiet,
+          fmt::format(
+              "`bayswap restore '{}' --entry N` brings one back, with --before what was there before it.",
+              printable(what)));
+    if (!versions.lineages.empty())
+      say(globals.quiet, fmt::format("`bayswap restore '{}' --version ID` brings back what any device had.",
+                                     printable(what)));
     say(globals.quiet,
-        fmt::format(
-            "`bayswap restore '{}' --entry N` brings one back, with --before what was there before it.",
-            printable(what)));
+        fmt::format("`bayswap restore '{}' --date 'a week ago'` goes by the time.", printable(what)));
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;
@@ -344,148 +401,6 @@ int logbook_export_command(const Globals& globals, const LogbookOptions& options
 }
 int logbook_import_command(const Globals& globals, const LogbookOptions& options) {
   return merge(globals, options.folder, false);
-}
-
-namespace {
-
-// What to call the save that the entry is about: by its file where that names one, and by its game.
-Result<std::string> what_it_is(const Entry& entry, BayView& bay, Store& disk, const std::string& root) {
-  constexpr std::size_t max_tries = 50;
-  std::vector<std::string> words;
-  const auto below = [&](const std::string& path) {
-    return path.starts_with(root + "/") ? path.substr(root.size() + 1) : path;
-  };
-  const std::string first = below(entry.changes.front().path);
-  if (!entry.place.empty()) words.push_back(fmt::format("{}: {}", first, entry.place));
-  if (entry.game)
-    for (const std::string& word : {entry.game->code, title_id_text(*entry.game), entry.game->title})
-      if (!word.empty()) words.push_back(word);
-  for (const LoggedChange& change : entry.changes)
-    if (words.size() < max_tries) words.push_back(below(change.path));
-  for (const std::string& word : words)
-    if (const auto found = find_saves(bay, disk, word); found && !found->empty()) return word;
-  return first;
-}
-
-Result<int> restore(const Globals& globals, const RestoreOptions& options) {
-  const ShowOptions how{options.yes, true, options.explain};
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-  Logbook& book = logbook->book();
-  BAYSWAP_TRY(const auto entries, book.entries(options.what));
-  if (entries.empty())
-    return fail(ErrorCode::not_found,
-                fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
-                "`bayswap logbook` shows it all");
-  const auto entry = std::ranges::find(entries, options.version, &Entry::id);
-  if (entry == entries.end())
-    return fail(ErrorCode::not_found,
-                fmt::format("'{}' has no entry {} in the logbook", printable(options.what), options.version),
-                fmt::format("`bayswap logbook '{}'` shows its entries", printable(options.what)));
-  AnyStore disk;
-  if (options.all && (options.before || (!options.to.empty() && options.to != entry->to_bay)))
-    return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
-                "leave --before and --to out, or name one save");
-  if (options.all) {
-    BAYSWAP_TRY(const Plan plan, plan_restore_batch(book, options.version, disk, bay_roots(globals)));
-    if (options.dry_run) return show_only(globals, plan, how);
-    BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
-    return show_and_run(globals, plan, disk, *logbook, how);
-  }
-  if (options.to.empty() || options.to == entry->to_bay) {
-    BAYSWAP_TRY(const Plan plan,
-                plan_restore(book, options.version, options.before, disk, bay_roots(globals)));
-    if (options.dry_run) return show_only(globals, plan, how);
-    BAYSWAP_CHECK(wait_until_idle(globals, plan, disk, book, options.wait));
-    return show_and_run(globals, plan, disk, *logbook, how);
-  }
-  // Another bay: the save is carried from its bay as that was then.
-  BAYSWAP_TRY(const auto books, Books::load(globals));
-  if (entry->to_bay.empty())
-    return fail(ErrorCode::unsupported,
-                fmt::format("entry {} is of a file that is in no bay", options.version),
-                "restore it in its place, without --to");
-  BAYSWAP_TRY(const auto from, OpenedBay::open(*books, entry->to_bay));
-  BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
-  BAYSWAP_TRY(const auto then,
-              store_of_version(book, options.version, options.before, from->bay, *from->store));
-  BayView was(books->catalog, from->bay, *then, books->view_options());
-  CarryRequest request = request_of(*books, &book);
-  BAYSWAP_TRY(request.what, what_it_is(*entry, was, disk, from->store->root()));
-  request.accounts = books->accounts.between(from->bay.name, to->bay.name);
-  BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
-  BAYSWAP_TRY(Plan plan, plan_carry(was, *to->view, disk, request));
-  plan.kind = EntryKind::restore;
-  plan.reason = fmt::format("restore entry {} of '{}' to {}", options.version, options.what, to->bay.name);
-  if (options.dry_run) return show_only(globals, plan, how);
-  BAYSWAP_CHECK(wait_until_idle(globals, plan, *to->store, book, options.wait));
-  return show_and_run(globals, plan, *to->store, *logbook, how);
-}
-
-}  // namespace
-
-namespace {
-
-// What was restored goes to every device, also where another one has gone on from something else.
-Result<int> spread(const Globals& globals, const RestoreOptions& options) {
-  SyncOptions round;
-  round.yes = true;
-  const Globals quiet{globals.home, false, globals.quiet || globals.json};
-  {
-    BAYSWAP_TRY(const auto books, Books::load(globals));
-    std::string bay_name;
-    std::vector<std::string> paths;
-    {
-      BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
-      BAYSWAP_TRY(const Entry entry, logbook->book().entry(options.version));
-      bay_name = options.to.empty() ? entry.to_bay : options.to;
-      BAYSWAP_TRY(const Bay bay, find_bay(books->home, bay_name));
-      const std::string root = AnyStore().absolute_path(bay.root) + "/";
-      for (const LoggedChange& change : entry.changes)
-        if (change.path.starts_with(root)) paths.push_back(change.path.substr(root.size()));
-    }
-    round.bays = {bay_name};
-    const int looked = sync_command(quiet, round);
-    if (looked != exit_done && looked != exit_problems) return looked;
-    BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
-    BAYSWAP_CHECK(prefer_places(*job->replica, job->own(), bay_name, paths, job->now()));
-  }
-  round.bays.clear();
-  return sync_command(quiet, round);
-}
-
-}  // namespace
-
-int restore_command(const Globals& globals, const RestoreOptions& options) {
-  if (options.everywhere) {
-    // Before anything is changed: whether there is an everywhere.
-    const auto joined = SyncJob::open(globals, SyncJob::Mode::look);
-    if (!joined) return report(joined.error());
-  }
-  const auto code = restore(globals, options);
-  if (!code) return report(code.error());
-  if (!options.everywhere || options.dry_run || *code != exit_done) return *code;
-  const auto spread_code = spread(globals, options);
-  return spread_code ? *spread_code : report(spread_code.error());
-}
-
-int undo_command(const Globals& globals, const UndoOptions& options) {
-  auto logbook = LockedLogbook::open(globals);
-  if (!logbook) return report(logbook.error());
-  AnyStore disk;
-  if (options.id && options.last > 1)
-    return report({ErrorCode::bad_usage, "an entry and --last at once", "leave one of them out"});
-  const auto plan =
-      plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch, options.last);
-  const ShowOptions how{options.yes, false, options.explain};
-  if (!plan) return report(plan.error());
-  if (options.dry_run) {
-    const int code = show_only(globals, *plan, how);
-    if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");
-    return code;
-  }
-  if (const auto rest = wait_until_idle(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
-    return report(rest.error());
-  return show_and_run(globals, *plan, disk, **logbook, how);
 }
 
 }  // namespace bayswap::cli

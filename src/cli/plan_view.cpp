@@ -63,7 +63,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add("--to LAYOUT names it, --base FILE shows it, `bayswap infer A B` learns it");
       break;
     case Remedy::Kind::slot:
-      add("e.g. --slot 1");
+      add(fmt::format("e.g. --slot {}", remedy.values.empty() ? "1" : remedy.values.front()));
       break;
     case Remedy::Kind::kind:
       add("--kind KIND says it");

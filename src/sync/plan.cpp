@@ -216,20 +216,7 @@ class BayPlanner {
       row(Outcome::failed, head, place != nullptr ? place->path : "", bundle.error().message);
       return {};
     }
-    SourceSave source;
-    source.facts = head.save.facts;
-    source.place = head.save.place;
-    source.display_path = fmt::format("'{}' of {}", head.label, head.device_name);
-    source.files.push_back(source.display_path);
-    source.modified = head.modified;
-    if (head.save.has_rom) {
-      source.rom.emplace();
-      source.rom->game = head.save.facts.game;
-    }
-    source.content = std::move(bundle->content);
-    source.content.game = head.save.facts.game;
-    source.issues = IssueList(request_.accept);
-    passages.push_back(planner.resolve(std::move(source)));
+    passages.push_back(planner.resolve(source_of(head, *std::move(bundle), request_.accept)));
     wanted_.push_back({&head, place});
     return {};
   }
@@ -442,6 +429,23 @@ class BayPlanner {
 };
 
 }  // namespace
+
+SourceSave source_of(const Version& version, Bundle bundle, const std::set<IssueCode>& accept) {
+  SourceSave source;
+  source.facts = version.save.facts;
+  source.place = version.save.place;
+  source.display_path = fmt::format("'{}' of {}", version.label, version.device_name);
+  source.files.push_back(source.display_path);
+  source.modified = version.modified;
+  if (version.save.has_rom) {
+    source.rom.emplace();
+    source.rom->game = version.save.facts.game;
+  }
+  source.content = std::move(bundle.content);
+  source.content.game = version.save.facts.game;
+  source.issues = IssueList(accept);
+  return source;
+}
 
 Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse,
                                     Logbook* logbook) {

@@ -1,6 +1,8 @@
 // The steps of a round in their order, and conflicts.
 #include "sync/round.hpp"
 
+#include <bayswap/timeline.hpp>
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -195,23 +197,21 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
     SyncConflict conflict;
     conflict.save = heads.front()->label;
     conflict.platform = heads.front()->save.facts.game.platform;
-    const auto content_of = [&](const Version& version) -> std::optional<Content> {
-      if (version.is_deletion()) return std::nullopt;
-      const auto bytes = impl_->replica.bundle(version, lighthouse);
-      auto bundle = bytes ? bundle_from_bytes(*bytes, catalog) : tl::unexpected(bytes.error());
-      return bundle ? std::optional(std::move(bundle->content)) : std::nullopt;
+    const auto read = [&](const Version& version) -> std::optional<Content> {
+      auto content = content_of(impl_->replica, version, lighthouse, catalog);
+      return content ? std::optional(*std::move(content)) : std::nullopt;
     };
     const Version* ancestor = history->common_ancestor(heads);
     std::optional<Pieces> old;
     if (ancestor != nullptr) {
       conflict.ancestor = *ancestor;
-      if (const auto content = content_of(*ancestor)) old = pieces_of(*content);
+      if (const auto content = read(*ancestor)) old = pieces_of(*content);
     }
     std::vector<Pieces> sides;
     for (const Version* head : heads) {
       SyncConflict::Side side;
       side.version = *head;
-      side.content = content_of(*head);
+      side.content = read(*head);
       if (side.content) {
         Pieces pieces = pieces_of(*side.content);
         side.blank = pieces.empty();
@@ -227,6 +227,19 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
   }
   BAYSWAP_CHECK(impl_->replica.save());
   return all;
+}
+
+Result<Content> content_of(Replica& replica, const Version& version, Lighthouse* lighthouse,
+                           const Catalog& catalog) {
+  if (version.is_deletion())
+    return fail(ErrorCode::not_found, fmt::format("in that version '{}' was deleted", version.label));
+  BAYSWAP_TRY(const Blob bytes, replica.bundle(version, lighthouse));
+  BAYSWAP_TRY(Bundle bundle, bundle_from_bytes(bytes, catalog));
+  return std::move(bundle.content);
+}
+
+std::string difference_in_words(const Content& first, const Content& second) {
+  return in_words(pieces_of(first), pieces_of(second));
 }
 
 std::vector<const Lineage*> find_lineages(const History& history, const std::string& what) {

@@ -4,6 +4,7 @@
 #include <bayswap/sync.hpp>
 
 #include "bay/tracing_store.hpp"
+#include "carry/resolve.hpp"
 #include "sync/bundle.hpp"
 #include "sync/place_book.hpp"
 
@@ -78,6 +79,8 @@ struct SyncRound::Impl {
 [[nodiscard]] Result<Plan> plan_removal(BayView& view, const HeldSave& save, const Version& deletion);
 /// One look at one bay; see SyncRound::look.
 [[nodiscard]] Result<std::string> look_at(SyncRound::Impl& round, BayView& view, Logbook* logbook);
+/// A version as a save from outside of the bay, to be planned into it.
+[[nodiscard]] SourceSave source_of(const Version& version, Bundle bundle, const std::set<IssueCode>& accept);
 [[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,
                                                   Lighthouse* lighthouse, Logbook* logbook);
 [[nodiscard]] Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,

@@ -1,0 +1,91 @@
+#include "cli/desk_place.hpp"
+
+#include <algorithm>
+
+#include "base/path.hpp"
+#include "base/text.hpp"
+#include "base/try.hpp"
+
+namespace bayswap::cli {
+namespace {
+
+// The forms that saves of the platform have in one file, that of the source first.
+Result<void> set_layouts(PlatformRule& rule, const HeldSave& save) {
+  BAYSWAP_TRY(const Bay usual, bay_like("beside-rom", "x", "."));
+  std::vector<std::string> ids;
+  if (save.held.size() == 1 && save.held.front().layout != nullptr)
+    ids.push_back(save.held.front().layout->id);
+  if (const PlatformRule* own = usual.rule(saves_as(rule.platform)); own != nullptr) {
+    ids.push_back(own->layout);
+    ids.insert(ids.end(), own->other_layouts.begin(), own->other_layouts.end());
+  }
+  if (ids.empty())
+    return fail(ErrorCode::unsupported,
+                fmt::format("saves of {} have no form of one file", tag(rule.platform)),
+                "name a folder instead");
+  rule.layout = ids.front();
+  for (std::size_t i = 1; i < ids.size(); ++i)
+    if (std::ranges::find(ids.begin(), ids.begin() + static_cast<std::ptrdiff_t>(i), ids[i]) ==
+        ids.begin() + static_cast<std::ptrdiff_t>(i))
+      rule.other_layouts.push_back(ids[i]);
+  return {};
+}
+
+}  // namespace
+
+bool names_a_new_file(const Books& books, const std::string& name) {
+  if (name.find("://") != std::string::npos || name.starts_with("cart:") || name.ends_with(".toml"))
+    return false;
+  const auto info = LocalStore().stat(name);
+  if (!info || *info) return false;
+  if (find_bay(books.home, name)) return false;
+  return name.find('/') != std::string::npos || !extension_of(name).empty();
+}
+
+Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, OpenedBay& from, const std::string& what,
+                                                 const std::string& file) {
+  LocalStore disk;
+  BAYSWAP_TRY(auto saves, find_saves(*from.view, disk, what));
+  std::erase_if(saves, [](const HeldSave* save) { return !save->place.empty(); });
+  if (saves.empty())
+    return fail(ErrorCode::not_found, fmt::format("{} has no save of '{}'", from.bay.name, printable(what)),
+                fmt::format("`bayswap bay scan {}` shows those it has", from.bay.name));
+  const HeldSave& save = *saves.front();
+  const std::string whole = normalized(disk.absolute_path(file));
+  const std::string folder = folder_of(whole);
+  BAYSWAP_TRY(const auto above, disk.stat(folder));
+  if (!above || above->kind != FileInfo::Kind::folder)
+    return fail(ErrorCode::not_found, fmt::format("{} does not exist", printable(folder)),
+                "make the folder first");
+  PlatformRule rule;
+  rule.platform = save.rule->platform;
+  const std::string name(name_of(whole));
+  if (name.find_first_of("{}") != std::string::npos)
+    return fail(ErrorCode::bad_usage, fmt::format("'{}' has braces in its name", printable(name)),
+                "choose another name");
+  BAYSWAP_TRY(rule.path, NameRule::parse(name));
+  switch (save.kind) {
+    case SaveKind::battery:
+      rule.keeping = Keeping::file;
+      BAYSWAP_CHECK(set_layouts(rule, save));
+      break;
+    case SaveKind::card_entry:
+    case SaveKind::single:
+      rule.keeping = Keeping::single;
+      break;
+    default:
+      rule.keeping = save.rule->keeping;
+      break;
+  }
+  auto opened = std::make_unique<OpenedBay>();
+  opened->is_place = true;
+  opened->bay.name = file;
+  opened->bay.origin = whole;
+  opened->bay.root = folder;
+  opened->bay.rules.push_back(std::move(rule));
+  BAYSWAP_TRY(opened->store, open_place(opened->bay));
+  opened->view = std::make_unique<BayView>(books.catalog, opened->bay, *opened->store, books.view_options());
+  return opened;
+}
+
+}  // namespace bayswap::cli

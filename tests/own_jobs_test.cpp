@@ -1,0 +1,231 @@
+// The trade's jobs on folders that nobody declared: companions, states, slots, accounts, out and in again,
+// pairs.
+#include <fmt/format.h>
+
+#include "base/checksum.hpp"
+#include "base/endian.hpp"
+#include "support/first_day.hpp"
+#include "support/made_up_saves.hpp"
+
+namespace bayswap::test {
+namespace {
+
+Blob records(std::uint32_t seed, std::size_t size) {
+  constexpr std::size_t of_records = 9;
+  return MadeUp(seed).file(of_records, size);
+}
+Blob changed(const Blob& bytes, std::size_t at) {
+  std::vector<Byte> copy = bytes_of(bytes);
+  copy[at] ^= 1;
+  return Blob::copy_of(copy);
+}
+std::string hex_of(ByteView bytes) {
+  std::string text;
+  for (const Byte byte : bytes) text += fmt::format("{:02x}", byte);
+  return text;
+}
+std::string md5_of(const Blob& bytes) {
+  return hex_of(md5(bytes.view()));
+}
+std::string crc_of(const Blob& bytes) {
+  return fmt::format("{:08x}", crc32(bytes.view()));
+}
+
+class OwnJobs : public FirstDay {
+ protected:
+  nlohmann::json json(std::vector<std::string> words) const {
+    words.emplace_back("--json");
+    return nlohmann::json::parse(bayswap(words).out);
+  }
+  void done(std::vector<std::string> words) const {
+    words.emplace_back("--yes");
+    const Outcome outcome = bayswap(std::move(words));
+    EXPECT_EQ(outcome.code, 0) << outcome.out << outcome.err;
+  }
+  Outcome refused(std::vector<std::string> words) const {
+    words.emplace_back("--yes");
+    Outcome outcome = bayswap(std::move(words));
+    EXPECT_NE(outcome.code, 0) << outcome.out;
+    EXPECT_TRUE(has(outcome.err, "What to do")) << outcome.err;
+    return outcome;
+  }
+  [[nodiscard]] bool exists(const std::string& path) const { return fs::exists(folder_ / path); }
+};
+
+Blob avatars(Byte mark) {
+  std::vector<Byte> database(779968);
+  std::ranges::copy(std::string_view("RNOD"), database.begin());
+  database[100] = mark;
+  put_be16(database, 0x1F1DE, crc16_ccitt(ByteView(database).first(0x1F1DE)));
+  return Blob::copy_of(database);
+}
+
+TEST_F(OwnJobs, WhatASaveLeansOnLiesInTheSameTree) {
+  const std::string save = "title/00010000/485a3950/data/lamp.dat";
+  const std::string shared = "shared2/menu/FaceLib/RFL_DB.dat";
+  put("stick/" + save, records(1, 4000));
+  put("stick/" + shared, avatars(1));
+  put("box/nand/" + save, records(2, 4000));
+  done({"carry", "HZ9P", "--from", "stick", "--to", "box", "--accept", "newer"});
+  EXPECT_EQ(read("box/nand/" + shared), avatars(1));
+  EXPECT_FALSE(exists("box/shared2"));
+  // The target's own is kept, and that is said.
+  put("box/nand/" + shared, avatars(2));
+  put("stick/" + save, records(3, 4000));
+  const Outcome kept =
+      bayswap({"carry", "HZ9P", "--from", "stick", "--to", "box", "--accept", "newer", "--yes"});
+  EXPECT_TRUE(has(kept.out, "it is kept")) << kept.out;
+  EXPECT_EQ(read("box/nand/" + shared), avatars(2));
+  // From within the tree it can't be reached.
+  put("stick/" + save, records(4, 4000));
+  const Outcome inside =
+      bayswap({"carry", "HZ9P", "--from", "stick", "--to", "box/nand/title", "--yes", "--accept", "newer"});
+  EXPECT_TRUE(has(inside.out, "was not looked at")) << inside.out << inside.err;
+}
+
+TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
+  const std::vector<Blob> roms{nes_rom(1), nes_rom(2), nes_rom(3)};
+  const std::vector<std::string> names{"Tin Orchard", "Gull Ledger", "Brine"};
+  for (const bool by_crc : {false, true}) {
+    const std::string at = by_crc ? "crc" : "md5";
+    for (std::size_t i = 0; i < roms.size(); ++i) {
+      const std::string digest = by_crc ? "[" + crc_of(roms[i]) + "]" : md5_of(roms[i]);
+      put(at + "/a/roms/" + names[i] + ".nes", roms[i]);
+      put(at + "/b/roms/" + names[i] + ".nes", roms[i]);
+      put(at + "/a/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
+      put(at + "/b/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
+      for (int slot = 1; slot <= 2; ++slot)
+        put(at + "/a/states/" + names[i] + ".state" + std::to_string(slot),
+            noise(5000, static_cast<unsigned>(10 * i) + static_cast<unsigned>(slot)));
+      if (i > 0) put(at + "/b/states/" + names[i] + "." + digest + ".state1", noise(5000, 77));
+    }
+    done({"carry", "Tin Orchard", "--states", "--from", at + "/a", "--to", at + "/b"});
+    const std::string own = by_crc ? "[" + crc_of(roms[0]) + "]" : md5_of(roms[0]);
+    for (int slot = 1; slot <= 2; ++slot)
+      EXPECT_EQ(read(at + "/b/states/Tin Orchard." + own + ".state" + std::to_string(slot)),
+                noise(5000, static_cast<unsigned>(slot)));
+    // And back, where there is no digest.
+    done({"carry", "Gull Ledger", "--states", "--slot", "1", "--from", at + "/b", "--to", at + "/a",
+          "--accept", "newer"});
+    EXPECT_EQ(read(at + "/a/states/Gull Ledger.state1"), noise(5000, 77));
+  }
+  // Letters: A is the first slot.
+  for (std::size_t i = 0; i < roms.size(); ++i) {
+    put("let/roms/" + names[i] + ".nes", roms[i]);
+    put("let/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
+    put("let/states/" + names[i] + ".A.state", noise(5000, 40 + static_cast<unsigned>(i)));
+    if (i == 1) put("let/states/" + names[i] + ".B.state", noise(5000, 45));
+  }
+  const auto listed = json({"state", "list", folder_ / "let", "Gull Ledger"});
+  EXPECT_EQ(listed["states"].size(), 2U) << listed.dump(1);
+  done({"carry", "Gull Ledger", "--states", "--slot", "2", "--from", "let", "--to", "md5/a", "--accept",
+        "newer"});
+  EXPECT_EQ(read("md5/a/states/Gull Ledger.state2"), noise(5000, 45));
+  // They are kept like saves, and come back.
+  const auto kept = json({"keep", folder_ / "let"});
+  EXPECT_EQ(kept["kept"], 7) << kept.dump(1);
+  put("let/states/Gull Ledger.B.state", noise(5000, 99));
+  for (const auto& one : kept["saves"])
+    if (has(one["path"].get<std::string>(), "Ledger.B"))
+      done({"restore", "Ledger.B", "--entry", std::to_string(one["entry"].get<int>())});
+  EXPECT_EQ(read("let/states/Gull Ledger.B.state"), noise(5000, 45));
+}
+
+TEST_F(OwnJobs, SlotsAndAccountsAreToldApart) {
+  const std::string tree = "console/usr/save/00050000/1ff99300/";
+  put(tree + "user/80000001/save.bin", records(1, 600));
+  put(tree + "user/common/rank.bin", records(2, 600));
+  put(tree + "meta/meta.xml",
+      text_blob("<menu><longname_en type=\"string\">Harbour Light\nThe Quay</longname_en>"
+                "<product_code>WUP-P-AHLP</product_code></menu>"));
+  for (const std::string slot : {"1", "2"}) {
+    put("backup/backups/wiiu/1ff99300/slot-" + slot + "/80000001/save.bin",
+        records(10 + static_cast<unsigned>(slot[0]), 600));
+    put("backup/backups/wiiu/1ff99300/slot-" + slot + "/80000002/save.bin",
+        records(20 + static_cast<unsigned>(slot[0]), 600));
+    put("backup/backups/wiiu/1ff99300/slot-" + slot + "/common/rank.bin",
+        records(30 + static_cast<unsigned>(slot[0]), 600));
+  }
+  const std::vector<std::string> way{"carry",   "1ff99300", "--from", "backup",    "--to",
+                                     "console", "--accept", "newer",  "--account", "80000001=80000001"};
+  const Outcome both = refused(way);
+  EXPECT_TRUE(has(both.err, "--slot 1")) << both.err;
+  std::vector<std::string> one = way;
+  one.insert(one.end(), {"--slot", "2"});
+  done(one);
+  EXPECT_EQ(read(tree + "user/80000001/save.bin"), records(10 + '2', 600));
+  EXPECT_EQ(read(tree + "user/common/rank.bin"), records(30 + '2', 600));
+  EXPECT_FALSE(exists(tree + "user/80000001/80000001"));
+  const Outcome scanned = bayswap({"bay", "scan", folder_ / "console"});
+  EXPECT_TRUE(has(bayswap({"carry", "AHLP", "--from", "console", "--to", "backup", "--slot", "7", "-n",
+                           "--account", "80000001=80000001"})
+                      .out,
+                  "Harbour Light"))
+      << scanned.out;
+  // A bay whose rule has no accounts, over a folder that has them: they don't become one.
+  put("settings/bays/old.toml",
+      text_blob(
+          "root = \"" + (folder_ / "backup") +
+          "\"\n[platform.wiiu]\npath = \"backups/wiiu/{title.low}/slot-{slot}\"\nkeeps = \"folder\"\n"));
+  const Outcome nested = refused({"carry", "1ff99300", "--from", "old", "--to", "console", "--slot", "1",
+                                  "--accept", "newer", "--account", "80000001=80000001"});
+  EXPECT_TRUE(has(nested.err, "a folder for each account")) << nested.err;
+  EXPECT_FALSE(exists(tree + "user/80000001/80000001"));
+}
+
+TEST_F(OwnJobs, ASaveGoesOutToAFileAndComesInAgain) {
+  put("pc/roms/Lamp Quay.nes", nes_rom(1));
+  put("pc/roms/Cog Isle.nes", nes_rom(2));
+  put("pc/saves/Lamp Quay.srm", records(5, 8192));
+  put("pc/saves/Cog Isle.srm", records(6, 8192));
+  fs::create_directories(folder_ / "desk");
+  done({"carry", "Lamp Quay", "--from", "pc", "--to", "desk/lamp.bin"});
+  EXPECT_EQ(read("desk/lamp.bin"), records(5, 8192));
+  done({"undo"});
+  EXPECT_FALSE(exists("desk/lamp.bin"));
+  // Edited, under a name that says nothing: the save in place tells whose it is.
+  put("desk/x.bin", changed(records(5, 8192), 40));
+  done({"carry", "desk/x.bin", "--to", "pc", "--accept", "newer"});
+  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), changed(records(5, 8192), 40));
+  // One game's name and another one's bytes.
+  put("desk/Lamp Quay.bin", records(6, 8192));
+  EXPECT_TRUE(has(refused({"adopt", "desk/Lamp Quay.bin", "--to", "pc"}).err, "Cog Isle"));
+  // Like none of them.
+  put("desk/y.bin", records(99, 8192));
+  refused({"carry", "desk/y.bin", "--to", "pc"});
+  refused({"carry", "Lamp Quay", "--from", "pc", "--to", "nowhere/lamp.bin"});
+  refused({"carry", "Lamp Quai", "--from", "pc", "--to", "desk/quai.bin"});
+  EXPECT_EQ(read("pc/saves/Cog Isle.srm"), records(6, 8192));
+  // A card's entry, and a folder.
+  const auto opened = make_card(CardKind::gc);
+  const CardSave save = made_save(CardKind::gc, 2, 3, 8);
+  ASSERT_TRUE(opened->put(save));
+  put("cards/a.raw", opened->image());
+  done({"carry", save.name, "--from", "cards", "--to", "desk/entry.gci"});
+  EXPECT_TRUE(single_save_from(read("desk/entry.gci"))->same_content(save));
+}
+
+TEST_F(OwnJobs, APairOfFoldersIsRemembered) {
+  put("pc/roms/Lamp Quay.nes", nes_rom(1));
+  put("pc/roms/Other.nes", nes_rom(2));
+  put("pc/saves/Lamp Quay.srm", records(5, 8192));
+  put("pc/saves/Other.srm", records(6, 8192));
+  put("hand/lq-v1.nes", nes_rom(11));
+  put("hand/oth.nes", nes_rom(2));
+  put("hand/oth.sav", records(6, 8192));
+  refused({"carry", "Lamp Quay", "--from", "pc", "--to", "hand"});
+  done({"carry", "Lamp Quay", "--from", "pc", "--to", "hand", "--rom", "hand/lq-v1.nes"});
+  EXPECT_EQ(read("hand/lq-v1.sav"), records(5, 8192));
+  put("hand/lq-v1.sav", records(7, 8192));
+  done({"carry", "lq-v1", "--from", "hand", "--to", "pc", "--accept", "newer"});
+  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), records(7, 8192));
+  EXPECT_FALSE(exists("pc/saves/lq-v1.srm"));
+  // As a bay it is the same place.
+  ASSERT_EQ(bayswap({"bay", "add", "hand", "hand"}).code, 0);
+  put("pc/saves/Lamp Quay.srm", records(8, 8192));
+  done({"carry", "Lamp Quay", "--from", "pc", "--to", "hand", "--accept", "newer"});
+  EXPECT_EQ(read("hand/lq-v1.sav"), records(8, 8192));
+}
+
+}  // namespace
+}  // namespace bayswap::test
