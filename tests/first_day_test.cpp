@@ -117,6 +117,17 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   EXPECT_NE(read(file), before);
   EXPECT_EQ(read("settings/bays/old/pc-1.toml"), before);
   const Blob good = read(file);
+  // A folder that is called like the bay is not taken for it.
+  put("settings/bays/pc.toml", text_blob("root = 3\n"));
+  for (const std::vector<std::string> words : {std::vector<std::string>{"bay", "check", "pc"},
+                                               {"bay", "scan", "pc"},
+                                               {"keep", "pc"},
+                                               {"carry", "pc:Cog", "--to", "x.sav"}}) {
+    const Outcome broken = bayswap(words);
+    EXPECT_NE(broken.code, 0) << words[1];
+    EXPECT_TRUE(has(broken.err, "pc.toml")) << broken.err;
+  }
+  put("settings/bays/pc.toml", good);
   const Outcome bad = edit("sed -i s/^path/paht/");
   EXPECT_EQ(bad.code, 2);
   EXPECT_TRUE(has(bad.err, "the bay is as it was"));
@@ -127,7 +138,9 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
 
   EXPECT_EQ(bayswap({"bay", "remove", "pc"}).code, 3) << "nobody was asked";
   EXPECT_EQ(bayswap({"bay", "remove", "pc", "--yes"}).code, 0);
-  EXPECT_EQ(bayswap({"bay", "scan", "pc"}).code, 2);
+  EXPECT_EQ(bayswap({"bay", "remove", "pc", "--yes"}).code, 2)
+      << "no bay any more, though the folder is there";
+  EXPECT_EQ(bayswap({"bay", "scan", "nobody"}).code, 2);
   EXPECT_EQ(read("settings/bays/old/pc-2.toml"), good);
   EXPECT_TRUE(fs::exists(folder_ / "pc/saves/Cog.srm"));
   EXPECT_EQ(bayswap({"bay", "remove", "nobody", "--yes"}).code, 2);

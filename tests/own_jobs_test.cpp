@@ -10,7 +10,7 @@
 namespace bayswap::test {
 namespace {
 
-Blob records(std::uint32_t seed, std::size_t size) {
+Blob tally(std::uint32_t seed, std::size_t size) {
   constexpr std::size_t of_records = 9;
   return MadeUp(seed).file(of_records, size);
 }
@@ -63,21 +63,21 @@ Blob avatars(Byte mark) {
 TEST_F(OwnJobs, WhatASaveLeansOnLiesInTheSameTree) {
   const std::string save = "title/00010000/485a3950/data/lamp.dat";
   const std::string shared = "shared2/menu/FaceLib/RFL_DB.dat";
-  put("stick/" + save, records(1, 4000));
+  put("stick/" + save, tally(1, 4000));
   put("stick/" + shared, avatars(1));
-  put("box/nand/" + save, records(2, 4000));
+  put("box/nand/" + save, tally(2, 4000));
   done({"carry", "HZ9P", "--from", "stick", "--to", "box", "--accept", "newer"});
   EXPECT_EQ(read("box/nand/" + shared), avatars(1));
   EXPECT_FALSE(exists("box/shared2"));
   // The target's own is kept, and that is said.
   put("box/nand/" + shared, avatars(2));
-  put("stick/" + save, records(3, 4000));
+  put("stick/" + save, tally(3, 4000));
   const Outcome kept =
       bayswap({"carry", "HZ9P", "--from", "stick", "--to", "box", "--accept", "newer", "--yes"});
   EXPECT_TRUE(has(kept.out, "it is kept")) << kept.out;
   EXPECT_EQ(read("box/nand/" + shared), avatars(2));
   // From within the tree it can't be reached.
-  put("stick/" + save, records(4, 4000));
+  put("stick/" + save, tally(4, 4000));
   const Outcome inside =
       bayswap({"carry", "HZ9P", "--from", "stick", "--to", "box/nand/title", "--yes", "--accept", "newer"});
   EXPECT_TRUE(has(inside.out, "was not looked at")) << inside.out << inside.err;
@@ -92,8 +92,8 @@ TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
       const std::string digest = by_crc ? "[" + crc_of(roms[i]) + "]" : md5_of(roms[i]);
       put(at + "/a/roms/" + names[i] + ".nes", roms[i]);
       put(at + "/b/roms/" + names[i] + ".nes", roms[i]);
-      put(at + "/a/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
-      put(at + "/b/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
+      put(at + "/a/saves/" + names[i] + ".srm", tally(static_cast<unsigned>(i) + 10, 8192));
+      put(at + "/b/saves/" + names[i] + ".srm", tally(static_cast<unsigned>(i) + 10, 8192));
       for (int slot = 1; slot <= 2; ++slot)
         put(at + "/a/states/" + names[i] + ".state" + std::to_string(slot),
             noise(5000, static_cast<unsigned>(10 * i) + static_cast<unsigned>(slot)));
@@ -112,7 +112,7 @@ TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
   // Letters: A is the first slot.
   for (std::size_t i = 0; i < roms.size(); ++i) {
     put("let/roms/" + names[i] + ".nes", roms[i]);
-    put("let/saves/" + names[i] + ".srm", records(static_cast<unsigned>(i) + 10, 8192));
+    put("let/saves/" + names[i] + ".srm", tally(static_cast<unsigned>(i) + 10, 8192));
     put("let/states/" + names[i] + ".A.state", noise(5000, 40 + static_cast<unsigned>(i)));
     if (i == 1) put("let/states/" + names[i] + ".B.state", noise(5000, 45));
   }
@@ -133,18 +133,18 @@ TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
 
 TEST_F(OwnJobs, SlotsAndAccountsAreToldApart) {
   const std::string tree = "console/usr/save/00050000/1ff99300/";
-  put(tree + "user/80000001/save.bin", records(1, 600));
-  put(tree + "user/common/rank.bin", records(2, 600));
+  put(tree + "user/80000001/save.bin", tally(1, 600));
+  put(tree + "user/common/rank.bin", tally(2, 600));
   put(tree + "meta/meta.xml",
       text_blob("<menu><longname_en type=\"string\">Harbour Light\nThe Quay</longname_en>"
                 "<product_code>WUP-P-AHLP</product_code></menu>"));
   for (const std::string slot : {"1", "2"}) {
     put("backup/backups/wiiu/1ff99300/slot-" + slot + "/80000001/save.bin",
-        records(10 + static_cast<unsigned>(slot[0]), 600));
+        tally(10 + static_cast<unsigned>(slot[0]), 600));
     put("backup/backups/wiiu/1ff99300/slot-" + slot + "/80000002/save.bin",
-        records(20 + static_cast<unsigned>(slot[0]), 600));
+        tally(20 + static_cast<unsigned>(slot[0]), 600));
     put("backup/backups/wiiu/1ff99300/slot-" + slot + "/common/rank.bin",
-        records(30 + static_cast<unsigned>(slot[0]), 600));
+        tally(30 + static_cast<unsigned>(slot[0]), 600));
   }
   const std::vector<std::string> way{"carry",   "1ff99300", "--from", "backup",    "--to",
                                      "console", "--accept", "newer",  "--account", "80000001=80000001"};
@@ -153,8 +153,8 @@ TEST_F(OwnJobs, SlotsAndAccountsAreToldApart) {
   std::vector<std::string> one = way;
   one.insert(one.end(), {"--slot", "2"});
   done(one);
-  EXPECT_EQ(read(tree + "user/80000001/save.bin"), records(10 + '2', 600));
-  EXPECT_EQ(read(tree + "user/common/rank.bin"), records(30 + '2', 600));
+  EXPECT_EQ(read(tree + "user/80000001/save.bin"), tally(10 + '2', 600));
+  EXPECT_EQ(read(tree + "user/common/rank.bin"), tally(30 + '2', 600));
   EXPECT_FALSE(exists(tree + "user/80000001/80000001"));
   const Outcome scanned = bayswap({"bay", "scan", folder_ / "console"});
   EXPECT_TRUE(has(bayswap({"carry", "AHLP", "--from", "console", "--to", "backup", "--slot", "7", "-n",
@@ -176,26 +176,26 @@ TEST_F(OwnJobs, SlotsAndAccountsAreToldApart) {
 TEST_F(OwnJobs, ASaveGoesOutToAFileAndComesInAgain) {
   put("pc/roms/Lamp Quay.nes", nes_rom(1));
   put("pc/roms/Cog Isle.nes", nes_rom(2));
-  put("pc/saves/Lamp Quay.srm", records(5, 8192));
-  put("pc/saves/Cog Isle.srm", records(6, 8192));
+  put("pc/saves/Lamp Quay.srm", tally(5, 8192));
+  put("pc/saves/Cog Isle.srm", tally(6, 8192));
   fs::create_directories(folder_ / "desk");
   done({"carry", "Lamp Quay", "--from", "pc", "--to", "desk/lamp.bin"});
-  EXPECT_EQ(read("desk/lamp.bin"), records(5, 8192));
+  EXPECT_EQ(read("desk/lamp.bin"), tally(5, 8192));
   done({"undo"});
   EXPECT_FALSE(exists("desk/lamp.bin"));
   // Edited, under a name that says nothing: the save in place tells whose it is.
-  put("desk/x.bin", changed(records(5, 8192), 40));
+  put("desk/x.bin", changed(tally(5, 8192), 40));
   done({"carry", "desk/x.bin", "--to", "pc", "--accept", "newer"});
-  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), changed(records(5, 8192), 40));
+  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), changed(tally(5, 8192), 40));
   // One game's name and another one's bytes.
-  put("desk/Lamp Quay.bin", records(6, 8192));
+  put("desk/Lamp Quay.bin", tally(6, 8192));
   EXPECT_TRUE(has(refused({"adopt", "desk/Lamp Quay.bin", "--to", "pc"}).err, "Cog Isle"));
   // Like none of them.
-  put("desk/y.bin", records(99, 8192));
+  put("desk/y.bin", tally(99, 8192));
   refused({"carry", "desk/y.bin", "--to", "pc"});
   refused({"carry", "Lamp Quay", "--from", "pc", "--to", "nowhere/lamp.bin"});
   refused({"carry", "Lamp Quai", "--from", "pc", "--to", "desk/quai.bin"});
-  EXPECT_EQ(read("pc/saves/Cog Isle.srm"), records(6, 8192));
+  EXPECT_EQ(read("pc/saves/Cog Isle.srm"), tally(6, 8192));
   // A card's entry, and a folder.
   const auto opened = make_card(CardKind::gc);
   const CardSave save = made_save(CardKind::gc, 2, 3, 8);
@@ -208,23 +208,23 @@ TEST_F(OwnJobs, ASaveGoesOutToAFileAndComesInAgain) {
 TEST_F(OwnJobs, APairOfFoldersIsRemembered) {
   put("pc/roms/Lamp Quay.nes", nes_rom(1));
   put("pc/roms/Other.nes", nes_rom(2));
-  put("pc/saves/Lamp Quay.srm", records(5, 8192));
-  put("pc/saves/Other.srm", records(6, 8192));
+  put("pc/saves/Lamp Quay.srm", tally(5, 8192));
+  put("pc/saves/Other.srm", tally(6, 8192));
   put("hand/lq-v1.nes", nes_rom(11));
   put("hand/oth.nes", nes_rom(2));
-  put("hand/oth.sav", records(6, 8192));
+  put("hand/oth.sav", tally(6, 8192));
   refused({"carry", "Lamp Quay", "--from", "pc", "--to", "hand"});
   done({"carry", "Lamp Quay", "--from", "pc", "--to", "hand", "--rom", "hand/lq-v1.nes"});
-  EXPECT_EQ(read("hand/lq-v1.sav"), records(5, 8192));
-  put("hand/lq-v1.sav", records(7, 8192));
+  EXPECT_EQ(read("hand/lq-v1.sav"), tally(5, 8192));
+  put("hand/lq-v1.sav", tally(7, 8192));
   done({"carry", "lq-v1", "--from", "hand", "--to", "pc", "--accept", "newer"});
-  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), records(7, 8192));
+  EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), tally(7, 8192));
   EXPECT_FALSE(exists("pc/saves/lq-v1.srm"));
   // As a bay it is the same place.
   ASSERT_EQ(bayswap({"bay", "add", "hand", "hand"}).code, 0);
-  put("pc/saves/Lamp Quay.srm", records(8, 8192));
+  put("pc/saves/Lamp Quay.srm", tally(8, 8192));
   done({"carry", "Lamp Quay", "--from", "pc", "--to", "hand", "--accept", "newer"});
-  EXPECT_EQ(read("hand/lq-v1.sav"), records(8, 8192));
+  EXPECT_EQ(read("hand/lq-v1.sav"), tally(8, 8192));
 }
 
 }  // namespace

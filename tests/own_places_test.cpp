@@ -205,7 +205,7 @@ TEST_F(OwnPlaces, SizeNamesNoGame) {
     words.insert(words.end(), more.begin(), more.end());
     const Outcome taken = bayswap(words);
     EXPECT_EQ(taken.code, 3) << taken.out;
-    EXPECT_TRUE(has(taken.err, "nothing but its size")) << taken.err;
+    EXPECT_TRUE(has(taken.err, "too little says")) << taken.err;
   }
   EXPECT_EQ(read("b/saves/Brine Mill.srm"), records(2, 8192));
   // A later version of the save in place is told by what both hold.

@@ -36,7 +36,7 @@ TEST_F(Player, EverySaveIsAccountedForAndTheRunDoesWhatTheDryRunSays) {
   put("handheld/Dory.sav", noise(8192, 3));
   const auto plan = json({"carry", "--all", "--from", "pc", "--to", "handheld", "--dry-run"}, 1);
   const auto planned = outcomes(plan);
-  EXPECT_EQ(planned, (std::map<std::string, std::string>{{"saves/Buoy.srm", "carried"},
+  EXPECT_EQ(planned, (std::map<std::string, std::string>{{"saves/Buoy.srm", "carry"},
                                                          {"saves/Cinder Quay.srm", "refused"},
                                                          {"saves/Dory.srm", "same"},
                                                          {"saves/Eddy.srm", "left"},

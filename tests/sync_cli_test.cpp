@@ -154,7 +154,7 @@ TEST_F(SyncCli, TheHistoryIsOne) {
                                                              {{"--device", "tablet"}, 4},
                                                              {{"--date", "yesterday", "--entry", "1"}, 2},
                                                              {{"--version", ids[0], "--before"}, 2},
-                                                             {{"--version", ids[0], "--to", "nowhere"}, 4}}) {
+                                                             {{"--version", ids[0], "--to", "nowhere"}, 2}}) {
     std::vector<std::string> all{"restore", "tin orchard", "--yes"};
     all.insert(all.end(), words.begin(), words.end());
     const Outcome outcome = on("box-home", all);

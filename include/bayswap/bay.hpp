@@ -147,6 +147,8 @@ struct Bay {
 /// Returns the bay of that name in the home folder, or the one that had that name before, or the bay file at
 /// that path (anything with a '/' or ending in .toml).
 [[nodiscard]] Result<Bay> find_bay(const Home& home, const std::string& name_or_path);
+/// Returns whether the home folder has a bay file of that name, readable or not.
+[[nodiscard]] bool has_bay_file(const Home& home, const std::string& name);
 /// Returns every bay of the home folder, by name; a file that can't be read has its error.
 [[nodiscard]] Result<std::vector<std::pair<std::string, Result<Bay>>>> list_bays(const Home& home);
 /// Returns the built-in layouts and those of the home folder. A file that can't be read, is not a layout, or

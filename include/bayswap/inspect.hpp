@@ -19,7 +19,8 @@ enum class FileKind {
   package,
   parameter_file,
   avatar_database,
-  save_state
+  save_state,
+  save_part  // one of the files of a save that is a folder; only what is around it tells
 };
 /// Returns e.g. "battery save", the same in tables and JSON.
 [[nodiscard]] std::string_view to_text(FileKind kind);

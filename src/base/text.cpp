@@ -3,9 +3,12 @@
 #include <fmt/format.h>
 
 #include <iconv.h>
+#include <utf8proc.h>
 
 #include <algorithm>
 #include <array>
+#include <cstdlib>
+#include <memory>
 #include <numeric>
 #include <vector>
 
@@ -184,7 +187,34 @@ char base_letter(std::uint32_t c) {
 
 }  // namespace
 
-std::string normalized_title(std::string_view name) {
+std::string folded(std::string_view text) {
+  if (std::ranges::all_of(text, [](char c) { return static_cast<unsigned char>(c) < 0x80; }))
+    return lower(text);
+  utf8proc_uint8_t* mapped = nullptr;
+  const auto length =
+      utf8proc_map(reinterpret_cast<const utf8proc_uint8_t*>(text.data()),
+                   static_cast<utf8proc_ssize_t>(text.size()), &mapped,
+                   static_cast<utf8proc_option_t>(UTF8PROC_STABLE | UTF8PROC_COMPOSE | UTF8PROC_COMPAT |
+                                                  UTF8PROC_CASEFOLD | UTF8PROC_IGNORE));
+  const std::unique_ptr<utf8proc_uint8_t, decltype(&std::free)> owned(mapped, &std::free);
+  if (length < 0) return lower(text);  // no UTF-8
+  std::string plain;
+  for (std::string_view rest(reinterpret_cast<const char*>(mapped), static_cast<std::size_t>(length));
+       !rest.empty();) {
+    const std::size_t size = std::max<std::size_t>(utf8_length(rest), 1);
+    const char letter = size > 1 ? base_letter(utf8_character(rest, size)) : '?';
+    if (letter == '?')
+      plain += rest.substr(0, size);
+    else
+      plain += letter;
+    rest.remove_prefix(size);
+  }
+  return plain;
+}
+
+std::string normalized_title(std::string_view original) {
+  const std::string text = folded(original);
+  std::string_view name = text;
   std::string plain;
   int depth = 0;
   while (!name.empty()) {
@@ -194,11 +224,7 @@ std::string normalized_title(std::string_view name) {
     const bool outside = depth == 0;
     if ((c == ')' || c == ']') && depth > 0) --depth;
     if (outside && length > 1) {
-      const char letter = base_letter(utf8_character(name, length));
-      if (letter == '?')
-        plain += name.substr(0, length);  // other scripts as they are
-      else
-        plain += letter;
+      plain += name.substr(0, length);  // other scripts as they are
     } else if (outside && c == '&') {
       plain += " and ";
     } else if (outside && c != '\'') {
@@ -207,7 +233,6 @@ std::string normalized_title(std::string_view name) {
     }
     name.remove_prefix(length);
   }
-  plain = lower(plain);
   std::string out;
   for (std::size_t at = 0; at < plain.size();) {
     const std::size_t end = std::min(plain.find(' ', at), plain.size());

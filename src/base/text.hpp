@@ -43,6 +43,10 @@ enum class TextEncoding {
 /// '?', and so do bytes 80 to 9F that are not UTF-8.
 [[nodiscard]] std::string printable(std::string_view text);
 
+/// Returns what two spellings of one name have in common: without case, accents of Latin letters, width and
+/// composition. Text that is no UTF-8 as lower() does it.
+[[nodiscard]] std::string folded(std::string_view text);
+
 /// Returns what two names of one game have in common: lower case, without accents, without what is in
 /// brackets, with "and" for "&", without articles and punctuation, single spaces.
 [[nodiscard]] std::string normalized_title(std::string_view name);

@@ -293,6 +293,12 @@ Result<Bay> bay_like(const std::string& template_id, const std::string& name, co
   return parse_bay(text, name, fmt::format("{} (built in)", row->id), ".");
 }
 
+bool has_bay_file(const Home& home, const std::string& name) {
+  if (!is_bay_name(name)) return false;
+  const auto info = LocalStore().stat(join_path(home.bays, name + ".toml"));
+  return !info || *info;
+}
+
 Result<Bay> find_bay(const Home& home, const std::string& name_or_path) {
   LocalStore disk;
   const bool is_path = name_or_path.find('/') != std::string::npos || name_or_path.ends_with(".toml");

@@ -96,13 +96,16 @@ const RomFacts& BayView::facts_of(const RomFile& rom) {
 namespace {
 
 // A file that several rules take is a save of one of them: of the one that has its ROM, the nearest of
-// several, or can open it.
+// several, or can open it; of single saves off cards, the one that reads the most out of its name.
 void drop_doubles(std::vector<HeldSave>& saves) {
+  const auto may_double = [](const HeldSave& save) {
+    return save.kind == SaveKind::battery || save.kind == SaveKind::single;
+  };
   const auto weight = [](const HeldSave& save) {
     const std::size_t near =
         save.has_rom && save.facts.rom_path ? shared_folders(save.path, *save.facts.rom_path) : 0;
     return std::tuple(save.kind != SaveKind::battery, save.misplaced.empty(), save.has_rom,
-                      save.health != Health::damaged, near);
+                      save.health != Health::damaged, near, save.rule->path.uses("game.code"));
   };
   std::map<std::string, const HeldSave*> owners;
   for (const HeldSave& save : saves) {
@@ -111,7 +114,7 @@ void drop_doubles(std::vector<HeldSave>& saves) {
   }
   std::set<const HeldSave*> lost;
   for (const HeldSave& save : saves)
-    if (save.kind == SaveKind::battery && owners.at(save.path) != &save) lost.insert(&save);
+    if (may_double(save) && owners.at(save.path) != &save) lost.insert(&save);
   std::vector<HeldSave> kept;
   for (HeldSave& save : saves)
     if (!lost.contains(&save)) kept.push_back(std::move(save));

@@ -31,7 +31,7 @@ class Detector {
 
   Result<Detection> run() {
     BAYSWAP_TRY(survey_, survey_place(store_, options_, found_));
-    rules_ = find_tree_rules(store_, survey_, store_.absolute_path("."));
+    rules_ = find_tree_rules(store_, survey_, normalized(store_.absolute_path(".")));
     std::set<std::string> claimed;
     for (const PlatformRule& rule : rules_) claim(rule, claimed);
     files_ = survey_saves(catalog_, store_, survey_, claimed, options_, found_);

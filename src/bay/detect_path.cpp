@@ -59,7 +59,50 @@ bool is_archive(const std::string& path) {
   return bytes && ArchiveStore::open(*bytes, path, limits);
 }
 
+// A folder that is itself a save, in a console's own tree or by its parameter file: the place is above it.
+std::optional<Bay> bay_around(const std::string& folder) {
+  const std::vector<std::string> names = components_of_path(folder);
+  const auto place_above = [&](std::size_t count, PlatformRule rule) -> std::optional<Bay> {
+    std::string root;
+    for (std::size_t i = 0; i + count < names.size(); ++i) root += "/" + names[i];
+    Bay bay = place_at(root.empty() ? "/" : root, root.empty() ? "/" : root);
+    bay.rules.push_back(std::move(rule));
+    return bay;
+  };
+  for (const PlatformRule& rule : shipped_trees()) {
+    const std::size_t count = rule.path.components();
+    // A path of words alone fits any.
+    bool has_literal = false;
+    bool fits = count <= names.size();
+    for (std::size_t i = 0; fits && i < count; ++i) {
+      has_literal = has_literal || rule.path.literal(i).has_value();
+      fits = rule.path.match(i, names[names.size() - count + i], rule.platform).has_value();
+    }
+    if (fits && has_literal && rule.keeping == Keeping::folder) return place_above(count, rule);
+  }
+  LocalStore disk(folder);
+  if (!is_parameter_folder(disk, ".") || names.empty()) return std::nullopt;
+  PlatformRule rule;
+  rule.platform = Platform::psp;
+  rule.keeping = Keeping::folder;
+  auto path = NameRule::parse("{game.code}{suffix}");
+  if (!path || !path->match(0, names.back(), Platform::psp)) return std::nullopt;
+  rule.path = *std::move(path);
+  return place_above(1, std::move(rule));
+}
+
 }  // namespace
+
+std::vector<std::string> components_of_path(const std::string& path) {
+  std::vector<std::string> names;
+  std::string_view rest = path;
+  while (!rest.empty()) {
+    const auto slash = std::min(rest.find('/'), rest.size());
+    if (slash > 0) names.emplace_back(rest.substr(0, slash));
+    rest.remove_prefix(std::min(slash + 1, rest.size()));
+  }
+  return names;
+}
 
 Result<Bay> bay_for_path(const Catalog& catalog, const std::string& named, const DetectOptions& options) {
   if (!is_local_url(named) || is_cart_path(named)) {
@@ -76,7 +119,12 @@ Result<Bay> bay_for_path(const Catalog& catalog, const std::string& named, const
     return fail(ErrorCode::not_found, fmt::format("{} does not exist", named),
                 "check the path; is the medium plugged in?");
   const std::string path = normalized(disk.absolute_path(named));
-  if (info->kind == FileInfo::Kind::folder) return bay_of_folder(catalog, path, options);
+  if (info->kind == FileInfo::Kind::folder) {
+    auto place = bay_of_folder(catalog, path, options);
+    if (!place && place.error().code == ErrorCode::not_recognised)
+      if (auto around = bay_around(path)) return *std::move(around);
+    return place;
+  }
   BAYSWAP_TRY(const Finding finding, inspect_file(catalog, disk, path));
   switch (finding.kind) {
     case FileKind::memory_card:
@@ -89,7 +137,7 @@ Result<Bay> bay_for_path(const Catalog& catalog, const std::string& named, const
       break;
   }
   if (finding.kind == FileKind::unknown && is_archive(path)) return bay_of_folder(catalog, path, options);
-  // Of a battery save the place it is in tells more than the file does.
+  // Of a battery save, and of a ROM, the place it is in tells more than the file does.
   const char* const home = std::getenv("HOME");
   const std::string root = program_folder(folder_of(path), home != nullptr ? normalized(home) : "/");
   if (auto place = bay_of_folder(catalog, root, options)) {
@@ -100,7 +148,7 @@ Result<Bay> bay_for_path(const Catalog& catalog, const std::string& named, const
       const std::string below = root == "/" ? path.substr(1) : path.substr(root.size() + 1);
       const bool is_there =
           saves && std::any_of((*saves)->begin(), (*saves)->end(), [&](const HeldSave& save) {
-            return save.path == below || below.starts_with(save.path + "/") ||
+            return save.path == below || below.starts_with(save.path + "/") || save.facts.rom_path == below ||
                    std::any_of(save.held.begin(), save.held.end(),
                                [&](const HeldFile& file) { return file.path == below; });
           });

@@ -36,4 +36,12 @@ void add_likely_rules(const Survey& survey, const std::vector<SurveyedFile>& fil
 /// Where the ROMs of a platform are; nothing if there are none.
 [[nodiscard]] std::optional<std::string> rom_folder(const Survey& survey, Platform platform);
 
+/// Returns the rules of the templates whose paths are a console's own. The longer ones first: the longer a
+/// path is, the less can it fit by chance.
+[[nodiscard]] const std::vector<PlatformRule>& shipped_trees();
+/// Returns whether the folder is a psp save by its parameter file.
+[[nodiscard]] bool is_parameter_folder(Store& store, const std::string& folder);
+/// Returns the names of an absolute path.
+[[nodiscard]] std::vector<std::string> components_of_path(const std::string& path);
+
 }  // namespace bayswap

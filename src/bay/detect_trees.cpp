@@ -34,23 +34,6 @@ std::string joined_from(const std::vector<std::string>& components, std::size_t 
   return text;
 }
 
-// The rules of the templates whose paths are a console's own; the longer a path is, the less can it fit by
-// chance.
-const std::vector<PlatformRule>& shipped_trees() {
-  static const std::vector<PlatformRule> trees = [] {
-    std::vector<PlatformRule> shipped;
-    for (const auto& [id, about] : bay_templates())
-      if (const auto bay = bay_like(id, "x", "."))
-        for (const PlatformRule& rule : bay->rules)
-          if (is_tree(rule.keeping)) shipped.push_back(rule);
-    std::stable_sort(shipped.begin(), shipped.end(), [](const PlatformRule& a, const PlatformRule& b) {
-      return a.path.components() > b.path.components();
-    });
-    return shipped;
-  }();
-  return trees;
-}
-
 // Games have parameter files too, of another category.
 bool is_save_parameters(ByteView bytes) {
   const auto parameters = ParameterFile::parse(bytes);
@@ -166,7 +149,7 @@ class TreeFinder {
     switch (rule.keeping) {
       case Keeping::folder:
         if (!is_folder) return false;
-        return rule.platform != Platform::psp || has_parameters(place.path);
+        return rule.platform != Platform::psp || is_parameter_folder(store_, place.path);
       case Keeping::package: {
         if (is_folder) return true;
         const auto head = store_.read_head(place.path, 4096);
@@ -182,12 +165,6 @@ class TreeFinder {
       default:
         return false;
     }
-  }
-
-  [[nodiscard]] bool has_parameters(const std::string& folder) const {
-    const std::string path = in_case_of_disk(store_, join_path(folder, "PARAM.SFO"));
-    const auto head = store_.read_if_there(path, std::size_t{1} << 20);
-    return head && *head && is_save_parameters((*head)->view());
   }
 
   Store& store_;
@@ -225,6 +202,28 @@ void find_parameter_folders(Store& store, const Survey& survey, std::vector<Plat
 }
 
 }  // namespace
+
+// chance.
+const std::vector<PlatformRule>& shipped_trees() {
+  static const std::vector<PlatformRule> trees = [] {
+    std::vector<PlatformRule> shipped;
+    for (const auto& [id, about] : bay_templates())
+      if (const auto bay = bay_like(id, "x", "."))
+        for (const PlatformRule& rule : bay->rules)
+          if (is_tree(rule.keeping)) shipped.push_back(rule);
+    std::stable_sort(shipped.begin(), shipped.end(), [](const PlatformRule& a, const PlatformRule& b) {
+      return a.path.components() > b.path.components();
+    });
+    return shipped;
+  }();
+  return trees;
+}
+
+bool is_parameter_folder(Store& store, const std::string& folder) {
+  const std::string path = in_case_of_disk(store, join_path(folder, "PARAM.SFO"));
+  const auto head = store.read_if_there(path, std::size_t{1} << 20);
+  return head && *head && is_save_parameters((*head)->view());
+}
 
 bool holds_accounts(const std::set<std::string>& names) {
   const bool has_account = std::ranges::any_of(names, is_wiiu_account);

@@ -11,6 +11,7 @@
 
 #include "base/path.hpp"
 #include "base/try.hpp"
+#include "bay/places.hpp"
 
 namespace bayswap {
 namespace {

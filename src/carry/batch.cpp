@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/planner.hpp"
@@ -25,6 +26,19 @@ std::string label_of(const HeldSave& save) {
   if (!save.facts.account.empty()) label += fmt::format(" ({})", save.facts.account);
   if (!save.place.empty()) label += fmt::format(" ({})", save.place);
   return label;
+}
+
+void newest_in(Store& store, const std::string& folder, int depth, std::optional<std::int64_t>& newest) {
+  constexpr int deepest = 16;
+  const auto entries = depth > deepest ? fail(ErrorCode::unsupported, "") : store.list(folder);
+  if (!entries) return;
+  for (const FileInfo& entry : *entries) {
+    if (entry.link) continue;
+    if (entry.kind == FileInfo::Kind::folder)
+      newest_in(store, join_path(folder, entry.name), depth + 1, newest);
+    if (entry.kind == FileInfo::Kind::file)
+      newest = std::max(newest.value_or(entry.modified), entry.modified);
+  }
 }
 
 class BatchPlanner {
@@ -129,10 +143,25 @@ class BatchPlanner {
       if (!changes || !row.why.empty()) continue;
       const Spot& spot = passage.arrival->spots.front();
       row.why = spot.path + (spot.entry.empty() ? "" : ": " + spot.entry);
-      if (const auto info = to_.store().stat(spot.path);
-          info && *info && (*info)->kind == FileInfo::Kind::file)
-        row.target_modified = (*info)->modified;
+      row.target_modified = time_there(spot);
     }
+  }
+
+  // When the save that is replaced was written: the file, the newest file of a folder, or by the card's own
+  // date.
+  std::optional<std::int64_t> time_there(const Spot& spot) {
+    if (const auto there = to_.saves(BayView::Depth::names))
+      for (const HeldSave& save : **there)
+        if (save.path == spot.path && !save.entry.empty() && save.health != Health::deleted &&
+            (save.entry == spot.entry || save.kind == SaveKind::single))
+          return save.modified;
+    if (!spot.entry.empty()) return std::nullopt;
+    const auto info = to_.store().stat(spot.path);
+    if (!info || !*info) return std::nullopt;
+    if ((*info)->kind == FileInfo::Kind::file) return (*info)->modified;
+    std::optional<std::int64_t> newest;
+    newest_in(to_.store(), spot.path, 0, newest);
+    return newest;
   }
 
   // Of several saves that go onto one card the last one has the change.

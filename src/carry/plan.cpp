@@ -105,8 +105,15 @@ Result<Plan> plan_carry(BayView& from, BayView& to, Store& outside, const CarryR
         return save->rule->path.uses_slot() && save->facts.slot == request.slot;
       })) {
     planner.resolver().use(CarryOption::slot);
-    std::erase_if(
-        saves, [&](const HeldSave* save) { return save->place.empty() && save->facts.slot != request.slot; });
+    // What a save keeps elsewhere has a slot only if its own path does.
+    const auto has_slot = [](const HeldSave& save) {
+      if (save.place.empty()) return true;
+      const auto& places = save.rule->extra_places;
+      const auto own = std::ranges::find(places, save.place, [](const auto& one) { return one.first; });
+      return own != places.end() && own->second.uses_slot();
+    };
+    std::erase_if(saves,
+                  [&](const HeldSave* save) { return has_slot(*save) && save->facts.slot != request.slot; });
   }
   if (std::vector<std::string> accounts = accounts_in(saves); !accounts.empty()) {
     planner.resolver().use(CarryOption::account);

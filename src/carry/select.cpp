@@ -21,8 +21,13 @@ std::string bare_id(std::string_view text) {
   return digits;
 }
 
+// Its name on the disk or on its card.
+std::string own_name(const HeldSave& save) {
+  return save.kind == SaveKind::card_entry ? save.entry : std::string(name_of(save.path));
+}
+
 std::vector<std::string> names_of(const HeldSave& save) {
-  std::vector<std::string> names{save.facts.game.code, save.name(),           save.entry,
+  std::vector<std::string> names{save.facts.game.code, own_name(save),        save.entry,
                                  save.label,           save.facts.game.title, save.facts.folder};
   if (save.facts.rom_path) {
     names.emplace_back(stem_of(*save.facts.rom_path));
@@ -41,8 +46,8 @@ int fit(const std::string& wanted, const std::string& wanted_title, const HeldSa
   if (!id.empty() && (digits == id || (digits.size() == 8 && id.ends_with(digits)))) return 5;
   int best = 0;
   for (const std::string& name : names_of(save)) {
-    const std::string low = lower(name);
-    if (low == wanted) return low == lower(save.name()) || low == lower(save.entry) ? 5 : 4;
+    const std::string low = folded(name);
+    if (low == wanted) return low == folded(own_name(save)) || low == folded(save.entry) ? 5 : 4;
     if (!wanted_title.empty() && normalized_title(name) == wanted_title) best = std::max(best, 3);
     if (low.starts_with(wanted)) best = std::max(best, 2);
     if (low.find(wanted) != std::string::npos) best = std::max(best, 1);
@@ -159,7 +164,7 @@ class Selector {
       if (colon == std::string::npos) continue;
       std::string entry = what_.substr(colon + 1);
       while (entry.starts_with(' ')) entry.erase(0, 1);
-      if (lower(entry) == lower(save.entry) && below_root(what_.substr(0, colon)) == save.path) add(save);
+      if (folded(entry) == folded(save.entry) && below_root(what_.substr(0, colon)) == save.path) add(save);
     }
   }
 
@@ -198,7 +203,7 @@ class Selector {
   }
 
   void by_words() {
-    const std::string wanted = lower(what_);
+    const std::string wanted = folded(what_);
     const std::string title = normalized_title(what_);
     int best = 1;
     for (const HeldSave& save : saves_) {

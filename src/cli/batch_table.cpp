@@ -19,7 +19,8 @@ std::string newer_side(const BatchRow& row) {
   if (row.issue == IssueCode::newer) return "the target's";
   if (row.outcome != Outcome::carried || !row.modified) return "";
   if (!row.target_modified) return "only here";
-  return *row.modified >= *row.target_modified ? "the source's" : "the target's";
+  if (*row.modified == *row.target_modified) return "same date";
+  return *row.modified > *row.target_modified ? "the source's" : "the target's";
 }
 
 std::string why_in_words(const BatchRow& row) {
@@ -43,7 +44,7 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
           {{"save", row.save},
            {"path", row.path},
            {"platform", tag(row.platform)},
-           {"outcome", to_text(row.outcome)},
+           {"outcome", outcome_words(row, as_plan)},
            {"issue", row.issue ? Json(to_text(*row.issue)) : Json(nullptr)},
            {"text", row.why},
            {"modified", row.modified ? Json(utc_time(*row.modified)) : Json(nullptr)},
@@ -52,7 +53,8 @@ void BatchTable::print(const Batch& batch, bool as_plan) const {
     Json json{{"from", from}, {"to", to}, {"dry_run", as_plan}};
     for (const Outcome outcome :
          {Outcome::carried, Outcome::same, Outcome::refused, Outcome::failed, Outcome::left})
-      json[std::string(to_text(outcome))] = batch.count(outcome);
+      json[std::string(to_text(outcome))] = as_plan && outcome == Outcome::carried ? 0 : batch.count(outcome);
+    json["to_carry"] = as_plan ? batch.count(Outcome::carried) : 0;
     json["saves"] = std::move(list);
     print_json(json);
     return;

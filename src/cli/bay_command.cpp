@@ -308,10 +308,11 @@ int bay_list_command(const Globals& globals) {
 int bay_show_command(const Globals& globals, const std::string& name) {
   const auto home = home_of(globals);
   if (!home) return report(home.error());
-  const auto bay = find_bay(*home, name);
-  if (!bay) return report(bay.error());
   const auto books = Books::load(globals);
   if (!books) return report(books.error());
+  bool is_place = false;
+  const auto bay = bay_or_place(**books, name, is_place);
+  if (!bay) return report(bay.error());
   const auto store = open_place(*bay);
   const Result<void> there = store ? Result<void>{} : tl::unexpected(store.error());
   if (!there && globals.json) return report(there.error());
@@ -352,8 +353,8 @@ int bay_show_command(const Globals& globals, const std::string& name) {
 int bay_check_command(const Globals& globals, const std::vector<std::string>& names) {
   const auto home = home_of(globals);
   if (!home) return report(home.error());
-  const auto catalog = catalog_of(globals);
-  if (!catalog) return report(catalog.error());
+  const auto books = Books::load(globals);
+  if (!books) return report(books.error());
   std::vector<std::pair<std::string, Result<Bay>>> bays;
   if (names.empty()) {
     auto all = list_bays(*home);
@@ -361,7 +362,8 @@ int bay_check_command(const Globals& globals, const std::vector<std::string>& na
     bays = *std::move(all);
   }
   for (const std::string& name : names) {
-    auto bay = find_bay(*home, name);
+    bool is_place = false;
+    auto bay = bay_or_place(**books, name, is_place);
     if (!bay && names.size() == 1) return report(bay.error());
     bays.emplace_back(name, std::move(bay));
   }
@@ -372,7 +374,7 @@ int bay_check_command(const Globals& globals, const std::vector<std::string>& na
     if (bay) {
       const auto store = open_place(*bay);
       if (store)
-        problems = check_bay(*bay, *catalog, **store);
+        problems = check_bay(*bay, (*books)->catalog, **store);
       else
         problems.push_back({true, store.error().message, store.error().hint});
     } else {

@@ -117,25 +117,33 @@ std::string as_json(const std::vector<HeldSave>& saves, const Bay& bay, const st
 
 Result<int> scan(const Globals& globals, const std::string& name) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(const Bay bay, find_bay(home, name));
-  BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
-  BAYSWAP_TRY(const PairBook pairs, PairBook::load(home));
-  BAYSWAP_TRY(const auto place, open_place(bay));
-  LastAnswer last(globals, home, bay, "scan", titles.to_toml() + pairs.to_toml());
-  if (const auto text = last.still_right()) {
+  auto named = find_bay(home, name);
+  std::optional<LastAnswer> last;
+  if (named) {
+    BAYSWAP_TRY(const TitleBook titles, TitleBook::load(home));
+    BAYSWAP_TRY(const PairBook pairs, PairBook::load(home));
+    last.emplace(globals, home, *named, "scan", titles.to_toml() + pairs.to_toml());
+  }
+  if (const auto text = last ? last->still_right() : std::nullopt) {
     print_document(*text);
     return exit_done;
   }
   BAYSWAP_TRY(const auto books, Books::load(globals));
+  bool is_place = false;
+  if (!named) named = bay_or_place(*books, name, is_place);
+  if (!named) return tl::unexpected(std::move(named.error()));
+  const Bay& bay = *named;
+  BAYSWAP_TRY(const auto place, open_place(bay));
   ProgressStore reading(*place, globals, "Reading file");
   TracingStore store(reading);
   BAYSWAP_CHECK(store.list("."));
   LocalStore disk;
-  const std::string memory_path = normalized(join_path(home.data, fmt::format("../scans/{}.scan", bay.name)));
+  const std::string memory_path =
+      normalized(join_path(home.data, fmt::format("../scans/{}.scan", is_place ? "place" : bay.name)));
   ScanMemory memory = ScanMemory::load(disk, memory_path);
   std::vector<Error> unread;
   ViewOptions options = books->view_options();
-  options.memory = &memory;
+  if (!is_place) options.memory = &memory;
   options.on_error = [&](const std::string& /*path*/, const Error& error) { unread.push_back(error); };
   BayView view(books->catalog, bay, store, options);
   BAYSWAP_TRY(const auto found, view.saves());
@@ -143,14 +151,19 @@ Result<int> scan(const Globals& globals, const std::string& name) {
   std::vector<Watched> watched;
   compare_with_others(*books, view, saves, watched);
   reading.end();
-  if (memory.changed()) (void)memory.save(disk, memory_path);
+  if (!is_place && memory.changed()) (void)memory.save(disk, memory_path);
   const std::string text = globals.json ? as_json(saves, bay, unread) : as_table(saves, bay);
   print_document(text);
   for (const Error& error : unread)
     say(globals.quiet, fmt::format("bayswap: passed over: {}", error.message));
   watched.push_back({bay.root, store.trace()});
-  if (unread.empty()) last.keep(text, watched);
-  return exit_done;
+  const bool is_damaged =
+      std::ranges::any_of(saves, [](const HeldSave& save) { return save.health == Health::damaged; });
+  if (is_damaged)
+    say(globals.quiet,
+        "What is damaged: `bayswap card check IMAGE` names it on a card, `bayswap inspect FILE` elsewhere.");
+  if (last && unread.empty() && !is_damaged) last->keep(text, watched);
+  return is_damaged || !unread.empty() ? exit_problems : exit_done;
 }
 
 }  // namespace

@@ -56,21 +56,46 @@ std::optional<Bay> bay_with_root(const Books& books, const std::string& folder) 
 
 }  // namespace
 
+Result<Bay> bay_or_place(const Books& books, const std::string& name, bool& is_place) {
+  is_place = false;
+  auto bay = find_bay(books.home, name);
+  // A bay whose file has a mistake is that bay still, and not the folder that is called like it.
+  if (bay || !names_a_place(name) || has_bay_file(books.home, name)) return bay;
+  if (auto known = bay_with_root(books, name)) return *std::move(known);
+  bay = bay_for_path(books.catalog, name, look_options(*books.globals));
+  end_look(*books.globals);
+  is_place = bay.has_value();
+  return bay;
+}
+
+Address address_of(const Books& books, const std::string& text) {
+  LocalStore disk;
+  return address_from_text(books.home, disk, text);
+}
+
+Result<std::vector<std::string>> files_of(const Books& books, const std::string& text) {
+  LocalStore disk;
+  const Address address = address_from_text(books.home, disk, text);
+  if (!address.version.empty())
+    return fail(ErrorCode::bad_usage, fmt::format("{}: a version is no file", printable(text)),
+                "bring it back first: `bayswap restore`");
+  if (address.place.empty()) return std::vector<std::string>{text};
+  BAYSWAP_TRY(const auto opened, OpenedBay::open(books, address.place));
+  BAYSWAP_TRY(const auto saves, find_saves(*opened->view, disk, address.what));
+  if (saves.empty()) return tl::unexpected(no_such_save(*opened->view, address.what));
+  const HeldSave& save = *saves.front();
+  if (!save.entry.empty() && save.kind == SaveKind::card_entry)
+    return fail(ErrorCode::bad_usage, fmt::format("{} is on a card", printable(text)),
+                "take it off the card first: `bayswap card take`");
+  std::vector<std::string> files;
+  for (const HeldFile& file : save.held) files.push_back(opened->store->display_path(file.path));
+  if (files.empty()) files.push_back(opened->store->display_path(save.path));
+  return files;
+}
+
 Result<std::unique_ptr<OpenedBay>> OpenedBay::open(const Books& books, const std::string& name) {
   auto opened = std::make_unique<OpenedBay>();
-  auto bay = find_bay(books.home, name);
-  if (!bay && names_a_place(name)) {
-    auto known = bay_with_root(books, name);
-    if (known) {
-      bay = *std::move(known);
-    } else {
-      bay = bay_for_path(books.catalog, name, look_options(*books.globals));
-      end_look(*books.globals);
-      opened->is_place = bay.has_value();
-    }
-  }
-  if (!bay) return tl::unexpected(std::move(bay.error()));
-  opened->bay = *std::move(bay);
+  BAYSWAP_TRY(opened->bay, bay_or_place(books, name, opened->is_place));
   BAYSWAP_TRY(opened->store, open_place(opened->bay));
   if (auto* const cartridge = dynamic_cast<CartStore*>(opened->store.get())) {
     opened->progress = std::make_unique<CartProgressView>(*books.globals, CartProgressView::Json::nothing);

@@ -1,6 +1,8 @@
 // What is known from before, and bays opened with it.
 #pragma once
 
+#include <bayswap/address.hpp>
+
 #include "cli/cart_progress.hpp"
 #include "cli/session.hpp"
 
@@ -18,6 +20,14 @@ struct Books {
   [[nodiscard]] static Result<std::unique_ptr<Books>> load(const Globals& globals);
   [[nodiscard]] ViewOptions view_options() const;
 };
+
+/// The bay of that name, of that file or with that root; else the place at that path, as it was found, for
+/// this once (`is_place`): a folder, an archive, a card image, a save, a URL, a cartridge.
+[[nodiscard]] Result<Bay> bay_or_place(const Books& books, const std::string& name, bool& is_place);
+/// What the words mean; see address_from_text.
+[[nodiscard]] Address address_of(const Books& books, const std::string& text);
+/// The files of the save that the words mean: a path as it is, and those of PLACE:GAME.
+[[nodiscard]] Result<std::vector<std::string>> files_of(const Books& books, const std::string& text);
 
 /// A bay, its store and its view, which point at each other: not to be moved.
 struct OpenedBay {

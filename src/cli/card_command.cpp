@@ -210,7 +210,10 @@ Result<CardSave> save_in_file(CardJob& job, const Card& card, const std::string&
 
 Result<int> undelete(CardJob& job) {
   return job.change(job.options.image, "card undelete", [&](Card& card) -> Result<void> {
-    for (const std::string& name : job.options.names) BAYSWAP_CHECK(card.undelete(name));
+    for (const std::string& word : job.options.names) {
+      BAYSWAP_TRY(const std::string name, name_on(card, word));
+      BAYSWAP_CHECK(card.undelete(name));
+    }
     return {};
   });
 }
@@ -245,7 +248,10 @@ Result<int> add(CardJob& job) {
 
 Result<int> drop(CardJob& job) {
   return job.change(job.options.image, "card drop", [&](Card& card) -> Result<void> {
-    for (const std::string& name : job.options.names) BAYSWAP_CHECK(card.drop(name));
+    for (const std::string& word : job.options.names) {
+      BAYSWAP_TRY(const std::string name, name_on(card, word));
+      BAYSWAP_CHECK(card.drop(name));
+    }
     return {};
   });
 }
@@ -258,6 +264,9 @@ Result<int> copy(CardJob& job) {
   const std::string to = names.back();
   names.pop_back();
   BAYSWAP_TRY(const auto from, job.open(job.options.image));
+  for (std::string& name : names) {
+    BAYSWAP_TRY(name, name_on(*from.card, name));
+  }
   if (job.options.all)
     for (const CardEntry& entry : from.card->entries())
       if (entry.state == CardEntry::State::good) names.push_back(entry.name);
@@ -304,7 +313,8 @@ Result<int> rename(CardJob& job) {
   if (job.options.names.empty())
     return fail(ErrorCode::bad_usage, "which save?", "name one or more; `bayswap card list` shows them");
   BAYSWAP_TRY(const int code, job.change(job.options.image, "card restamp", [&](Card& card) -> Result<void> {
-    for (const std::string& name : job.options.names) {
+    for (const std::string& word : job.options.names) {
+      BAYSWAP_TRY(const std::string name, name_on(card, word));
       BAYSWAP_TRY(const CardSave save, card.read(name));
       BAYSWAP_TRY(const std::string code, code_there(job, card, save, *region));
       BAYSWAP_TRY(const CardSave stamped, restamped(save, *region, code));
@@ -354,13 +364,26 @@ Result<int> make(CardJob& job) {
   return exit_done;
 }
 
+// "CARD: ENTRY" in the place of the card and the name.
+CardOptions spelled_out(const Globals& globals, CardOptions options) {
+  const auto home = home_of(globals);
+  LocalStore disk;
+  if (!home) return options;
+  const Address address = address_from_text(*home, disk, options.image);
+  if (address.place.empty() || !address.what.starts_with(address.place + ": ")) return options;
+  options.image = address.place;
+  options.names.insert(options.names.begin(), address.what.substr(address.place.size() + 2));
+  return options;
+}
+
 }  // namespace
 
 int card_list_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};
   return finished(list(job));
 }
-int card_take_command(const Globals& globals, const CardOptions& options) {
+int card_take_command(const Globals& globals, const CardOptions& said) {
+  const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(take(job));
 }
@@ -368,19 +391,23 @@ int card_add_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};
   return finished(add(job));
 }
-int card_drop_command(const Globals& globals, const CardOptions& options) {
+int card_drop_command(const Globals& globals, const CardOptions& said) {
+  const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(drop(job));
 }
-int card_undelete_command(const Globals& globals, const CardOptions& options) {
+int card_undelete_command(const Globals& globals, const CardOptions& said) {
+  const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(undelete(job));
 }
-int card_copy_command(const Globals& globals, const CardOptions& options) {
+int card_copy_command(const Globals& globals, const CardOptions& said) {
+  const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(copy(job));
 }
-int card_rename_command(const Globals& globals, const CardOptions& options) {
+int card_rename_command(const Globals& globals, const CardOptions& said) {
+  const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(rename(job));
 }

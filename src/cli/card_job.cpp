@@ -137,8 +137,31 @@ Json CardJob::to_json(const std::vector<CardProblem>& problems) {
   return list;
 }
 
+Result<std::string> name_on(const Card& card, const std::string& word) {
+  const auto entries = card.entries();
+  std::vector<std::string> found;
+  std::vector<std::string> gone;  // deleted, or damaged
+  const std::string wanted = folded(word);
+  const std::string title = normalized_title(word);
+  for (const CardEntry& entry : entries) {
+    if (entry.name == word) return word;
+    if (folded(entry.name) == wanted || folded(entry.title) == wanted ||
+        (!title.empty() && normalized_title(entry.title) == title))
+      (entry.state == CardEntry::State::good ? found : gone).push_back(entry.name);
+  }
+  if (found.empty()) found = std::move(gone);
+  if (found.size() == 1) return found.front();
+  if (found.empty()) return word;  // the card says what it does not have
+  return fail(ErrorCode::bad_usage,
+              fmt::format("'{}' is the title of {} saves", printable(word), found.size()),
+              fmt::format("name one: {}", joined(found, ", ")));
+}
+
 Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const Card& card) {
-  std::vector<std::string> names = options.names;
+  std::vector<std::string> names;
+  for (const std::string& word : options.names) {
+    BAYSWAP_TRY(names.emplace_back(), name_on(card, word));
+  }
   if (options.all)
     for (const CardEntry& entry : card.entries())
       if (entry.state == CardEntry::State::good) names.push_back(entry.name);

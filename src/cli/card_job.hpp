@@ -49,6 +49,9 @@ struct CardJob {
   static Json to_json(const std::vector<CardProblem>& problems);
 };
 
+/// The name of the save that the word means: its name, in any spelling, or its title. The word itself if
+/// there is none. Fails with `bad_usage` if several have that title.
+[[nodiscard]] Result<std::string> name_on(const Card& card, const std::string& word);
 /// The name or names that were asked for, or with --all every good save's.
 [[nodiscard]] Result<std::vector<std::string>> wanted_saves(const CardOptions& options, const Card& card);
 

@@ -7,6 +7,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/select.hpp"
 #include "cli/batch_table.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
@@ -47,6 +48,15 @@ class CarryJob {
   CarryJob(const Globals& globals, const CarryOptions& options) : globals_(globals), options_(options) {}
 
   Result<int> run() {
+    auto code = prepare_and_carry();
+    // What the error offers is typed in the place of what was typed.
+    if (!code && code.error().remedy.kind == Remedy::Kind::save && from_ && from_->is_place && !says_from_)
+      for (std::string& one : code.error().remedy.values) one = from_->store->display_path(one);
+    return code;
+  }
+
+ private:
+  Result<int> prepare_and_carry() {
     if (const auto ready = prepare(); !ready) {
       if (!is_loose_file(ready.error())) return tl::unexpected(ready.error());
       return adopt(globals_, as_adoption());
@@ -58,7 +68,6 @@ class CarryJob {
     return options_.all ? carry_all() : carry_one();
   }
 
- private:
   Result<void> prepare() {
     if (options_.what.empty() != options_.all)
       return fail(ErrorCode::bad_usage, options_.all ? "--all and a single save at once" : "which save?",
@@ -83,6 +92,12 @@ class CarryJob {
           return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on states", word),
                       "leave it out");
     BAYSWAP_TRY(books_, Books::load(globals_));
+    says_from_ = !options_.from.empty();
+    if (!says_from_ && !options_.all) {
+      const Address address = address_of(*books_, options_.what);
+      options_.from = address.place;
+      options_.what = address.what;
+    }
     const bool to_new_file = !options_.all && !options_.states && names_a_new_file(*books_, options_.to);
     if (!to_new_file) {
       BAYSWAP_TRY(to_, OpenedBay::open(*books_, options_.to));
@@ -94,9 +109,12 @@ class CarryJob {
     } else {
       BAYSWAP_TRY(from_, OpenedBay::that_has(*books_, options_.what, to_ ? to_->bay.origin : ""));
     }
+    if (options_.what.empty() && !options_.all) {
+      BAYSWAP_TRY(options_.what, only_save());
+    }
     if (to_new_file) {
       is_new_file_ = true;
-      BAYSWAP_TRY(to_, place_for_one(*books_, *from_, options_.what, options_.to));
+      BAYSWAP_TRY(to_, place_for_one(*books_, *from_->view, options_.what, options_.to));
     }
     if (from_->bay.origin == to_->bay.origin)
       return fail(ErrorCode::bad_usage, fmt::format("the save is in {} already", from_->bay.name),
@@ -136,13 +154,23 @@ class CarryJob {
     return {};
   }
 
+  // Of a place that was named without a game.
+  Result<std::string> only_save() {
+    BAYSWAP_TRY(const auto saves, from_->view->saves(BayView::Depth::names));
+    if (saves->size() == 1) return designator(saves->front());
+    return fail(ErrorCode::bad_usage,
+                fmt::format("{} has {}", from_->bay.name, counted(saves->size(), "save")),
+                "name one, e.g. PLACE:GAME; or pass --all");
+  }
+
   // A file whose own name and bytes do not say which game's it is: what it is like, and what is there, may.
   [[nodiscard]] bool is_loose_file(const Error& error) const {
     if (error.code != ErrorCode::not_recognised || from_ || !to_ || !options_.from.empty() ||
         options_.states || options_.from_state || !options_.rom.empty())
       return false;
-    const auto info = LocalStore().stat(options_.what);
-    return info && *info && (*info)->kind == FileInfo::Kind::file;
+    LocalStore disk;
+    const auto info = disk.stat(options_.what);
+    return info && *info && (*info)->kind == FileInfo::Kind::file && !identify_rom(disk, options_.what);
   }
   [[nodiscard]] AdoptOptions as_adoption() const {
     AdoptOptions adoption;
@@ -397,11 +425,12 @@ class CarryJob {
   }
 
   const Globals& globals_;
-  const CarryOptions& options_;
+  CarryOptions options_;
   LocalStore disk_;
   std::unique_ptr<Books> books_;
   std::unique_ptr<OpenedBay> from_;
   std::unique_ptr<OpenedBay> to_;
+  bool says_from_ = false;    // by --from, not with the save
   bool is_new_file_ = false;  // the target is a file that does not exist yet
   CarryRequest request_;
   AccountMap said_;
@@ -412,7 +441,28 @@ class CarryJob {
 
 }  // namespace
 
+// "GAME@7" or "PLACE:GAME@7": as an entry of the logbook or a version had it.
+std::optional<RestoreOptions> as_restore(const Globals& globals, const CarryOptions& options) {
+  if (options.all || options.states || options.from_state || options.what.find('@') == std::string::npos)
+    return std::nullopt;
+  const auto home = home_of(globals);
+  LocalStore disk;
+  if (!home) return std::nullopt;
+  Address address = address_from_text(*home, disk, options.what);
+  if (address.version.empty()) return std::nullopt;
+  RestoreOptions restore;
+  restore.what = options.what;
+  restore.to = options.to;
+  restore.accept = options.accept;
+  restore.wait = options.wait;
+  restore.dry_run = options.dry_run;
+  restore.yes = options.yes;
+  restore.explain = options.explain;
+  return restore;
+}
+
 int carry_command(const Globals& globals, const CarryOptions& options) {
+  if (const auto restore = as_restore(globals, options)) return restore_command(globals, *restore);
   return exit_code_of(CarryJob(globals, options).run());
 }
 

@@ -28,7 +28,12 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
                   std::function<int()> run) {
   CLI::App* app = parent.add_subcommand(name, about);
   app->callback([&words, app, run = std::move(run)] {
-    if (app->get_subcommands().empty()) words.run = run;  // otherwise the inner command's counts
+    if (!app->get_subcommands().empty()) return;  // the inner command's counts
+    words.run = run;
+    std::vector<std::string> options;
+    for (const CLI::Option* option : app->get_options())
+      for (const std::string& name : option->get_lnames()) options.push_back(name);
+    set_options_of_command(std::move(options));
   });
   add_globals(*app, words);
   return app;

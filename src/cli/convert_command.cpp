@@ -112,7 +112,26 @@ Result<ConvertOptions> with_layouts(Catalog& catalog, ConvertOptions options) {
   return options;
 }
 
-Result<int> convert_files(const Globals& globals, const ConvertOptions& said_options) {
+// What PLACE:GAME stands for, in the place of it.
+Result<ConvertOptions> with_files(const Globals& globals, ConvertOptions options) {
+  LocalStore disk;
+  const auto is_there = [&](const std::string& path) {
+    const auto info = disk.stat(path);
+    return info && *info;
+  };
+  if (std::ranges::all_of(options.inputs, is_there)) return options;
+  BAYSWAP_TRY(const auto books, Books::load(globals));
+  std::vector<std::string> files;
+  for (const std::string& input : options.inputs) {
+    BAYSWAP_TRY(const auto own, files_of(*books, input));
+    files.insert(files.end(), own.begin(), own.end());
+  }
+  options.inputs = std::move(files);
+  return options;
+}
+
+Result<int> convert_files(const Globals& globals, const ConvertOptions& typed) {
+  BAYSWAP_TRY(const ConvertOptions said_options, with_files(globals, typed));
   BAYSWAP_TRY(const auto package, convert_package(globals, said_options));
   if (package) return *package;
   BAYSWAP_TRY(Catalog catalog, catalog_of(globals));

@@ -5,6 +5,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/select.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -38,18 +39,24 @@ bool names_a_new_file(const Books& books, const std::string& name) {
     return false;
   const auto info = LocalStore().stat(name);
   if (!info || *info) return false;
-  if (find_bay(books.home, name)) return false;
+  if (has_bay_file(books.home, name) || find_bay(books.home, name)) return false;
   return name.find('/') != std::string::npos || !extension_of(name).empty();
 }
 
-Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, OpenedBay& from, const std::string& what,
+Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, BayView& from, const std::string& what,
                                                  const std::string& file) {
   LocalStore disk;
-  BAYSWAP_TRY(auto saves, find_saves(*from.view, disk, what));
+  BAYSWAP_TRY(auto saves, find_saves(from, disk, what));
   std::erase_if(saves, [](const HeldSave* save) { return !save->place.empty(); });
-  if (saves.empty())
-    return fail(ErrorCode::not_found, fmt::format("{} has no save of '{}'", from.bay.name, printable(what)),
-                fmt::format("`bayswap bay scan {}` shows those it has", from.bay.name));
+  if (saves.empty()) return tl::unexpected(no_such_save(from, what));
+  if (saves.size() > 1) {
+    std::vector<std::string> each;
+    for (const HeldSave* save : saves) each.push_back(designator(*save));
+    return fail(ErrorCode::bad_usage,
+                fmt::format("'{}' means {} saves, and {} is one file", printable(what), saves.size(),
+                            printable(file)),
+                "name one of them", {Remedy::Kind::save, std::move(each)});
+  }
   const HeldSave& save = *saves.front();
   const std::string whole = normalized(disk.absolute_path(file));
   const std::string folder = folder_of(whole);

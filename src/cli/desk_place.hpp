@@ -10,7 +10,7 @@ namespace bayswap::cli {
 [[nodiscard]] bool names_a_new_file(const Books& books, const std::string& name);
 /// A place for that one save, in the form that the source has it in. Fails with `bad_usage` if the words mean
 /// no save of the source or several.
-[[nodiscard]] Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, OpenedBay& from,
+[[nodiscard]] Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, BayView& from,
                                                                const std::string& what,
                                                                const std::string& file);
 

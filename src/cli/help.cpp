@@ -24,7 +24,9 @@ constexpr std::array<Topic, 6> topics{{
      "  cards/mine.mcr          a memory card's image\n"
      "  saves/Cog.srm           a save; the place around it is looked at\n"
      "  cart:/dev/ttyACM0       the cartridge in a reader\n"
-     "  https://nas.local/dav/  a folder on a server (also sftp, ftps, s3+https)\n"},
+     "  https://nas.local/dav/  a folder on a server (also sftp, ftps, s3+https)\n"
+     "  desk/cog.sav            with --to, a file that does not exist yet: the save alone, in the form it "
+     "has\n"},
     {"saves",
      "Where a command takes a save, it takes:\n\n"
      "  'Lantern Skiff'         a title, or the beginning of one\n"
@@ -32,7 +34,10 @@ constexpr std::array<Topic, 6> topics{{
      "  00040000/0ff99200       a title id\n"
      "  roms/Skiff.z64          the game's ROM\n"
      "  saves/Skiff.srm         the save's own path\n"
-     "  'cards/mine.mcr: NAME'  an entry of a memory card\n"},
+     "  'cards/mine.mcr: NAME'  an entry of a memory card\n"
+     "  tv:Skiff                the save of a place, and of no other: a bay, a folder, a card, an archive\n"
+     "  Skiff@12                as entry 12 of the logbook left it; Skiff@1f0a93c2 as that version of sync "
+     "had it\n"},
     {"json",
      "With --json a command prints one JSON document on stdout, whatever happens. If it failed, the document "
      "has\n"

@@ -273,36 +273,66 @@ class Inspection {
       const bool is_open = !finding->either.empty() || (finding->layout != nullptr && !finding->game);
       const auto better =
           is_open && options_.rom.empty() ? with_neighbours(folder, path, shelf) : std::nullopt;
+      if (finding->kind == FileKind::unknown && options_.rom.empty()) {
+        learn_neighbours(folder, shelf);
+        if (const auto part = part_of_save(path, *finding)) {
+          listed(path, *part);
+          continue;
+        }
+      }
       listed(path, better ? *better : *finding);
     }
     if (!done) failed(folder, done.error());
     return {};
   }
 
-  // What ROMs near the folder, and bays that cover it, tell of a file that its own bytes do not settle.
+  // What ROMs near the folder, and bays that cover it, tell of files that their own bytes do not settle.
+  void learn_neighbours(const std::string& folder, const FindingShelf& shelf) {
+    if (neighbours_) return;
+    neighbours_.emplace();
+    folders_.clear();
+    LocalStore below(folder);
+    DetectOptions what;
+    what.states = &maps_;
+    if (said_.empty())
+      what.known = [&](const std::string& inside) { return shelf.without_game(path_in(folder, inside)); };
+    if (const auto detection = detect_place(catalog_, below, what))
+      for (const DetectedRule& rule : detection->rules)
+        for (const DetectedSave& save : rule.saves) {
+          if (save.kind == SaveKind::folder || save.kind == SaveKind::shared_folder ||
+              save.kind == SaveKind::package_files)
+            folders_.emplace(path_in(folder, save.path), save.platform);
+          if (save.kind == SaveKind::card_entry)  // of a card that is a folder
+            folders_.emplace(path_in(folder, join_path(save.path, save.entry)), save.platform);
+          for (const std::string& file : save.files) {
+            Hints& hints = (*neighbours_)[path_in(folder, file)];
+            hints.platform = save.platform;
+            if (const auto rom = save.rom.empty() ? tl::unexpected(Error{}) : identify_rom(below, save.rom)) {
+              hints.game = rom->game;
+              hints.chips = rom->chips;
+            }
+          }
+        }
+    add_bays(folder);
+  }
+
+  // A file below the folder of a save.
+  [[nodiscard]] std::optional<Finding> part_of_save(const std::string& path, const Finding& finding) const {
+    for (std::string above = folder_of(path); above != "." && above != "/"; above = folder_of(above)) {
+      const auto save = folders_.find(above);
+      if (save == folders_.end()) continue;
+      Finding part = finding;
+      part.kind = FileKind::save_part;
+      part.platform = save->second;
+      part.evidence = {fmt::format("{} is a save", above)};
+      return part;
+    }
+    return std::nullopt;
+  }
+
   std::optional<Finding> with_neighbours(const std::string& folder, const std::string& path,
                                          const FindingShelf& shelf) {
-    if (!neighbours_) {
-      neighbours_.emplace();
-      LocalStore below(folder);
-      DetectOptions what;
-      what.states = &maps_;
-      if (said_.empty())
-        what.known = [&](const std::string& inside) { return shelf.without_game(path_in(folder, inside)); };
-      if (const auto detection = detect_place(catalog_, below, what))
-        for (const DetectedRule& rule : detection->rules)
-          for (const DetectedSave& save : rule.saves)
-            for (const std::string& file : save.files) {
-              Hints& hints = (*neighbours_)[path_in(folder, file)];
-              hints.platform = save.platform;
-              if (const auto rom =
-                      save.rom.empty() ? tl::unexpected(Error{}) : identify_rom(below, save.rom)) {
-                hints.game = rom->game;
-                hints.chips = rom->chips;
-              }
-            }
-      add_bays(folder);
-    }
+    learn_neighbours(folder, shelf);
     const auto known = neighbours_->find(path);
     if (known == neighbours_->end()) return std::nullopt;
     Hints hints = known->second;
@@ -326,7 +356,12 @@ class Inspection {
       BayView view(catalog_, *bay, **store);
       const auto saves = view.saves(BayView::Depth::names);
       if (!saves) continue;
-      for (const HeldSave& save : **saves)
+      for (const HeldSave& save : **saves) {
+        const std::string whole_path = join_path(root, save.path);
+        if (save.held.empty() && whole_path.starts_with(whole + "/")) {
+          const std::string own = path_in(folder, whole_path.substr(whole.size() + 1));
+          folders_.emplace(save.entry.empty() ? own : join_path(own, save.entry), save.rule->platform);
+        }
         for (const HeldFile& file : save.held) {
           const std::string at = join_path(root, file.path);
           if (!at.starts_with(whole + "/")) continue;
@@ -334,6 +369,7 @@ class Inspection {
           if (!hints.platform) hints.platform = save.rule->platform;
           if (!hints.game && save.has_rom) hints.game = save.facts.game;
         }
+      }
     }
   }
 
@@ -401,6 +437,7 @@ class Inspection {
   int shown_ = 0;
   std::string unknown_;
   std::optional<std::map<std::string, Hints>> neighbours_;  // of the files of the folder at hand
+  std::map<std::string, Platform> folders_;                 // that are saves, there
   std::size_t scanned_ = 0;
   std::size_t roms_ = 0;
   std::size_t saves_ = 0;

@@ -24,8 +24,13 @@ std::string_view kept_words(KeptSave::Outcome outcome) {
   return "failed";
 }
 
-Result<int> keep(const Globals& globals, const KeepOptions& options) {
+Result<int> keep(const Globals& globals, KeepOptions options) {
   BAYSWAP_TRY(const auto books, Books::load(globals));
+  if (const Address address = address_of(*books, options.bay);
+      options.what.empty() && !address.place.empty()) {
+    options.bay = address.place;
+    options.what = address.what;
+  }
   BAYSWAP_TRY(const auto opened, OpenedBay::open(*books, options.bay));
   const Bay& bay = opened->bay;
   BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));

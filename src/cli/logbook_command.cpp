@@ -156,7 +156,13 @@ Versions versions_of(const Globals& globals, const std::string& what) {
 
 }  // namespace
 
-int logbook_command(const Globals& globals, const std::string& what) {
+int logbook_command(const Globals& globals, const std::string& said) {
+  std::string what = said;
+  if (const auto home = home_of(globals)) {
+    LocalStore disk;
+    if (const Address address = address_from_text(*home, disk, said); !address.what.empty())
+      what = address.what;
+  }
   Versions versions;
   if (!what.empty()) versions = versions_of(globals, what);
   auto logbook = LockedLogbook::open_to_read(globals);

@@ -43,9 +43,9 @@ std::string heading(const CLI::Option& option) {
 }
 
 bool is_general(const CLI::Option& option) {
-  for (const char* name : {"help", "json", "quiet", "home", "version"})
+  for (const char* name : {"help", "json", "quiet", "home"})
     if (option.check_lname(name)) return true;
-  return false;
+  return option.check_lname("version") && option.check_sname("V");
 }
 
 void write_options(const CLI::App& app, bool general, std::string& out) {

@@ -34,6 +34,8 @@ int exit_code_of(const Result<int>& code);
 /// Prints a refusal on stderr. Returns its exit code.
 int report(const PlanIssue& issue);
 /// What to do next, with the words of this program for a remedy.
+/// The long names of the options of the command that runs: advice names no others.
+void set_options_of_command(std::vector<std::string> names);
 [[nodiscard]] std::string advice(const std::string& hint, const Remedy& remedy,
                                  std::optional<IssueCode> acceptable = std::nullopt);
 

@@ -5,10 +5,54 @@
 #include "cli/output.hpp"
 
 namespace bayswap::cli {
+namespace {
+
+// As a shell takes it for one word.
+std::string shell_quoted(const std::string& text) {
+  std::string quoted = "'";
+  for (const char c : text) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return quoted + "'";
+}
+
+// Like that, where a shell would take it for something else.
+std::string shell_word(const std::string& text) {
+  const bool is_plain = !text.empty() && text.find_first_not_of(
+                                             "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+                                             "0123456789_-./:@%+,=") == std::string::npos;
+  return is_plain ? text : shell_quoted(text);
+}
+
+std::vector<std::string>& options_of_command() {
+  static std::vector<std::string> names;
+  return names;
+}
+
+// Whether the command has the options in the text; those of commands in quotes are those commands' own.
+bool can_be_passed(std::string_view text) {
+  const auto& known = options_of_command();
+  if (known.empty()) return true;
+  bool is_quoted = false;
+  for (std::size_t at = 0; at < text.size(); ++at) {
+    if (text[at] == '`') is_quoted = !is_quoted;
+    if (is_quoted || !text.substr(at).starts_with("--")) continue;
+    std::size_t end = at + 2;
+    while (end < text.size() && ((text[end] >= 'a' && text[end] <= 'z') || text[end] == '-')) ++end;
+    if (std::ranges::find(known, text.substr(at + 2, end - at - 2)) == known.end()) return false;
+    at = end;
+  }
+  return true;
+}
+
+}  // namespace
+
+void set_options_of_command(std::vector<std::string> names) {
+  options_of_command() = std::move(names);
+}
 
 std::string advice(const std::string& hint, const Remedy& remedy, std::optional<IssueCode> acceptable) {
   std::string words = hint;
   const auto add = [&](const std::string& more) {
+    if (!can_be_passed(more)) return;
     words += (words.empty() ? "" : words.ends_with('?') ? " " : "; ") + more;
   };
   const std::vector<std::string>& values = remedy.values;
@@ -31,7 +75,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
     case Remedy::Kind::save: {
       std::vector<std::string> quoted;
       quoted.reserve(values.size());
-      for (const std::string& value : values) quoted.push_back("'" + value + "'");
+      for (const std::string& value : values) quoted.push_back(shell_quoted(value));
       if (quoted.size() > 12) quoted.resize(12);
       add("type one of " + joined(quoted, ", "));
       break;
@@ -42,7 +86,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
         break;
       }
       for (std::size_t i = 0; i < std::min<std::size_t>(values.size(), 12); ++i)
-        add((i == 0 ? "--rom '" : "or --rom '") + values[i] + "'");
+        add((i == 0 ? "--rom " : "or --rom ") + shell_quoted(values[i]));
       break;
     case Remedy::Kind::companions:
       add("--companions replaces it with the source's");
@@ -106,7 +150,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add("`bayswap bay list` shows them, `bayswap bay add` makes one");
       break;
     case Remedy::Kind::scan_bay:
-      add(fmt::format("`bayswap bay scan {}` shows the saves there are", first));
+      add(fmt::format("`bayswap bay scan {}` shows the saves there are", shell_word(first)));
       break;
     case Remedy::Kind::show_logbook:
       add("`bayswap logbook` shows them all");
@@ -121,7 +165,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add(fmt::format("`bayswap undo {}` puts them back", first));
       break;
     case Remedy::Kind::repair_card:
-      add(fmt::format("`bayswap card check '{}' --repair` repairs it", first));
+      add(fmt::format("`bayswap card check {} --repair` repairs it", shell_word(first)));
       break;
   }
   if (acceptable) add(fmt::format("or pass --accept {}", to_text(*acceptable)));

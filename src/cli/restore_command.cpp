@@ -1,5 +1,6 @@
 // Versions back in their place, and undo.
 #include <algorithm>
+#include <charconv>
 #include <set>
 
 #include "base/path.hpp"
@@ -7,6 +8,7 @@
 #include "base/try.hpp"
 #include "cli/books.hpp"
 #include "cli/commands.hpp"
+#include "cli/desk_place.hpp"
 #include "cli/moment_words.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
@@ -66,12 +68,17 @@ Result<Restored> restore_through_bay(const Globals& globals, const RestoreOption
     return fail(ErrorCode::unsupported, fmt::format("entry {} is of a file that is in no bay", entry.id),
                 "restore it in its place, without --to");
   BAYSWAP_TRY(const auto from, OpenedBay::open(*books, entry.to_bay));
-  BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to.empty() ? entry.to_bay : options.to));
   BAYSWAP_TRY(const auto then, store_of_version(book, entry.id, before, from->bay, *from->store));
   BayView was(books->catalog, from->bay, *then, books->view_options());
   CarryRequest request = request_of(*books, &book);
   AnyStore disk;
   BAYSWAP_TRY(request.what, what_it_is(entry, was, disk, from->store->root()));
+  std::unique_ptr<OpenedBay> to;
+  if (names_a_new_file(*books, options.to)) {
+    BAYSWAP_TRY(to, place_for_one(*books, was, request.what, options.to));
+  } else {
+    BAYSWAP_TRY(to, OpenedBay::open(*books, options.to.empty() ? entry.to_bay : options.to));
+  }
   request.accounts = books->accounts.between(from->bay.name, to->bay.name);
   BAYSWAP_TRY(request.accept, accepted_from_words(options.accept));
   if (from->bay.name == to->bay.name) request.accept.insert(IssueCode::newer);  // an older one is meant
@@ -320,7 +327,32 @@ Result<int> spread(const Globals& globals, const Restored& restored) {
 
 }  // namespace
 
-int restore_command(const Globals& globals, const RestoreOptions& options) {
+namespace {
+
+// "PLACE:GAME@7" in the place of options.
+RestoreOptions spelled_out(const Globals& globals, RestoreOptions options) {
+  const auto home = home_of(globals);
+  LocalStore disk;
+  if (!home) return options;
+  const Address address = address_from_text(*home, disk, options.what);
+  if (!address.what.empty()) options.what = address.what;
+  if (options.to.empty() && is_bay_name(address.place) && !options.entry) options.to = address.place;
+  if (address.version.empty() || options.entry || !options.version.empty() || !options.date.empty())
+    return options;
+  std::int64_t entry = 0;
+  const char* end = address.version.data() + address.version.size();
+  const auto read = std::from_chars(address.version.data(), end, entry);
+  if (read.ec == std::errc() && read.ptr == end && address.version.size() < shown_id)
+    options.entry = entry;
+  else
+    options.version = address.version;
+  return options;
+}
+
+}  // namespace
+
+int restore_command(const Globals& globals, const RestoreOptions& said) {
+  const RestoreOptions options = spelled_out(globals, said);
   if (options.everywhere) {
     // Before anything is changed: whether there is an everywhere.
     const auto joined = SyncJob::open(globals, SyncJob::Mode::look);

@@ -26,18 +26,6 @@ std::string language_of_environment() {
   return {};
 }
 
-// "GAME@7": the version after the last '@'.
-std::optional<std::pair<std::string, std::int64_t>> version_in(const std::string& said) {
-  const std::size_t at = said.rfind('@');
-  if (at == std::string::npos || at + 1 == said.size()) return std::nullopt;
-  std::int64_t version = 0;
-  const char* end = said.data() + said.size();
-  if (std::from_chars(said.data() + at + 1, end, version) != std::from_chars_result{end, std::errc{}} ||
-      version < 1)
-    return std::nullopt;
-  return std::pair(said.substr(0, at), version);
-}
-
 }  // namespace
 
 Result<void> SheetJob::start() {
@@ -74,12 +62,19 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find(const std::string& said) 
     return found;
   }
   if (is_cart_path(said)) return find_cartridge(said);
-  if (const auto version = version_in(said)) return find_version(version->first, version->second);
-  const std::size_t colon = said.find(':');
-  if (colon != std::string::npos && colon > 0 && is_bay_name(said.substr(0, colon)))
-    return find_in_bay(said.substr(0, colon), said.substr(colon + 1));
+  const Address address = address_of(*books_, said);
+  if (!address.version.empty()) {
+    std::int64_t entry = 0;
+    const char* end = address.version.data() + address.version.size();
+    if (std::from_chars(address.version.data(), end, entry) != std::from_chars_result{end, std::errc{}})
+      return fail(ErrorCode::unsupported,
+                  fmt::format("{}: sheets open entries of the logbook", printable(said)),
+                  "bring the version back first: `bayswap restore`");
+    return find_version(address.what, entry);
+  }
+  if (!address.place.empty()) return find_in_bay(address.place, address.what);
   return fail(ErrorCode::not_found, fmt::format("{} does not exist", printable(said)),
-              "name a file or a folder, \"CARD: ENTRY\", BAY:GAME, GAME@VERSION, or cart:DEVICE");
+              "name a file or a folder, \"CARD: ENTRY\", PLACE:GAME, GAME@ENTRY, or cart:DEVICE");
 }
 
 // One save that the words mean, in an open bay.

@@ -43,6 +43,27 @@ Result<std::vector<StateMap>> StateJob::kinds_of(const StateMaps& maps, const St
   return fitting;
 }
 
+// Files beside the state that have its game's name, whatever their extensions are.
+std::vector<std::string> StateJob::files_called(const std::vector<std::string>& names,
+                                                const std::string& state) {
+  constexpr std::size_t most = 16;
+  constexpr std::uint64_t largest = std::uint64_t{1} << 20;
+  std::vector<std::string> found;
+  const std::string folder = folder_of(state);
+  const auto entries = disk_.list(folder);
+  for (const FileInfo& entry : entries ? *entries : std::vector<FileInfo>{}) {
+    const std::string path =
+        folder == "." && !state.starts_with("./") ? entry.name : join_path(folder, entry.name);
+    const bool is_named = std::ranges::any_of(
+        names, [&](const std::string& name) { return lower(stem_of(entry.name)) == lower(name_of(name)); });
+    if (entry.kind != FileInfo::Kind::file || !is_named || path == state || entry.size_bytes > largest ||
+        identify_rom(disk_, path))
+      continue;
+    if (found.size() < most) found.push_back(path);
+  }
+  return found;
+}
+
 Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::string& state) {
   BAYSWAP_TRY(std::vector<ChipFact> said, chips_from_words(options_.chips));
   if (!options_.platform.empty()) {
@@ -84,12 +105,15 @@ Result<void> StateJob::learn_about_the_game(const Catalog& catalog, const std::s
     for (const char* extension : {".srm", ".sav", ".eep", ".fla", ".sra"})
       if (std::find(known.begin(), known.end(), name + extension) == known.end())
         known.push_back(name + extension);
+  for (std::string& path : files_called(names, state))
+    if (std::ranges::find(known, path) == known.end()) known.push_back(std::move(path));
   for (std::size_t i = 0; i < known.size(); ++i) {
     const bool named = i < options_.like.size();
     if (!what_.platform) break;
     if (!named && !disk_.stat(known[i])) continue;
     auto save = save_in(catalog, known[i], *what_.platform);
     if (!save && named) return tl::unexpected(std::move(save.error()));
+    if (known[i] == options_.rom) continue;
     if (save && !save->is_blank()) what_.known.push_back({*std::move(save), known[i]});
   }
   for (const std::string& path : options_.others) {
@@ -182,15 +206,28 @@ Result<FoundBattery> StateJob::by_search(const Catalog& catalog, const StateMaps
             : "nothing was written; --like FILE names a battery save of the game, --candidate N takes one of "
               "these");
   }
-  return fail(ErrorCode::not_found,
-              fmt::format("{}: no battery save is in this state{}", options_.state,
-                          finds.blank                                ? ": the memory for it is blank"
-                          : what_.tells_chips && what_.chips.empty() ? ": the game has no chip for one"
-                                                                     : ""),
-              finds.blank
-                  ? "nothing was written; the game had not saved when the state was made"
-                  : "nothing was written; it can only be had from the game itself: load the state, and save "
-                    "in the game");
+  const bool has_no_chip = what_.tells_chips && what_.chips.empty();
+  if (finds.blank || has_no_chip)
+    return fail(ErrorCode::not_found,
+                fmt::format("{}: no battery save is in this state: {}", options_.state,
+                            finds.blank ? "the memory for it is blank" : "the game has no chip for one"),
+                finds.blank ? "nothing was written; the game had not saved when the state was made"
+                            : "nothing was written");
+  // It can be there all the same: without a name, a size or an edge around it nothing shows where.
+  std::vector<std::string> known;
+  for (const KnownBattery& one : what_.known) known.push_back(one.display_path);
+  std::size_t bytes = 0;
+  for (const Layer& layer : file.layers()) bytes += layer.bytes.size();
+  return fail(
+      ErrorCode::not_found,
+      fmt::format("{}: the battery save was not found in this state: {} of {} bytes were searched by names, "
+                  "sizes and edges{}",
+                  options_.state, counted(file.layers().size(), "layer"), bytes,
+                  what_.known.empty() ? ", with no battery save of the game to compare with"
+                                      : fmt::format(", and for what {} has", joined(known, " and "))),
+      what_.known.empty() ? "pass --like FILE, a battery save of the game, older or newer; or load the "
+                            "state, and save in the game"
+                          : "load the state, and save in the game");
 }
 
 void StateJob::print_candidates(const BatteryFinds& finds) const {

@@ -36,6 +36,8 @@ class StateJob {
   [[nodiscard]] const std::vector<ChipFact>& chips() const { return what_.chips; }
   /// Reads what is known of the game: its ROM, what was said, what lies beside the state.
   [[nodiscard]] Result<void> learn_about_the_game(const Catalog& catalog, const std::string& state);
+  [[nodiscard]] std::vector<std::string> files_called(const std::vector<std::string>& names,
+                                                      const std::string& state);
 
  private:
   [[nodiscard]] Result<FoundBattery> by_search(const Catalog& catalog, const StateMaps& maps,

@@ -38,13 +38,13 @@ std::optional<bool> is_here(SyncJob& job, const Version& version) {
 std::vector<const Lineage*> lineages_called(const History& history, const std::string& what) {
   auto found = find_lineages(history, what);
   if (!found.empty()) return found;
-  const std::string wanted = lower(what);
+  const std::string wanted = folded(what);
   for (const Lineage& lineage : history.lineages())
     if (std::ranges::any_of(lineage.versions, [&](const Version* version) {
           const NameFacts& facts = version->save.facts;
-          return lower(version->label).find(wanted) != std::string::npos ||
-                 lower(facts.game.title).find(wanted) != std::string::npos ||
-                 (facts.rom_path && lower(stem_of(*facts.rom_path)).find(wanted) != std::string::npos);
+          return folded(version->label).find(wanted) != std::string::npos ||
+                 folded(facts.game.title).find(wanted) != std::string::npos ||
+                 (facts.rom_path && folded(stem_of(*facts.rom_path)).find(wanted) != std::string::npos);
         }))
       found.push_back(&lineage);
   return found;

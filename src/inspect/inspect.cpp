@@ -11,6 +11,7 @@
 #include "base/try.hpp"
 #include "inspect/disc_sheet.hpp"
 #include "inspect/look.hpp"
+#include "inspect/packed_rom.hpp"
 #include "inspect/single_saves.hpp"
 #include "inspect/states.hpp"
 
@@ -173,6 +174,8 @@ std::string_view to_text(FileKind kind) {
       return "avatar database";
     case FileKind::save_state:
       return "save state";
+    case FileKind::save_part:
+      return "file of a save";
   }
   return "unknown";
 }
@@ -210,6 +213,15 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
     return finding;
   if (recognition.matches.empty()) {
     describe_unknown(catalog, plain, hints, finding);
+    return finding;
+  }
+  double sum = 0;
+  for (const LayoutMatch& match : recognition.matches) sum += match.confidence;
+  constexpr double hardly = 0.05;
+  if (!hints.game && !hints.platform && sum < hardly) {
+    // Its size, and bytes that such a save does not have.
+    finding.evidence.push_back(fmt::format("{} bytes is the size of {}, but what is in it is not",
+                                           plain.size(), recognition.matches.front().layout->id));
     return finding;
   }
   LayoutMatch& best = recognition.matches.front();
@@ -271,6 +283,14 @@ Result<Finding> inspect_file(const Catalog& catalog, Store& store, const std::st
     return rom_finding(*std::move(rom.facts), static_cast<std::size_t>(rom.source.size_bytes));
   }
   BAYSWAP_TRY(const Blob bytes, rom.whole ? Result<Blob>(*rom.whole) : store.read(path));
+  if (const std::string extension = lower(extension_of(path)); extension == ".zip" || extension == ".7z") {
+    BAYSWAP_TRY(auto packed, packed_rom(store, path));
+    if (packed) {
+      Finding finding = rom_finding(std::move(packed->facts), bytes.size());
+      finding.evidence.emplace_back("it is alone in an archive");
+      return finding;
+    }
+  }
   Hints known = hints;
   if (!hints.game && !hints.platform && !hints.looked_beside) {
     known = hints_beside(store, path);

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -43,6 +44,9 @@ std::optional<RomFacts> rom_by_name(std::string_view path, std::uint64_t size_by
              size_bytes % 8192 <= copier_header) {
     facts.game.platform = extension == ".gg" ? Platform::gg : Platform::sms;
     facts.header_size_bytes = static_cast<std::size_t>(size_bytes % 8192);
+  } else if (extension == ".vb" && size_bytes >= 1024 && size_bytes <= (std::uint64_t{16} << 20) &&
+             std::has_single_bit(size_bytes)) {
+    facts.game.platform = Platform::vb;
   } else if (extension == ".a26" && size_bytes >= 2048 && size_bytes <= 65536) {
     facts.game.platform = Platform::a26;
     facts.tells_chips = true;  // there are none
@@ -50,8 +54,9 @@ std::optional<RomFacts> rom_by_name(std::string_view path, std::uint64_t size_by
     return std::nullopt;
   }
   facts.confidence = 0.5;
-  const bool headers = facts.game.platform == Platform::sms || facts.game.platform == Platform::gg;
-  facts.evidence.push_back(headers ? fmt::format("the extension {}; early {} ROMs have no header", extension,
+  const bool headers = facts.game.platform == Platform::sms || facts.game.platform == Platform::gg ||
+                       facts.game.platform == Platform::vb;
+  facts.evidence.push_back(headers ? fmt::format("the extension {}; some {} ROMs have no header", extension,
                                                  tag(facts.game.platform))
                                    : fmt::format("the extension {}; {} ROMs have no header to tell them by",
                                                  extension, tag(facts.game.platform)));

@@ -9,6 +9,7 @@
 #include <array>
 #include <fstream>
 
+#include "base/text.hpp"
 #include "base/try.hpp"
 #include "logbook/record.hpp"
 #include "logbook/sql.hpp"
@@ -95,6 +96,19 @@ Result<std::int64_t> version_of(sqlite3* db) {
 
 }  // namespace
 
+namespace {
+
+void fold_in_sql(sqlite3_context* context, int /*count*/, sqlite3_value** values) {
+  const auto* text = reinterpret_cast<const char*>(sqlite3_value_text(values[0]));
+  const std::string plain =
+      text == nullptr
+          ? std::string()
+          : folded(std::string_view(text, static_cast<std::size_t>(sqlite3_value_bytes(values[0]))));
+  sqlite3_result_text(context, plain.data(), static_cast<int>(plain.size()), SQLITE_TRANSIENT);
+}
+
+}  // namespace
+
 Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock clock) {
   const bool on_disk = index != ":memory:";
   if (on_disk && has_foreign_journal(index)) return not_ours("its journal names another file");
@@ -111,6 +125,9 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
                 "no save was changed; check the permissions of the home folder, or use another one",
                 {Remedy::Kind::home, {}});
   sqlite3_busy_timeout(db, 5000);
+  if (sqlite3_create_function_v2(db, "folded", 1, SQLITE_UTF8 | SQLITE_DETERMINISTIC | SQLITE_DIRECTONLY,
+                                 nullptr, fold_in_sql, nullptr, nullptr, nullptr) != SQLITE_OK)
+    return fail(ErrorCode::io, fmt::format("{}: the logbook's index can't be searched", index), "try again");
   for (const auto& [option, value] : {std::pair{SQLITE_DBCONFIG_DEFENSIVE, 1},
                                       {SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0},
                                       {SQLITE_DBCONFIG_ENABLE_TRIGGER, 0},

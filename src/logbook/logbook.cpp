@@ -380,12 +380,13 @@ Result<std::vector<Entry>> Logbook::entries(const std::string& what, std::size_t
   const std::string end = fmt::format(" ORDER BY id DESC LIMIT {}",
                                       std::min<std::size_t>(limit, std::numeric_limits<int>::max()));
   if (what.empty()) return select(end, {});
-  // instr over lower(): no wildcards that a title could contain.
+  // instr over folded(): no wildcards that a title could contain.
   return select(
-      "WHERE instr(lower(ifnull(title,'') || char(10) || ifnull(code,'') || char(10) || from_bay || char(10) "
+      "WHERE instr(folded(ifnull(title,'') || char(10) || ifnull(code,'') || char(10) || from_bay || "
+      "char(10) "
       "|| to_bay), "
-      "lower(?1)) OR id IN (SELECT entry FROM change WHERE instr(lower(path), lower(?1))) "
-      "OR id IN (SELECT entry FROM source WHERE instr(lower(path), lower(?1)))" +
+      "folded(?1)) OR id IN (SELECT entry FROM change WHERE instr(folded(path), folded(?1))) "
+      "OR id IN (SELECT entry FROM source WHERE instr(folded(path), folded(?1)))" +
           end,
       {what});
 }

@@ -243,7 +243,7 @@ std::string difference_in_words(const Content& first, const Content& second) {
 }
 
 std::vector<const Lineage*> find_lineages(const History& history, const std::string& what) {
-  const std::string wanted = lower(what);
+  const std::string wanted = folded(what);
   const std::string title = normalized_title(what);
   std::vector<const Lineage*> found;
   for (const Lineage& lineage : history.lineages())
@@ -253,10 +253,10 @@ std::vector<const Lineage*> find_lineages(const History& history, const std::str
                                                               : std::string_view());
           for (const std::string& name : {version->label, game.title, stem})
             if (!name.empty() &&
-                (lower(name) == wanted || (!title.empty() && normalized_title(name) == title)))
+                (folded(name) == wanted || (!title.empty() && normalized_title(name) == title)))
               return true;
-          return (!game.code.empty() && lower(game.code) == wanted) || version->save.name == wanted ||
-                 (game.title_id != 0 && lower(title_id_text(game)) == wanted) || version->id.hex() == wanted;
+          return (!game.code.empty() && folded(game.code) == wanted) || version->save.name == wanted ||
+                 (game.title_id != 0 && folded(title_id_text(game)) == wanted) || version->id.hex() == wanted;
         }))
       found.push_back(&lineage);
   return found;
