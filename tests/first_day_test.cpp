@@ -119,10 +119,10 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   const Blob good = read(file);
   // A folder that is called like the bay is not taken for it.
   put("settings/bays/pc.toml", text_blob("root = 3\n"));
-  for (const std::vector<std::string> words : {std::vector<std::string>{"bay", "check", "pc"},
-                                               {"bay", "scan", "pc"},
-                                               {"keep", "pc"},
-                                               {"carry", "pc:Cog", "--to", "x.sav"}}) {
+  for (const std::vector<std::string>& words : {std::vector<std::string>{"bay", "check", "pc"},
+                                                {"bay", "scan", "pc"},
+                                                {"keep", "pc"},
+                                                {"carry", "pc:Cog", "--to", "x.sav"}}) {
     const Outcome broken = bayswap(words);
     EXPECT_NE(broken.code, 0) << words[1];
     EXPECT_TRUE(has(broken.err, "pc.toml")) << broken.err;

@@ -4,6 +4,7 @@
 
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
+#include "base/text.hpp"
 #include "support/first_day.hpp"
 #include "support/made_up_saves.hpp"
 
@@ -225,6 +226,92 @@ TEST_F(OwnJobs, APairOfFoldersIsRemembered) {
   put("pc/saves/Lamp Quay.srm", tally(8, 8192));
   done({"carry", "Lamp Quay", "--from", "pc", "--to", "hand", "--accept", "newer"});
   EXPECT_EQ(read("hand/lq-v1.sav"), tally(8, 8192));
+}
+
+// One save, named in every way, by every command that takes one.
+TEST_F(OwnJobs, ASaveHasOneAddressForEveryCommand) {
+  put("pc/roms/\uff2c\uff41mp Qu\u00e4y.nes", nes_rom(1));
+  put("pc/saves/\uff2c\uff41mp Qu\u00e4y.srm", tally(1, 8192));
+  put("pc/roms/Cog: Isle@3.nes", nes_rom(2));
+  put("pc/saves/Cog: Isle@3.srm", tally(2, 8192));
+  put("psp/PSP/SAVEDATA/ULES99031MOOR00/DATA.BIN", tally(3, 3000));
+  const auto card = make_card(CardKind::gc);
+  const CardSave save = made_save(CardKind::gc, 2, 3, 8);
+  ASSERT_TRUE(card->put(save));
+  put("cards/a card.raw", card->image());
+  ASSERT_EQ(bayswap({"bay", "add", "tv", "pc"}).code, 0);
+  std::string entry;
+  for (const auto& kept : json({"keep", "tv"})["saves"])
+    if (!has(kept["path"].get<std::string>(), "Cog")) entry = "@" + std::to_string(kept["entry"].get<int>());
+  int number = 0;
+  const auto comes_out = [&](const std::string& address, const Blob& bytes) {
+    SCOPED_TRACE(address);
+    const std::string out = "out-" + std::to_string(++number) + ".sav";
+    done({"carry", address, "--to", out});
+    EXPECT_EQ(read(out), bytes);
+  };
+  for (const std::string& address : std::vector<std::string>{
+           "tv:lamp quay", "pc:LAMP QUAY", "pc/saves/\uff2c\uff41mp Qu\u00e4y.srm",
+           "pc/roms/\uff2c\uff41mp Qu\u00e4y.nes", "lamp quay", "lamp quay" + entry, "tv:lamp quay" + entry})
+    comes_out(address, tally(1, 8192));
+  for (const char* address : {"pc/saves/Cog: Isle@3.srm", "pc/roms/Cog: Isle@3.nes", "tv:Cog"})
+    comes_out(address, tally(2, 8192));
+  comes_out("cards/a card.raw: " + save.name, *to_single_save(save));
+  comes_out("cards:" + save.name, *to_single_save(save));
+  EXPECT_EQ(bayswap({"card", "take", "cards/a card.raw: " + lower(save.name), "--out", "taken"}).code, 0);
+  EXPECT_EQ(read("taken"), *to_single_save(save));
+  EXPECT_EQ(bayswap({"convert", "tv:lamp quay", "--to", "nes.raw", "--out", "made.sav"}).code, 0);
+  EXPECT_EQ(read("made.sav"), tally(1, 8192));
+  for (const char* place : {"tv", "pc", "cards/a card.raw", "cards", "pc/saves/Cog: Isle@3.srm"}) {
+    const auto listed = json({"bay", "scan", place});
+    EXPECT_FALSE(listed["saves"].empty()) << place;
+  }
+  // What is not there is said, and what could be meant.
+  refused({"carry", "pc:nothing", "--to", "x.sav"});
+  refused({"carry", "gone:Cog", "--to", "x.sav"});
+  refused({"carry", "tv:lamp quay@99", "--to", "x.sav"});
+  EXPECT_TRUE(has(refused({"carry", "pc:", "--to", "x.sav"}).err, "2 saves"));
+}
+
+TEST_F(OwnJobs, SingleSavesAreOneEachWhateverTheyAreCalled) {
+  const CardSave one = made_save(CardKind::gc, 1, 2, 7);
+  const CardSave two = made_save(CardKind::gc, 2, 3, 8);
+  const CardEntry about = describe(one);
+  put("singles/99-" + about.code + "-anything.gci", *to_single_save(one));
+  put("singles/kept.gci", *to_single_save(two));
+  put("cards/a.raw", make_card(CardKind::gc)->image());
+  done({"carry", "--all", "--from", "singles", "--to", "cards/a.raw"});
+  const auto card = open_card(read("cards/a.raw"));
+  EXPECT_EQ((*card)->entries().size(), 2U);
+  EXPECT_TRUE((*card)->check().empty());
+  // Back again they are the same, and nothing is to be done.
+  const auto back = json({"carry", "--all", "--from", "cards/a.raw", "--to", "singles", "-n"});
+  EXPECT_EQ(back["same"], 2) << back.dump(1);
+  EXPECT_EQ(back["to_carry"], 0);
+}
+
+TEST_F(OwnJobs, AFormWithAChecksumIsNotLearnedAsOneWithout) {
+  const auto wrapped = [](const Blob& save) {
+    std::vector<Byte> head(16, Byte{'H'});
+    put_be32(head, 8, crc32(save.view()));
+    return joined({Blob::copy_of(head), save});
+  };
+  for (const std::uint32_t seed : {1U, 2U}) {
+    put("known" + std::to_string(seed) + ".srm", tally(seed, 8192));
+    put("packed" + std::to_string(seed) + ".dat", wrapped(tally(seed, 8192)));
+  }
+  put("plain.dat", joined({Blob::filled(16, 0x48), tally(1, 8192)}));
+  for (const std::vector<std::string>& pairs : {std::vector<std::string>{"known1.srm", "packed1.dat"},
+                                                {"known1.srm", "packed1.dat", "known2.srm", "packed2.dat"}}) {
+    std::vector<std::string> words{"infer", "--id", "nes.mine", "--out",
+                                   "mine" + std::to_string(pairs.size()) + ".toml"};
+    words.insert(words.end(), pairs.begin(), pairs.end());
+    const Outcome sealed = bayswap(words);
+    EXPECT_EQ(sealed.code, 1) << sealed.out;
+    EXPECT_TRUE(has(sealed.out, "bytes 8 to 11 are a crc32")) << sealed.out;
+  }
+  EXPECT_EQ(bayswap({"infer", "known1.srm", "plain.dat", "--id", "nes.other", "--out", "other.toml"}).code,
+            0);
 }
 
 }  // namespace

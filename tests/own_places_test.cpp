@@ -118,6 +118,53 @@ TEST_F(OwnPlaces, AClockBesideItsSaveGoesWithItInEveryForm) {
     }
 }
 
+// Kept, restored and in step with another device, whose files are divided in another way.
+TEST_F(OwnPlaces, AClockStaysWithItsSaveOnEveryDevice) {
+  std::uint32_t seed = 500;
+  for (const bool apart : {true, false})
+    for (const bool apart_there : {true, false}) {
+      seed += 10;
+      const std::string tag = std::to_string(seed);
+      SCOPED_TRACE(tag);
+      const std::string a = "a" + tag;
+      const std::string b = "b" + tag;
+      place(a, ".srm", apart, seed);
+      place(b, ".sav", apart_there, 1);
+      for (const auto& [home, bay] : {std::pair("home-" + a, a), {"home-" + b, b}}) {
+        EXPECT_EQ(on(home, {"bay", "add", bay, bay}).code, 0);
+        EXPECT_EQ(on(home, {"sync", "join", "sea" + tag, "--device", bay}).code, 0);
+      }
+      const auto round = [&](const std::string& bay) { return on("home-" + bay, {"sync", "--yes"}); };
+      // Both have played: the first device's goes on.
+      EXPECT_EQ(round(a).code, 0);
+      (void)round(b);
+      for (const char* game : {"Tide Clock", "Gull Ledger", "Brine"})
+        (void)on("home-" + b, {"sync", "resolve", game, "--keep", a});
+      const Outcome taken = round(b);
+      expect_all(b, ".sav", apart_there, seed);
+      // Played on there, and back again; what was there is in the logbook with its clock.
+      ASSERT_EQ(on("home-" + a, {"keep", a}).code, 0);
+      place(b, ".sav", apart_there, seed + 5);
+      EXPECT_EQ(round(b).code, 0) << taken.out;
+      EXPECT_EQ(round(a).code, 0);
+      expect_all(a, ".srm", apart, seed + 5);
+      const auto entries = nlohmann::json::parse(on("home-" + a, {"logbook", "Tide Clock", "--json"}).out);
+      for (const auto& entry : entries)
+        if (entry.contains("kind") && entry["kind"] == "keep") {
+          const Outcome back = on("home-" + a, {"restore", "Tide Clock", "--entry",
+                                                std::to_string(entry["id"].get<int>()), "--yes"});
+          EXPECT_EQ(back.code, 0) << back.err;
+          break;
+        }
+      if (apart) {
+        EXPECT_EQ(read(a + "/saves/Tide Clock.srm"), records(seed, 32768));
+        EXPECT_EQ(read(a + "/saves/Tide Clock.rtc"), gb_clock(seed));
+      } else {
+        EXPECT_EQ(read(a + "/saves/Tide Clock.srm"), joined({records(seed, 32768), gb_clock(seed)}));
+      }
+    }
+}
+
 TEST_F(OwnPlaces, APartIsRefusedByNameWhereTheRuleTakesOneFile) {
   place("a", ".srm", true, 1);
   place("b", ".sav", false, 100);

@@ -9,6 +9,7 @@
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
+#include "state/integrity.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -50,11 +51,70 @@ class Learning {
         written.error().hint = "choose another --id or --out, or remove that file first";
       return tl::unexpected(std::move(written.error()));
     }
-    show(*inferred, path);
-    return exit_done;
+    const bool is_sealed = name_checksums(examples, *inferred);
+    show(*inferred, path, is_sealed);
+    return is_sealed ? exit_problems : exit_done;
   }
 
  private:
+  // A sum over the save that lies around it is only copied: with another save it is wrong.
+  bool name_checksums(const std::vector<Example>& examples, Inferred& inferred) const {
+    std::vector<Blob> files;
+    std::vector<std::size_t> covered;
+    std::vector<IntegrityField> own;  // over the save alone
+    for (const Example& example : examples) {
+      auto plain = unwrap(example.file);
+      if (!plain || inferred.layout.slots.empty()) return false;
+      const Layout::Place place = inferred.layout.place(inferred.layout.slots.front(), plain->plain.size());
+      covered.push_back(place.at + place.size / 2);
+      files.push_back(std::move(plain->plain));
+      if (files.size() == 1) own = sums_around(files.front().view(), place);
+      std::erase_if(own, [&](const IntegrityField& field) { return !is_right(field, files.back().view()); });
+    }
+    bool is_any = false;
+    std::vector<IntegrityField> found = find_integrity(files, covered);
+    found.insert(found.end(), own.begin(), own.end());
+    for (const IntegrityField& field : found) {
+      const std::size_t end = field.at + width_of(field.kind);
+      // One of so many sums of 16 bits is right by chance.
+      if (width_of(field.kind) < 4 && files.size() < 2) continue;
+      const bool is_in_save = std::ranges::any_of(inferred.layout.slots, [&](const Slot& slot) {
+        const Layout::Place place = inferred.layout.place(slot, files.front().size());
+        return field.at < place.at + place.size && place.at < end;
+      });
+      if (is_in_save) continue;
+      is_any = true;
+      inferred.open.push_back(fmt::format(
+          "bytes {} to {} are a {} over the save: the layout copies them from the file that is replaced, so "
+          "they are wrong for another save, and a program that checks them will refuse it",
+          field.at, end - 1, to_text(field.kind)));
+    }
+    return is_any;
+  }
+
+  // What is right before the save or after it, near by, as a sum over the save.
+  static std::vector<IntegrityField> sums_around(ByteView file, const Layout::Place& place) {
+    constexpr std::size_t near = 64;
+    std::vector<IntegrityField> right;
+    const std::size_t end = place.at + place.size;
+    if (end > file.size()) return right;
+    using Kind = IntegrityField::Kind;
+    for (const Kind kind :
+         {Kind::crc32, Kind::crc16, Kind::adler32, Kind::sum32, Kind::sum16, Kind::md5, Kind::sha1}) {
+      const std::size_t width = width_of(kind);
+      const auto try_at = [&](std::size_t at) {
+        if (at + width > file.size() || is_uniform(file.subspan(at, width))) return;
+        for (const bool big : {false, true}) {
+          const IntegrityField field{kind, at, big, place.at, file.size() - end};
+          if ((!big || width <= 4) && is_right(field, file)) right.push_back(field);
+        }
+      };
+      for (std::size_t at = place.at > near ? place.at - near : 0; at + width <= place.at; ++at) try_at(at);
+      for (std::size_t at = end; at + width <= std::min(file.size(), end + near); ++at) try_at(at);
+    }
+    return right;
+  }
+
   // From --id, --rom, --from, or the first known file.
   Result<void> settle_platform() {
     if (!options_.id.empty()) {
@@ -129,7 +189,7 @@ class Learning {
     return fail(ErrorCode::bad_usage, "there are too many learned layouts", "give this one a name with --id");
   }
 
-  void show(const Inferred& inferred, const std::string& path) const {
+  void show(const Inferred& inferred, const std::string& path, bool is_sealed) const {
     if (globals_.json) {
       print_json({{"id", inferred.layout.id},
                   {"path", path},
@@ -150,6 +210,11 @@ class Learning {
       print_field("wrote", path);
     }
     const bool at_home = options_.out.empty();
+    if (is_sealed) {
+      say(globals_.quiet,
+          "It reads such files; what it writes has a wrong checksum, which nothing here makes yet.");
+      return;
+    }
     say(globals_.quiet,
         at_home
             ? fmt::format(

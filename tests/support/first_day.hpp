@@ -27,11 +27,12 @@ class FirstDay : public testing::Test {
     EXPECT_TRUE(bytes) << path;
     return bytes ? *bytes : Blob();
   }
-  Outcome bayswap(std::vector<std::string> words) const {
+  Outcome bayswap(std::vector<std::string> words) const { return on("settings", std::move(words)); }
+  // With the home folder of another device.
+  Outcome on(const std::string& home, std::vector<std::string> words) const {
     words.insert(words.begin(), BAYSWAP_BINARY);
     return run_process(words, folder_.path(),
-                       {{"BAYSWAP_HOME", folder_ / "settings"}, {"HOME", folder_ / "person"}, {"TZ", "UTC"}},
-                       {});
+                       {{"BAYSWAP_HOME", folder_ / home}, {"HOME", folder_ / "person"}, {"TZ", "UTC"}}, {});
   }
   // Looks, carries, and expects these bytes there.
   void walk(const std::string& what, const std::string& to, const std::string& expected, const Blob& bytes) {
