@@ -290,6 +290,36 @@ TEST_F(OwnJobs, SingleSavesAreOneEachWhateverTheyAreCalled) {
   EXPECT_EQ(back["to_carry"], 0);
 }
 
+// One save of a card as it was on a day: the others on it stay as they are.
+TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
+  const CardSave one = made_save(CardKind::gc, 1, 2, 7);
+  const CardSave two = made_save(CardKind::gc, 2, 3, 8);
+  CardSave later = one;
+  std::vector<Byte> bytes = bytes_of(later.payload);
+  bytes[bytes.size() - 5] ^= 1;
+  later.payload = Blob::copy_of(bytes);
+  put("tv/card.raw", make_card(CardKind::gc)->image());
+  ASSERT_EQ(bayswap({"bay", "add", "tv", "tv"}).code, 0);
+  const auto bring = [&](const CardSave& save, const std::string& day) {
+    put("in/" + save.name + ".single", *to_single_save(save));
+    setenv("BAYSWAP_NOW", day.c_str(), 1);
+    const Outcome brought =
+        bayswap({"carry", "in/" + save.name + ".single", "--to", "tv", "--yes", "--accept", "newer"});
+    EXPECT_EQ(brought.code, 0) << brought.err;
+  };
+  bring(one, "1700000000");
+  bring(two, "1700100000");
+  bring(later, "1700200000");
+  setenv("BAYSWAP_NOW", "1700300000", 1);
+  EXPECT_EQ(bayswap({"card", "drop", "tv/card.raw", two.name}).code, 0);
+  done({"restore", one.name, "--date", "2023-11-15"});
+  unsetenv("BAYSWAP_NOW");
+  const auto card = open_card(read("tv/card.raw"));
+  EXPECT_TRUE((*card)->read(one.name)->same_content(one));
+  EXPECT_FALSE((*card)->read(two.name)) << "it was dropped since";
+  EXPECT_TRUE((*card)->check().empty());
+}
+
 TEST_F(OwnJobs, AFormWithAChecksumIsNotLearnedAsOneWithout) {
   const auto wrapped = [](const Blob& save) {
     std::vector<Byte> head(16, Byte{'H'});

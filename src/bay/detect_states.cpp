@@ -46,7 +46,7 @@ bool is_between(const std::string& text, std::size_t at, std::size_t count) {
 
 class StateNames {
  public:
-  StateNames(Store& store, const Survey& survey) : store_(store), survey_(survey) {}
+  explicit StateNames(Store& store) : store_(store) {}
 
   /// "{rom.stem}" without its own digest: other ROMs have others.
   [[nodiscard]] Rest rest_of(const RomFile& rom, std::string text) const {
@@ -89,7 +89,6 @@ class StateNames {
   }
 
   Store& store_;
-  const Survey& survey_;
 };
 
 std::string with_braces(std::string text) {
@@ -110,7 +109,7 @@ void add_state_rules(Store& store, const Survey& survey, const std::vector<Surve
   using Key =
       std::tuple<std::string, std::string, std::string, bool>;  // folder, before the slot, after it, a letter
   std::map<Platform, std::map<Key, Name>> names;
-  const StateNames reader(store, survey);
+  const StateNames reader(store);
   for (const SurveyedFile& file : files) {
     const auto rom = rom_and_rest(survey, file.path);
     // Of a kind that no map knows: by a name that only states have.

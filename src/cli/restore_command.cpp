@@ -180,17 +180,33 @@ Result<const Version*> version_called(const Lineage& lineage, const std::string&
 Result<std::vector<Entry>> entries_of_one(std::vector<Entry> entries, const RestoreOptions& options) {
   std::erase_if(entries, [&](const Entry& entry) {
     return entry.changes.empty() || entry.state == EntryState::cancelled ||
-           (!options.to.empty() && entry.to_bay != options.to);
+           (!options.to.empty() && !entry.to_bay.empty() && entry.to_bay != options.to);
   });
+  // Changes outside of bays count where they are of the same files: a conversion, a card that was put in
+  // order.
   std::set<std::string> bays;
-  for (const Entry& entry : entries) bays.insert(entry.to_bay);
+  std::set<std::string> paths;
+  for (const Entry& entry : entries) {
+    if (entry.to_bay.empty()) continue;
+    bays.insert(entry.to_bay);
+    for (const LoggedChange& change : entry.changes) paths.insert(change.path);
+  }
+  if (!bays.empty())
+    std::erase_if(entries, [&](const Entry& entry) {
+      return entry.to_bay.empty() && std::ranges::none_of(entry.changes, [&](const LoggedChange& change) {
+               return paths.contains(change.path);
+             });
+    });
   if (bays.size() > 1)
     return fail(ErrorCode::bad_usage,
                 fmt::format("the logbook has '{}' in {}", printable(options.what),
                             fmt::to_string(fmt::join(bays, ", "))),
                 "say which one is to go back: --to BAY");
   std::set<std::string> saves;
+  std::string place;
   for (const Entry& entry : entries) {
+    if (entry.to_bay.empty() && !bays.empty()) continue;
+    place = entry.place;
     const std::string& first = entry.changes.front().path;
     std::string save =
         entry.game ? in_words(*entry.game) : folder_of(first) + "/" + std::string(stem_of(first));
@@ -204,6 +220,8 @@ Result<std::vector<Entry>> entries_of_one(std::vector<Entry> entries, const Rest
                 fmt::format("'{}' means {} saves: {}", printable(options.what), saves.size(),
                             printable(fmt::to_string(fmt::join(saves, "; ")))),
                 "name one by the path of its file");
+  // Of a card's save only what was done to that one.
+  if (!place.empty()) std::erase_if(entries, [&](const Entry& entry) { return entry.place != place; });
   return entries;
 }
 
@@ -234,12 +252,12 @@ Result<Restored> restore_at(const Globals& globals, const RestoreOptions& option
     return restore_version(globals, options, *job, *lineage, *version->version);
   }
   BAYSWAP_TRY(auto entries, logbook.book().entries(options.what));
+  BAYSWAP_TRY(entries, entries_of_one(std::move(entries), options));
   if (entries.empty() && version) return restore_version(globals, options, *job, *lineage, *version->version);
   if (entries.empty())
     return fail(ErrorCode::not_found,
                 fmt::format("nothing in the logbook is about '{}'", printable(options.what)),
                 "`bayswap logbook` shows it all");
-  BAYSWAP_TRY(entries, entries_of_one(std::move(entries), options));
   const auto past = files_at(entries, moment);
   std::int64_t since = 0;
   const PastFile* newest = nullptr;

@@ -60,9 +60,11 @@ void print_versions(SyncJob& job, const Catalog& catalog, const Lineage& lineage
                     const std::vector<Entry>& entries, SheetChanges& sheets) {
   const auto history = job.replica->history();
   if (!history) return;
-  for (const auto& [version, since] : newest_first(lineage)) {
-    fmt::print("{}  {}  {}on {}\n", toned(Tone::bold, "version " + short_id(version->id)), local_time(since),
-               version->is_deletion() ? "deleted " : "", printable(version->device_name));
+  for (const TimedVersion& timed : newest_first(lineage)) {
+    const Version* version = timed.version;
+    fmt::print("{}  {}  {}on {}\n", toned(Tone::bold, "version " + short_id(version->id)),
+               local_time(timed.since), version->is_deletion() ? "deleted " : "",
+               printable(version->device_name));
     if (version->is_deletion()) continue;
     print_field("save", printable(version->label));
     const auto bays = bays_with(job, *version);
