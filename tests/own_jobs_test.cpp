@@ -241,7 +241,8 @@ TEST_F(OwnJobs, ASaveHasOneAddressForEveryCommand) {
   put("cards/a card.raw", card->image());
   ASSERT_EQ(bayswap({"bay", "add", "tv", "pc"}).code, 0);
   std::string entry;
-  for (const auto& kept : json({"keep", "tv"})["saves"])
+  const auto kept_saves = json({"keep", "tv"});
+  for (const auto& kept : kept_saves["saves"])
     if (!has(kept["path"].get<std::string>(), "Cog")) entry = "@" + std::to_string(kept["entry"].get<int>());
   int number = 0;
   const auto comes_out = [&](const std::string& address, const Blob& bytes) {

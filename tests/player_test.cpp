@@ -44,7 +44,10 @@ TEST_F(Player, EverySaveIsAccountedForAndTheRunDoesWhatTheDryRunSays) {
   EXPECT_EQ(plan["saves"].size(), json({"bay", "scan", "pc"})["saves"].size());
   EXPECT_FALSE(exists("handheld/Buoy (World).sav"));
   const auto run = json({"carry", "--all", "--from", "pc", "--to", "handheld", "--yes"}, 1);
-  EXPECT_EQ(outcomes(run), planned);
+  auto done = planned;
+  for (auto& [path, outcome] : done)
+    if (outcome == "carry") outcome = "carried";
+  EXPECT_EQ(outcomes(run), done);
   EXPECT_EQ(read("handheld/Buoy (World).sav"), noise(8192, 1));
   EXPECT_EQ(read("handheld/Cinder Quay.sav"), noise(8192, 22)) << "newer progress stays";
   EXPECT_FALSE(exists("handheld/Fluke.sav")) << "no program would look for it";

@@ -30,7 +30,7 @@ bool split_place(const Home& home, Store& disk, const std::string& text, Address
   for (std::size_t colon = text.find(':'); colon != std::string::npos; colon = text.find(':', colon + 1)) {
     if (colon == 0) continue;
     const std::string before = text.substr(0, colon);
-    std::string after = text.substr(colon + 1);
+    const std::string after = text.substr(colon + 1);
     const auto kind = kind_of(disk, before);
     const bool is_card = kind == FileInfo::Kind::file && after.starts_with(' ');
     const bool is_folder = kind == FileInfo::Kind::folder;
@@ -39,7 +39,7 @@ bool split_place(const Home& home, Store& disk, const std::string& text, Address
       continue;
     address.place = before;
     // An entry's name alone can be on several cards of the place.
-    address.what = is_card ? text : std::move(after);
+    address.what = is_card ? text : after;
     return true;
   }
   return false;

@@ -196,8 +196,8 @@ int logbook_command(const Globals& globals, const std::string& said) {
   }
   if (!what.empty()) {
     print_entries((*logbook)->book(), *catalog, sheets, *entries);
+    if (!entries->empty() && !versions.lineages.empty()) fmt::print("\nOf all devices:\n");
     for (const Lineage* lineage : versions.lineages) {
-      fmt::print("{}\n", entries->empty() ? "" : "\nOf all devices:");
       print_versions(*versions.job, *catalog, *lineage, *entries, sheets);
     }
     if (versions.job && versions.job->unreachable)
