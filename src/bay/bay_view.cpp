@@ -37,11 +37,11 @@ struct BayView::Impl {
   std::map<std::string, std::multimap<std::string, std::string>> listed;  // names by lower case, by folder
 
   const std::multimap<std::string, std::string>& names_in(const std::string& folder) {
-    const auto [names, is_new] = listed.try_emplace(folder);
+    const auto [known, is_new] = listed.try_emplace(folder);
     if (is_new)
       if (const auto entries = store.list(folder))
-        for (const FileInfo& entry : *entries) names->second.emplace(lower(entry.name), entry.name);
-    return names->second;
+        for (const FileInfo& entry : *entries) known->second.emplace(lower(entry.name), entry.name);
+    return known->second;
   }
 };
 

@@ -106,7 +106,7 @@ void set_rom_digests(NameFacts& facts, Store& store, const NameRule& name, Platf
     // Some digest that we don't know how to make: what is in place says which.
     digest = in_place.size() == 1 ? in_place.front() : digests.empty() ? "" : text_of(digests.front());
   };
-  set("rom.md5", facts.rom_md5, [](const RomDigests& digests) { return digests.md5; });
+  set("rom.md5", facts.rom_md5, [](const RomDigests& own) { return own.md5; });
   set("rom.crc", facts.rom_crc, crc_text);
 }
 

@@ -1,4 +1,5 @@
 #include <bayswap/cart_store.hpp>
+#include <bayswap/inspect.hpp>
 #include <bayswap/state_plan.hpp>
 
 #include <algorithm>

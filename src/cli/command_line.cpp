@@ -32,7 +32,7 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
     words.run = run;
     std::vector<std::string> options;
     for (const CLI::Option* option : app->get_options())
-      for (const std::string& name : option->get_lnames()) options.push_back(name);
+      for (const std::string& own : option->get_lnames()) options.push_back(own);
     set_options_of_command(std::move(options));
   });
   add_globals(*app, words);

@@ -1,5 +1,7 @@
 #include "cli/desk_place.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/path.hpp"

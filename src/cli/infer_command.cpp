@@ -1,6 +1,7 @@
 #include <bayswap/infer.hpp>
 #include <bayswap/inspect.hpp>
 
+#include <algorithm>
 #include <bit>
 
 #include "base/path.hpp"

@@ -6,6 +6,7 @@
 #include <charconv>
 #include <cstdio>
 #include <ctime>
+#include <optional>
 
 #include "base/text.hpp"
 

@@ -64,13 +64,13 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find(const std::string& said) 
   if (is_cart_path(said)) return find_cartridge(said);
   const Address address = address_of(*books_, said);
   if (!address.version.empty()) {
-    std::int64_t entry = 0;
+    std::int64_t number = 0;
     const char* end = address.version.data() + address.version.size();
-    if (std::from_chars(address.version.data(), end, entry) != std::from_chars_result{end, std::errc{}})
+    if (std::from_chars(address.version.data(), end, number) != std::from_chars_result{end, std::errc{}})
       return fail(ErrorCode::unsupported,
                   fmt::format("{}: sheets open entries of the logbook", printable(said)),
                   "bring the version back first: `bayswap restore`");
-    return find_version(address.what, entry);
+    return find_version(address.what, number);
   }
   if (!address.place.empty()) return find_in_bay(address.place, address.what);
   return fail(ErrorCode::not_found, fmt::format("{} does not exist", printable(said)),
