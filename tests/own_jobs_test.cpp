@@ -184,7 +184,7 @@ TEST_F(OwnJobs, ASaveGoesOutToAFileAndComesInAgain) {
   EXPECT_EQ(read("desk/lamp.bin"), tally(5, 8192));
   done({"undo"});
   EXPECT_FALSE(exists("desk/lamp.bin"));
-  // Edited, under a name that says nothing: the save in place tells whose it is.
+  // Edited, and under another name: it is recognised by what it shares with the save in place.
   put("desk/x.bin", changed(tally(5, 8192), 40));
   done({"carry", "desk/x.bin", "--to", "pc", "--accept", "newer"});
   EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), changed(tally(5, 8192), 40));
@@ -271,6 +271,9 @@ TEST_F(OwnJobs, ASaveHasOneAddressForEveryCommand) {
   refused({"carry", "pc:nothing", "--to", "x.sav"});
   refused({"carry", "gone:Cog", "--to", "x.sav"});
   refused({"carry", "tv:lamp quay@99", "--to", "x.sav"});
+  for (const char* option : {"--rom", "--slot", "--region", "--from"})
+    EXPECT_TRUE(
+        has(refused({"carry", "lamp quay" + entry, "--to", "x.sav", option, "1"}).err, "has no effect"));
   EXPECT_TRUE(has(refused({"carry", "pc:", "--to", "x.sav"}).err, "2 saves"));
 }
 
@@ -314,6 +317,9 @@ TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
   setenv("BAYSWAP_NOW", "1700300000", 1);
   EXPECT_EQ(bayswap({"card", "drop", "tv/card.raw", two.name}).code, 0);
   done({"restore", one.name, "--date", "2023-11-15"});
+  // And by its entry, as the card has changed since.
+  bring(later, "1700400000");
+  done({"restore", one.name, "--entry", "1"});
   unsetenv("BAYSWAP_NOW");
   const auto card = open_card(read("tv/card.raw"));
   EXPECT_TRUE((*card)->read(one.name)->same_content(one));

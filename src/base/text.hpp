@@ -44,7 +44,7 @@ enum class TextEncoding {
 [[nodiscard]] std::string printable(std::string_view text);
 
 /// Returns what two spellings of one name have in common: without case, accents of Latin letters, width and
-/// composition. Text that is no UTF-8 as lower() does it.
+/// composition. For text that is not UTF-8, the same as lower().
 [[nodiscard]] std::string folded(std::string_view text);
 
 /// Returns what two names of one game have in common: lower case, without accents, without what is in

@@ -45,6 +45,18 @@ Result<bool> is_kept_already(const std::vector<FileChange>& files, Logbook& logb
   return true;
 }
 
+Result<KeptSave> into_logbook(KeptSave kept, Entry entry, const std::vector<FileChange>& files, BayView& bay,
+                              Logbook& logbook, std::optional<std::int64_t>& batch) {
+  entry.kind = EntryKind::keep;
+  entry.to_bay = bay.bay().name;
+  entry.root = bay.store().root();
+  entry.batch = batch;
+  BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
+  BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
+  if (!batch) batch = kept.entry;
+  return kept;
+}
+
 std::string kept_label(const HeldSave& save) {
   return !save.facts.game.title.empty() ? save.facts.game.title
          : !save.label.empty()          ? save.label
@@ -73,7 +85,6 @@ Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
     return kept;
   }
   Entry entry;
-  entry.kind = EntryKind::keep;
   entry.reason = fmt::format("keep '{}' of {}", kept.what, bay.bay().name);
   entry.game = save.facts.game;
   entry.account = save.facts.account;
@@ -83,13 +94,7 @@ Result<KeptSave> keep_one(const HeldSave& save, BayView& bay, Logbook& logbook,
     IssueList doubts;
     if (const auto content = load_save(bay, save, {}, doubts)) entry.content = digest_of(*content).hex();
   }
-  entry.to_bay = bay.bay().name;
-  entry.root = bay.store().root();
-  entry.batch = batch;
-  BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
-  BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
-  if (!batch) batch = kept.entry;
-  return kept;
+  return into_logbook(std::move(kept), std::move(entry), files, bay, logbook, batch);
 }
 
 namespace {
@@ -112,17 +117,10 @@ Result<KeptSave> keep_state(const HeldState& state, BayView& bay, Logbook& logbo
     return kept;
   }
   Entry entry;
-  entry.kind = EntryKind::keep;
   entry.reason = fmt::format("keep state {} of '{}' of {}", to_text(state.slot), state.game, bay.bay().name);
   if (state.rom != nullptr) entry.game = state.rom->facts.game;
   entry.place = fmt::format("state {}", to_text(state.slot));
-  entry.to_bay = bay.bay().name;
-  entry.root = bay.store().root();
-  entry.batch = batch;
-  BAYSWAP_TRY(kept.entry, logbook.begin(std::move(entry), files));
-  BAYSWAP_CHECK(logbook.finish(*kept.entry, EntryState::done));
-  if (!batch) batch = kept.entry;
-  return kept;
+  return into_logbook(std::move(kept), std::move(entry), files, bay, logbook, batch);
 }
 
 KeptSave not_kept(std::string what, std::string path, const Error& error) {

@@ -60,7 +60,8 @@ class CarryJob {
   Result<int> prepare_and_carry() {
     if (const auto ready = prepare(); !ready) {
       if (!is_loose_file(ready.error())) return tl::unexpected(ready.error());
-      return adopt(globals_, as_adoption());
+      BAYSWAP_TRY(const AdoptOptions adoption, as_adoption());
+      return adopt(globals_, adoption);
     }
     if (options_.states) return carry_states();
     if (options_.from_state) {
@@ -173,14 +174,22 @@ class CarryJob {
     const auto info = disk.stat(options_.what);
     return info && *info && (*info)->kind == FileInfo::Kind::file && !identify_rom(disk, options_.what);
   }
-  [[nodiscard]] AdoptOptions as_adoption() const {
+  [[nodiscard]] Result<AdoptOptions> as_adoption() const {
+    if (options_.companions)
+      return fail(ErrorCode::bad_usage, "--companions has no effect on a file alone", "leave it out");
     AdoptOptions adoption;
     adoption.what = options_.what;
     adoption.to = options_.to;
     adoption.region = options_.region;
     adoption.chips = options_.chips;
     adoption.accept = options_.accept;
-    if (const auto slot = slot_number(options_.slot)) adoption.slot = *slot;
+    if (!options_.slot.empty()) {
+      BAYSWAP_TRY(adoption.slot, slot_number(options_.slot));
+    }
+    if (options_.accounts.size() > 1 ||
+        (!options_.accounts.empty() && options_.accounts.front().find('=') != std::string::npos))
+      return fail(ErrorCode::bad_usage, "a file alone is of no account",
+                  "pass the account that gets it: --account NAME");
     if (!options_.accounts.empty()) adoption.account = options_.accounts.front();
     adoption.exact = options_.exact;
     adoption.wait = options_.wait;
@@ -443,14 +452,19 @@ class CarryJob {
 }  // namespace
 
 // "GAME@7" or "PLACE:GAME@7": as an entry of the logbook or a version had it.
-std::optional<RestoreOptions> as_restore(const Globals& globals, const CarryOptions& options) {
+Result<std::optional<RestoreOptions>> as_restore(const Globals& globals, const CarryOptions& options) {
   if (options.all || options.states || options.from_state || options.what.find('@') == std::string::npos)
     return std::nullopt;
-  const auto home = home_of(globals);
+  BAYSWAP_TRY(const Home home, home_of(globals));
   LocalStore disk;
-  if (!home) return std::nullopt;
-  Address address = address_from_text(*home, disk, options.what);
-  if (address.version.empty()) return std::nullopt;
+  if (address_from_text(home, disk, options.what).version.empty()) return std::nullopt;
+  for (const auto& [said, word] :
+       {std::pair(!options.from.empty(), "from"), std::pair(!options.rom.empty(), "rom"),
+        std::pair(!options.chips.empty(), "chip"), std::pair(!options.slot.empty(), "slot"),
+        std::pair(!options.region.empty(), "region"), std::pair(!options.accounts.empty(), "account"),
+        std::pair(options.exact, "exact"), std::pair(options.companions, "companions")})
+    if (said)
+      return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on a version", word), "leave it out");
   RestoreOptions restore;
   restore.what = options.what;
   restore.to = options.to;
@@ -463,7 +477,9 @@ std::optional<RestoreOptions> as_restore(const Globals& globals, const CarryOpti
 }
 
 int carry_command(const Globals& globals, const CarryOptions& options) {
-  if (const auto restore = as_restore(globals, options)) return restore_command(globals, *restore);
+  const auto restore = as_restore(globals, options);
+  if (!restore) return report(restore.error());
+  if (*restore) return restore_command(globals, **restore);
   return exit_code_of(CarryJob(globals, options).run());
 }
 

@@ -88,6 +88,15 @@ Result<Restored> restore_through_bay(const Globals& globals, const RestoreOption
   return settle(globals, options, std::move(plan), *to->store, logbook);
 }
 
+// Whether a file of the entry is not as the entry left it.
+bool has_changed(const Entry& entry, Store& disk) {
+  return std::ranges::any_of(entry.changes, [&](const LoggedChange& change) {
+    const auto now = disk.read_if_there(change.path);
+    return now && (now->has_value() != change.after.has_value() ||
+                   (*now && sha256((*now)->view()) != *change.after));
+  });
+}
+
 Result<Restored> restore_entry(const Globals& globals, const RestoreOptions& options,
                                LockedLogbook& logbook) {
   Logbook& book = logbook.book();
@@ -105,7 +114,11 @@ Result<Restored> restore_entry(const Globals& globals, const RestoreOptions& opt
   if (options.all && (options.before || (!options.to.empty() && options.to != entry->to_bay)))
     return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
                 "leave --before and --to out, or name one save");
-  if (!options.all && !options.to.empty() && options.to != entry->to_bay)
+  // One of several on a card goes back alone if the card has changed since.
+  const bool is_alone = !options.all && !options.before && entry->kind != EntryKind::keep &&
+                        !entry->to_bay.empty() && !entry->place.empty() &&
+                        !entry->place.starts_with("state ") && has_changed(*entry, disk);
+  if (is_alone || (!options.all && !options.to.empty() && options.to != entry->to_bay))
     return restore_through_bay(globals, options, *entry, options.before, logbook);
   BAYSWAP_TRY(Plan plan, options.all
                              ? plan_restore_batch(book, entry->id, disk, bay_roots(globals))

@@ -438,9 +438,12 @@ int show_and_run(const Globals& globals, Plan plan, Store& target, LockedLogbook
   }
   const auto id = run_whole(plan, target, logbook);
   if (!id) return report(id.error());
-  if (!globals.json && !globals.quiet)
-    fmt::print("{}\n",
-               toned(Tone::good, fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *id)));
+  // The next undo goes a step further back.
+  const std::string done =
+      plan.kind == EntryKind::undo
+          ? fmt::format("Done: logbook entry {0}. `bayswap undo {0}` does it again.", *id)
+          : fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *id);
+  if (!globals.json && !globals.quiet) fmt::print("{}\n", toned(Tone::good, done));
   return finished(globals, plan, {{"done", true}, {"entry", *id}});
 }
 
