@@ -291,6 +291,8 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
 
   run("sync", {});
   run("sync status", {});
+  run("sync set", {"home-pc", "--with", "states", "--states-of", "one core"});
+  run("sync set", {"home-pc", "--with", "config"});
   for (const char* command : {"sync devices", "sync conflicts", "sync prune"}) run(command, {});
   run("sync join", {path("bench"), "--device", "one"});
   run("sync join", {path("light"), "--device", "one"});

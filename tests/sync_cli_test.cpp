@@ -106,6 +106,65 @@ TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
 
 // What was played while the other device was off is listed there, and comes back by its id, its time or its
 // device.
+// What takes part is said by commands, and what does not is listed with the command that changes it.
+TEST_F(SyncCli, WhatTakesPartIsSetAndWhatStaysOutIsShown) {
+  const std::string states = "states = \"{rom.folder}/{rom.stem}.st{slot}\"\n";
+  device("pc-home", "pc",
+         "path = \"saves/{rom.stem}.srm\"\nlayout = \"nes.raw\"\nroms = \"roms\"\n# mine\n" + states +
+             "[sync]\nmax_bytes = 9000\n");
+  device("box-home", "box",
+         "path = \"{rom.folder}/{rom.stem}.sav\"\nlayout = \"nes.raw\"\nroms = \".\"\n" + states);
+  const Blob state = noise(5000, 9);
+  put("pc/roms/Tin Orchard (Europe).st2", state);
+  join_both();
+  const auto outside = [&](const std::string& home) {
+    std::set<std::string> codes;
+    for (const auto& bay : told(home, {"sync", "status"})["left_out"])
+      for (const auto& save : bay["saves"]) codes.insert(save["code"].get<std::string>());
+    return codes;
+  };
+  EXPECT_EQ(outside("pc-home"), std::set<std::string>{"kind"});
+  const Outcome shown = on("pc-home", {"sync", "status"});
+  EXPECT_TRUE(has(shown.out, "bayswap sync set pc --with states")) << shown.out;
+  for (const std::string name : {"pc", "box"})
+    ASSERT_EQ(on(name + "-home", {"sync", "set", name, "--with", "states"}).code, 0);
+  EXPECT_EQ(outside("pc-home"), std::set<std::string>{"unknown-state"});
+  for (const std::string name : {"pc", "box"}) {
+    round(name);
+    ASSERT_EQ(on(name + "-home", {"sync", "set", name, "--states-of", "the same core"}).code, 0);
+  }
+  EXPECT_TRUE(outside("pc-home").empty());
+  EXPECT_TRUE(has(std::string(text_of(read("pc-home/bays/pc.toml"))), "# mine")) << "comments stay";
+  round("pc");
+  round("box");
+  EXPECT_EQ(read("box/tin orchard.st2"), state) << "a bay without any state takes one";
+  const Blob later = noise(5000, 10);
+  put("box/tin orchard.st2", later, 1100000000);
+  round("box");
+  round("pc");
+  EXPECT_EQ(read("pc/roms/Tin Orchard (Europe).st2"), later);
+
+  ASSERT_EQ(on("pc-home", {"sync", "set", "pc", "--leave", "saves/*"}).code, 0);
+  EXPECT_EQ(outside("pc-home"), std::set<std::string>{"pattern"});
+  round("pc");  // what takes no part any more is not lost
+  ASSERT_EQ(on("pc-home", {"sync", "set", "pc", "--take-again", "saves/*", "--max-bytes", "8000"}).code, 0);
+  EXPECT_EQ(outside("pc-home"), std::set<std::string>{"large"});
+  ASSERT_EQ(on("pc-home", {"sync", "set", "pc", "--off"}).code, 0);
+  EXPECT_TRUE(has(on("pc-home", {"sync", "status"}).out, "sync set pc --on"));
+  const std::string before = std::string(text_of(read("pc-home/bays/pc.toml")));
+  for (const std::vector<std::string>& wrong :
+       std::vector<std::vector<std::string>>{{"--with", "stats"},
+                                             {"--with", "config"},
+                                             {"--take-again", "x"},
+                                             {"--with", "card", "--without", "card"},
+                                             {"--on", "--off"}}) {
+    std::vector<std::string> words{"sync", "set", "pc"};
+    words.insert(words.end(), wrong.begin(), wrong.end());
+    EXPECT_GE(on("pc-home", words).code, 2) << wrong.front();
+  }
+  EXPECT_EQ(std::string(text_of(read("pc-home/bays/pc.toml"))), before);
+}
+
 TEST_F(SyncCli, TheHistoryIsOne) {
   join_both();
   constexpr std::int64_t begin = 1100000000;

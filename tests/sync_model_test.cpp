@@ -75,19 +75,36 @@ class Evenings {
     const std::size_t device = random_() % devices_.size();
     ModelBay& bay = bays_[device][random_() % bays_[device].size()];
     const std::size_t game = random_() % games;
-    switch (random_() % 12) {
+    switch (random_() % 15) {
       case 0:
       case 1:
       case 2:
-        return bay.play(game, noise(32768, static_cast<std::uint32_t>(random_())));
+        return play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
       case 3:
-        (void)bay.bay->files.remove(bay.path(game));
-        return;
       case 4:
-        if (bay.save(game)) bay.play(game, Blob::filled(32768, 0));
+        if (!bay.save(game)) return;
+        fresh_.erase({bay.bay, game});
+        came_from_[node_of({}, game)].insert(node_of(bay.save(game), game));
+        if (random_() % 2 == 0)
+          bay.play(game, Blob::filled(32768, 0));
+        else
+          (void)bay.bay->files.remove(bay.path(game));
+        if (random_() % 2 == 0) sync(device, {Loss::deleted, Loss::empty});
         return;
       case 5:
+        if (random_() % 2 == 0 && bay.save(game))
+          play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
         return rename(bay, game);
+      case 12:
+        // An old copy, put back by hand: by who has deleted the save, or wants it as it was.
+        if (!old_copies_[game].empty())
+          play(bay, game, old_copies_[game][random_() % old_copies_[game].size()]);
+        return;
+      case 13:
+        if (random_() % 2 == 0) return;
+        is_pruned_ = true;
+        return devices_[device]->forget_and_prune(devices_[random_() % devices_.size()]->name(),
+                                                  1 + random_() % 3);
       case 6:
         bay.bay->busy = bay.bay->busy ? std::nullopt : std::optional<std::string>("it runs");
         return;
@@ -114,8 +131,10 @@ class Evenings {
     for (int round = 0; round < 3; ++round)
       for (const auto& device : devices_) device->sync(accepting);
     for (int round = 0; round < 8; ++round) {
-      for (const SyncConflict& conflict : std::vector<SyncConflict>(devices_[0]->conflicts))
-        devices_[0]->keep(conflict.sides[random_() % conflict.sides.size()].version);
+      for (const SyncConflict& conflict : std::vector<SyncConflict>(devices_[0]->conflicts)) {
+        const Version& kept = conflict.sides[random_() % conflict.sides.size()].version;
+        devices_[0]->keep(kept);
+      }
       for (const auto& device : devices_) device->sync(accepting);
     }
     for (std::size_t i = 0; i < devices_.size(); ++i)
@@ -130,12 +149,41 @@ class Evenings {
       ASSERT_EQ(contents.size(), 1U) << "seed " << seed_ << ": bays differ in game " << game << "\n"
                                      << in_words(game);
     }
-    const auto known = devices_[0]->contents();
+    std::set<std::string> known;
+    if (!is_pruned_) ever_.clear();
+    devices_[0]->tell(ever_);
+    for (const auto& [id, version] : ever_) known.insert(version.content);
     for (const std::string& content : at_rest_)
       ASSERT_TRUE(known.contains(content)) << "seed " << seed_ << ": a version is lost";
   }
 
  private:
+  void play(ModelBay& bay, std::size_t game, const Blob& sram) {
+    came_from_[digest_of_sram(sram)].insert(node_of(bay.save(game), game));
+    bay.play(game, sram);
+    fresh_.insert({bay.bay, game});
+    old_copies_[game].push_back(sram);
+  }
+
+  // What is there now, as a node of what came from what.
+  static std::string node_of(const std::optional<Blob>& save, std::size_t game) {
+    return save && !is_uniform(save->view()) ? digest_of_sram(*save) : "deleted " + std::to_string(game);
+  }
+  // By what players did, whatever the devices make of it.
+  [[nodiscard]] bool follows(const std::string& later, const std::string& earlier) const {
+    std::set<std::string> seen;
+    std::vector<std::string> open{later};
+    while (!open.empty()) {
+      const std::string at = open.back();
+      open.pop_back();
+      if (at == earlier) return true;
+      const auto found = came_from_.find(at);
+      if (found == came_from_.end() || !seen.insert(at).second) continue;
+      open.insert(open.end(), found->second.begin(), found->second.end());
+    }
+    return false;
+  }
+
   std::string in_words(std::size_t game) {
     std::string all;
     for (std::size_t i = 0; i < devices_.size(); ++i) {
@@ -185,7 +233,7 @@ class Evenings {
     ASSERT_TRUE(sea_.remove(paths[random_() % paths.size()]));
   }
 
-  void sync(std::size_t at) {
+  void sync(std::size_t at, const std::set<Loss>& accept = {}) {
     SyncDevice& device = *devices_[at];
     std::map<std::pair<const TestBay*, std::size_t>, std::string> before;
     for (const ModelBay& bay : bays_[at])
@@ -194,25 +242,35 @@ class Evenings {
           before[{bay.bay, game}] = digest_of_sram(*save);
     SyncRequest request;
     request.now = static_cast<std::int64_t>(random_() % 4000000000U);
+    request.accept = accept;
     if (random_() % 8 == 0) request.accept = {Loss::deleted};
     const bool is_cut = random_() % 4 == 0;
     if (is_cut) device.power.left = static_cast<int>(1 + random_() % 12);
     device.sync(request, random_() % 5 != 0);
     const bool was_cut = device.power.left == 0;
     device.power.left = -1;
+    device.tell(ever_);
     for (const ModelBay& bay : bays_[at])
       for (std::size_t game = 0; game < games; ++game) {
         const auto was = before.find({bay.bay, game});
         if (was == before.end()) continue;
         const auto save = bay.save(game);
-        const std::string now = save ? digest_of_sram(*save) : "";
+        const std::string now = node_of(save, game);
         if (!was_cut && !bay.bay->away && device.stopped_by.empty() && !device.waits(bay.bay->bay.name))
           at_rest_.insert(was->second);
+        const bool is_looked_at = !was_cut && !bay.bay->away && !bay.bay->busy;
+        const bool was_fresh = fresh_.contains({bay.bay, game});
+        if (is_looked_at) fresh_.erase({bay.bay, game});
         if (now == was->second) continue;
+        // What was played here since the last round is the newest here, or one side of a conflict.
+        ASSERT_FALSE(was_fresh && is_looked_at)
+            << "seed " << seed_ << ": what was just played, or put there by hand, was replaced\n"
+            << in_words(game);
         ASSERT_FALSE(bay.bay->busy) << "seed " << seed_ << ": a busy bay was written";
         ASSERT_FALSE(bay.bay->away) << "seed " << seed_;
-        ASSERT_TRUE(device.follows(now, was->second))
-            << "seed " << seed_ << ": a save was replaced by one that did not come from it";
+        ASSERT_TRUE(follows(now, was->second))
+            << "seed " << seed_ << ": a save was replaced by one that did not come from it\n"
+            << in_words(game);
       }
   }
 
@@ -222,6 +280,11 @@ class Evenings {
   std::vector<std::unique_ptr<SyncDevice>> devices_;
   std::vector<std::vector<ModelBay>> bays_;
   std::set<std::string> at_rest_;
+  std::map<VersionId, Version> ever_;  // all versions that any device ever knew
+  std::map<std::string, std::set<std::string>> came_from_;
+  std::set<std::pair<const TestBay*, std::size_t>> fresh_;  // played, or put there, since the last round
+  std::map<std::size_t, std::vector<Blob>> old_copies_;
+  bool is_pruned_ = false;
 };
 
 TEST(SyncModel, NothingIsLostAndNothingDecidedByItself) {

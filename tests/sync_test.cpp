@@ -361,6 +361,169 @@ TEST_F(InStep, ARenamedSaveStaysTheSame) {
   EXPECT_EQ(part_on_tv(), sram_of(2));
 }
 
+// Played on and renamed with its ROM between two rounds: one save that was played, under another name.
+TEST_F(InStep, PlayedAndRenamedIsNoLossAndNoConflict) {
+  play_on_card(sram_of(1));
+  handheld.sync();
+  box.sync();
+  ASSERT_TRUE(card.files.remove(on_card));
+  ASSERT_TRUE(card.files.remove("skiff.z64"));
+  ASSERT_TRUE(card.files.replace("Skiff 2.z64", rom().view()));
+  ASSERT_TRUE(card.files.replace("Skiff 2.sra", sram_of(2).view()));
+  const auto rows = handheld.sync();
+  EXPECT_EQ(count(rows, SyncRow::Outcome::asked) + count(rows, SyncRow::Outcome::conflict), 0U)
+      << in_words(rows);
+  box.sync();
+  EXPECT_EQ(part_on_tv(), sram_of(2));
+  EXPECT_TRUE(box.conflicts.empty());
+}
+
+// What is put back after a deletion came after it, whatever bytes it has.
+TEST_F(InStep, WhatWasDeletedCanComeBack) {
+  play_on_card(sram_of(1));
+  handheld.sync();
+  box.sync();
+  SyncRequest meant;
+  meant.accept.insert(Loss::deleted);
+  for (const bool on_the_other : {false, true}) {
+    ASSERT_TRUE(card.files.remove(on_card));
+    handheld.sync(meant);
+    box.sync();
+    ASSERT_FALSE(tv.files.files().contains(on_tv));
+    if (on_the_other) {
+      Save save;
+      save.platform = Platform::n64;
+      save.parts.push_back({{PartKind::sram, 0}, sram_of(1), true});
+      ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
+    } else {
+      play_on_card(sram_of(1));
+    }
+    for (int round = 0; round < 2; ++round) {
+      handheld.sync();
+      box.sync();
+    }
+    handheld.sync();
+    EXPECT_EQ(part_on_tv(), sram_of(1));
+    ASSERT_TRUE(card.files.files().contains(on_card));
+    EXPECT_EQ(*card.files.read(on_card), sram_of(1));
+  }
+}
+
+// Versions that a forgotten device still has are pruned. It comes back: what it has is older, and gives way;
+// what was played there since is a conflict; and where nothing tells, it is one as well, until it is
+// answered.
+TEST_F(InStep, WhoWasForgottenComesBack) {
+  const auto combined = catalog().find("n64.combined");
+  for (const std::string way : {"as it was", "played", "unknown"}) {
+    SCOPED_TRACE(way);
+    MemoryStore stick;
+    SyncDevice tv_box("box", stick);
+    SyncDevice console("console", stick);
+    const std::string rule =
+        "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n";
+    TestBay& here = tv_box.bay("here", rule);
+    TestBay& there = console.bay("there", rule);
+    for (TestBay* bay : {&here, &there}) ASSERT_TRUE(bay->files.replace("a.z64", rom().view()));
+    ASSERT_TRUE(there.files.replace("a.sra", sram_of(1).view()));
+    console.sync();
+    tv_box.sync();
+    for (std::uint32_t evening = 2; evening < 7; ++evening) {
+      ASSERT_TRUE(here.files.replace("a.sra", sram_of(evening).view()));
+      tv_box.sync();
+    }
+    if (way == "unknown")
+      tv_box.prune_without_a_trace();
+    else
+      tv_box.forget_and_prune("console", 1);
+    tv_box.sync();
+    ASSERT_EQ(tv_box.versions(), 1U);
+    if (way == "played") {
+      ASSERT_TRUE(there.files.replace("a.sra", sram_of(20).view()));
+    }
+    for (int round = 0; round < 3; ++round) {
+      const auto rows = console.sync();
+      if (way == "as it was") continue;
+      EXPECT_GE(count(rows, SyncRow::Outcome::conflict) + count(rows, SyncRow::Outcome::asked), 1U)
+          << round << in_words(rows);
+      EXPECT_EQ(*there.files.read("a.sra"), sram_of(way == "played" ? 20 : 1));
+    }
+    tv_box.sync();
+    EXPECT_EQ(*here.files.read("a.sra"), sram_of(6)) << "nothing is decided by itself";
+    if (way == "as it was") {
+      EXPECT_EQ(*there.files.read("a.sra"), sram_of(6));
+      continue;
+    }
+    ASSERT_EQ(tv_box.conflicts.size(), 1U);
+    const auto& sides = tv_box.conflicts.front().sides;
+    const auto own =
+        std::ranges::find(sides, "console", [](const auto& side) { return side.version.device_name; });
+    ASSERT_NE(own, sides.end());
+    tv_box.keep(own->version);
+    for (int round = 0; round < 2; ++round) {
+      tv_box.sync();
+      console.sync();
+    }
+    EXPECT_EQ(*here.files.read("a.sra"), sram_of(way == "played" ? 20 : 1));
+  }
+}
+
+// A bay that has the game and can't take its save says why.
+TEST_F(InStep, WhatCannotBePlacedIsARow) {
+  ASSERT_TRUE(tv.files.remove("roms/Lantern Skiff (Europe).z64"));
+  ASSERT_TRUE(tv.files.replace("roms/Lantern Skiff (Japan).z64", n64_rom({"LANTERN SKIFF", "N99J"}).view()));
+  play_on_card(sram_of(1));
+  handheld.sync();
+  for (int round = 0; round < 2; ++round) {
+    const auto rows = box.sync();
+    ASSERT_EQ(count(rows, SyncRow::Outcome::failed), 1U) << in_words(rows);
+    EXPECT_NE(rows.front().why.find("region"), std::string::npos) << rows.front().why;
+  }
+  // Where it does not have the game, it is none of its saves.
+  ASSERT_TRUE(tv.files.remove("roms/Lantern Skiff (Japan).z64"));
+  EXPECT_TRUE(box.sync().empty());
+}
+
+// A device that has the game and no save of it yet sees the conflict of the others.
+TEST_F(InStep, AConflictIsShownWhereTheSaveIsStillMissing) {
+  play_on_card(sram_of(1));
+  handheld.sync();
+  box.sync();
+  play_on_card(sram_of(2));
+  handheld.sync();
+  Save save;
+  save.platform = Platform::n64;
+  save.parts.push_back({{PartKind::sram, 0}, sram_of(3), true});
+  ASSERT_TRUE(tv.files.replace(on_tv, pack(**catalog().find("n64.combined"), save)->view()));
+  box.sync();
+  SyncDevice third("third", sea);
+  TestBay& other =
+      third.bay("other", "[platform.n64]\npath = \"{rom.stem}.sra\"\nlayout = \"n64.sram\"\nroms = \".\"\n");
+  EXPECT_TRUE(third.sync().empty()) << "it does not have the game";
+  ASSERT_TRUE(other.files.replace("x.z64", rom().view()));
+  const auto rows = third.sync();
+  ASSERT_EQ(count(rows, SyncRow::Outcome::conflict), 1U) << in_words(rows);
+  EXPECT_EQ(rows.front().path, "x.sra");
+}
+
+// A program opens a save while a round is at work on others.
+TEST_F(InStep, InUseIsAskedAgainBeforeAWrite) {
+  play_on_card(sram_of(1));
+  handheld.sync();
+  int asked = 0;
+  SyncRequest request;
+  request.in_use = [&](const std::vector<std::string>& paths) -> std::optional<std::string> {
+    const bool is_it =
+        std::ranges::any_of(paths, [&](const std::string& path) { return path.ends_with(on_tv); });
+    return is_it && ++asked > 0 ? std::optional<std::string>("an emulator has it open") : std::nullopt;
+  };
+  const auto rows = box.sync(request);
+  ASSERT_EQ(count(rows, SyncRow::Outcome::waits), 1U) << in_words(rows);
+  EXPECT_GT(asked, 0);
+  EXPECT_FALSE(tv.files.files().contains(on_tv));
+  box.sync();
+  EXPECT_EQ(part_on_tv(), sram_of(1));
+}
+
 // Killed at any write of a round, and of the next one: what follows ends where it would have ended.
 TEST(InStepKilled, ARoundGoesOnFromWhereverItWasCutOff) {
   const std::string card_rule =

@@ -108,11 +108,16 @@ struct BaySync {
   bool takes_part = true;
   std::vector<std::string> kinds{"battery", "card", "folder"};  // of saves; also "states" and "config"
   std::vector<std::string> config;  // patterns of paths below the root that are configuration: "config/*.cfg"
-  std::string form;  // of the programs that the configuration is for: bays of one form exchange it
+  std::string form;       // of the programs that the configuration is for: bays of one form exchange it
+  std::string states_of;  // what writes the states: bays of one name exchange states that no map describes
   std::vector<std::string> leave;  // patterns of paths below the root that are left out: "saves/test*"
   std::uint64_t max_bytes = std::uint64_t{64} << 20;  // larger saves are left out
   std::vector<std::string> programs;  // nothing is written into the bay while one of these runs
+  friend bool operator==(const BaySync&, const BaySync&) = default;
 };
+
+/// Kinds of files that `kinds` can name.
+[[nodiscard]] std::vector<std::string> sync_kinds();
 
 /// A place that contains saves, as its bay file describes it.
 struct Bay {
@@ -135,6 +140,9 @@ struct Bay {
 [[nodiscard]] Result<Bay> parse_bay(std::string_view toml, const std::string& name, const std::string& origin,
                                     const std::string& folder);
 [[nodiscard]] std::string to_toml(const Bay& bay);
+/// Returns a bay file with this `[sync]` table instead of its own; all else stays, comments included. To be
+/// parsed before it is written.
+[[nodiscard]] std::string with_sync(const std::string& toml, const BaySync& sync);
 /// Returns the built-in templates in the order of their ids, each with a line that describes it.
 [[nodiscard]] std::vector<std::pair<std::string, std::string>> bay_templates();
 /// Returns a new bay made from a template. Fails with `bad_usage`, and the nearest id, if the template does

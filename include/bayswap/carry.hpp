@@ -237,14 +237,16 @@ struct KeptSave {
 [[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
                                               const std::vector<std::string>& bay_roots = {});
 
-/// Runs one plan: as an entry of the batch that begins with the given entry. Returns the entry's id.
-using PlanRunner = std::function<Result<std::int64_t>(const Plan&, std::optional<std::int64_t> batch)>;
-/// Runs several plans, as run_together(): returns an entry's id or an error for each of them.
+/// Runs several plans, as run_together(): as entries of the batch that begins with the given entry. Returns
+/// an entry's id or an error for each of them.
 using PlansRunner = std::function<std::vector<Result<std::int64_t>>(std::span<const Plan* const> plans,
                                                                     std::optional<std::int64_t> batch)>;
+/// Runs plans one after another in groups that share their syncs: at most `Logbook::max_together` that change
+/// different files. All entries are of one batch. Calls `done` with each plan's number and what became of it.
+void run_in_groups(std::span<const Plan* const> plans, Logbook& logbook, const PlansRunner& run_some,
+                   const std::function<void(std::size_t, const Result<std::int64_t>&)>& done);
 /// Runs the plans of a batch, one entry each, all of one logbook batch, and sets the outcomes in its rows. A
-/// plan that fails stops no other. Plans run in groups that share their syncs; `run_some` runs one group; by
-/// default it is run_together().
+/// plan that fails stops no other. As run_in_groups(); `run_some` is run_together() by default.
 void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner& run_some = {});
 /// Runs plans that change different files as run() does each of them, with the syncs of one: the old and new
 /// bytes of all are in the logbook, synced, before the first file is changed. At most

@@ -78,12 +78,18 @@ class History {
  public:
   /// Adds a version. Returns false if it is known already, or was pruned.
   bool add(Version version);
-  /// Removes a version for good; its children keep its id among their parents.
-  void prune(const VersionId& id);
+  /// Removes a version for good; its children keep its id among their parents. `later` is a version that came
+  /// from it, which tells who still has it that it is older; its default says that none is known. Of two, the
+  /// smaller id is kept, so that all devices come to the same. Returns whether anything changed.
+  bool prune(const VersionId& id, const VersionId& later = {});
 
   [[nodiscard]] const Version* find(const VersionId& id) const;
   [[nodiscard]] const std::map<VersionId, Version>& versions() const { return versions_; }
-  [[nodiscard]] const std::set<VersionId>& pruned() const { return pruned_; }
+  /// Returns the ids of pruned versions, and what came from each.
+  [[nodiscard]] const std::map<VersionId, VersionId>& pruned() const { return pruned_; }
+  /// Returns a version, or of a pruned one the next version that is known and came from it; nullptr if
+  /// nothing is known of it.
+  [[nodiscard]] const Version* known(const VersionId& id) const;
 
   /// Returns the lineage of each save. Valid until the history changes.
   [[nodiscard]] const std::vector<Lineage>& lineages() const;
@@ -91,7 +97,7 @@ class History {
   [[nodiscard]] const Lineage* lineage_of(const VersionId& id) const;
   /// Returns the lineages that are, or may be, of that save.
   [[nodiscard]] std::vector<const Lineage*> lineages_for(const SaveIdentity& save) const;
-  /// Returns whether `later` descends from `earlier`, or is the same.
+  /// Returns whether `later` descends from `earlier`, or is the same. `earlier` may be pruned.
   [[nodiscard]] bool descends(const VersionId& later, const VersionId& earlier) const;
   /// Returns the newest version that all of them descend from, the one with the longest history if there are
   /// several; nullptr if there is none.
@@ -101,7 +107,7 @@ class History {
   void group() const;
 
   std::map<VersionId, Version> versions_;
-  std::set<VersionId> pruned_;
+  std::map<VersionId, VersionId> pruned_;
   mutable std::vector<Lineage> lineages_;
   mutable std::map<VersionId, std::size_t> lineage_of_;
   mutable std::unordered_map<std::string, std::set<std::size_t>> by_token_;

@@ -80,7 +80,7 @@ class Replica {
   [[nodiscard]] Result<VersionId> note(Version version);
   [[nodiscard]] Result<VersionId> note(Version version, const Blob& bundle);
   /// Removes a version for good: here, and with the next exchange everywhere.
-  [[nodiscard]] Result<void> prune(const VersionId& id);
+  [[nodiscard]] Result<void> prune(const VersionId& id, const VersionId& later = {});
   [[nodiscard]] Result<void> save();
 
   /// Receives what is new at the lighthouse, sends what other devices requested, and publishes what is new
@@ -136,7 +136,7 @@ class Replica {
   [[nodiscard]] static std::size_t page_of(const Version& version);
   [[nodiscard]] Blob page_bytes(std::size_t page) const;
   void add(Version version, std::size_t page);
-  void drop(const VersionId& id, std::size_t page);
+  void drop(const VersionId& id, const VersionId& later, std::size_t page);
   [[nodiscard]] Result<void> join_page(std::size_t page, ByteView bytes);
   [[nodiscard]] Result<void> load_history();
   [[nodiscard]] Result<void> take(Lighthouse& lighthouse, const Pointer& pointer, Peer& peer,

@@ -42,6 +42,9 @@ struct HeldState {
 /// matches. Fails with `bad_usage` if several games match; its remedy has their names.
 [[nodiscard]] Result<std::vector<HeldState>> find_states(BayView& view, const std::string& game);
 
+/// Returns the slots of the states, each once and in order, with commas: "auto, 1, 2".
+[[nodiscard]] std::string slots_in_words(const std::vector<HeldState>& states);
+
 /// Returns the path of a slot for the game of `like`, by the rule of its name, or for the autosave by the
 /// platform's rule for that. Fails with `not_found` if the bay has no name for it, `bad_usage` if the rule
 /// can't express the slot.

@@ -104,11 +104,11 @@ class SyncRound {
   /// if it is not nullptr.
   [[nodiscard]] Result<std::vector<Plan>> plan(const std::string& bay, Lighthouse* lighthouse,
                                                Logbook* logbook);
-  /// Runs the plans of one bay, one entry each, and reads every save back. Restores one that does not read
-  /// back as written, unless it is a file on a disk that a program wrote since. `run_one` runs one plan; by
-  /// default it is run().
+  /// Runs the plans of one bay, one entry each, in groups that share their syncs, and reads every save back.
+  /// Asks `in_use` again before each group. Restores a save that does not read back as written, unless it is
+  /// a file on a disk that a program wrote since. `run_some` runs one group; by default it is run_together().
   [[nodiscard]] Result<void> run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
-                                 const PlanRunner& run_one = {});
+                                 const PlansRunner& run_some = {});
 
   [[nodiscard]] const std::vector<SyncRow>& rows() const { return rows_; }
   /// Returns all conflicts. Compares the bytes of their sides if these are here or at the lighthouse, which
@@ -128,6 +128,27 @@ class SyncRound {
 /// id. Returns none if nothing matches.
 [[nodiscard]] std::vector<const Lineage*> find_lineages(const History& history, const std::string& what);
 
+/// A save of a bay that takes no part in sync.
+struct LeftOut {
+  Platform platform{};
+  std::string save;  // what people call it
+  std::string path;  // below the bay's root
+  enum class Why {
+    kind,          // the bay file does not name its kind
+    pattern,       // a pattern of `leave` fits its path
+    large,         // over `max_bytes`
+    misplaced,     // the bay's own programs do not read it
+    unknown_state  // no state map describes it, and the bay file does not say what writes it
+  };
+  Why why{};
+  std::string reason;  // a sentence
+};
+[[nodiscard]] std::string_view to_text(LeftOut::Why why);
+/// Returns what of a bay takes no part, by what lies there now; empty if the bay as a whole takes none. Reads
+/// no save but states whose bay file has them take part. `maps` may be nullptr: the built-in ones. Fails as
+/// BayView::saves.
+[[nodiscard]] Result<std::vector<LeftOut>> left_out(BayView& view, const StateMaps* maps);
+
 /// The state of a bay of this device, from its last look.
 struct BayStatus {
   std::string bay;
@@ -139,7 +160,7 @@ struct BayStatus {
 
 /// Reverts an unintended loss: the next round writes the newest version to the places of that save that are
 /// deleted, empty or damaged. Returns their number.
-[[nodiscard]] Result<std::size_t> bring_back(Store& own, const Lineage& lineage);
+[[nodiscard]] Result<std::size_t> bring_back(Store& own, const History& history, const Lineage& lineage);
 
 /// Resolves the conflicts of the saves in these files (paths below the bay's root) in favour of what the
 /// files contain. Returns how many there were.

@@ -135,8 +135,7 @@ Result<BaySync> read_sync(TableReader table) {
   sync.takes_part = takes_part.value_or(true);
   BAYSWAP_TRY(auto kinds, table.texts("kinds"));
   if (kinds) {
-    std::vector<std::string> known = sync.kinds;
-    known.insert(known.end(), {"states", "config"});
+    const std::vector<std::string> known = sync_kinds();
     for (const std::string& kind : *kinds)
       if (std::ranges::find(known, kind) == known.end())
         return table.error("kinds", fmt::format("'{}' is not a kind of save", printable(kind)),
@@ -147,6 +146,8 @@ Result<BaySync> read_sync(TableReader table) {
   if (config) sync.config = *std::move(config);
   BAYSWAP_TRY(auto form, table.text("form"));
   if (form) sync.form = *std::move(form);
+  BAYSWAP_TRY(auto states_of, table.text("states_of"));
+  if (states_of) sync.states_of = *std::move(states_of);
   const bool wants_config = std::ranges::find(sync.kinds, "config") != sync.kinds.end();
   if (wants_config && (sync.config.empty() || sync.form.empty()))
     return table.error("kinds",
@@ -179,6 +180,7 @@ std::string to_toml(const BaySync& sync) {
   if (sync.kinds != usual.kinds) out += fmt::format("kinds = {}\n", list_of(sync.kinds));
   if (!sync.config.empty()) out += fmt::format("config = {}\n", list_of(sync.config));
   if (!sync.form.empty()) out += fmt::format("form = {}\n", toml_quoted(sync.form));
+  if (!sync.states_of.empty()) out += fmt::format("states_of = {}\n", toml_quoted(sync.states_of));
   if (!sync.leave.empty()) out += fmt::format("leave = {}\n", list_of(sync.leave));
   if (sync.max_bytes != usual.max_bytes) out += fmt::format("max_bytes = {}\n", sync.max_bytes);
   if (!sync.programs.empty()) out += fmt::format("programs = {}\n", list_of(sync.programs));
@@ -268,6 +270,30 @@ std::string to_toml(const Bay& bay) {
       out += fmt::format("{} = {}\n", what, toml_quoted(place.text()));
   }
   return out + to_toml(bay.sync);
+}
+
+std::vector<std::string> sync_kinds() {
+  std::vector<std::string> known = BaySync().kinds;
+  known.insert(known.end(), {"states", "config"});
+  return known;
+}
+
+std::string with_sync(const std::string& toml, const BaySync& sync) {
+  std::string out;
+  bool is_sync = false;
+  for (std::size_t at = 0; at < toml.size();) {
+    const std::size_t end = std::min(toml.find('\n', at), toml.size() - 1) + 1;
+    const std::string line = toml.substr(at, end - at);
+    // A table begins at its bracket; a value in several lines has quotes or a comma there.
+    const std::size_t first = line.find_first_not_of(" \t");
+    if (first != std::string::npos && line[first] == '[')
+      is_sync = std::string_view(line).substr(first).starts_with("[sync]");
+    if (!is_sync) out += line;
+    at = end;
+  }
+  while (out.ends_with("\n\n")) out.pop_back();
+  if (!out.empty() && !out.ends_with('\n')) out += '\n';
+  return out + to_toml(sync);
 }
 
 std::vector<std::pair<std::string, std::string>> bay_templates() {

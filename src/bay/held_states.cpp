@@ -167,6 +167,15 @@ Result<std::vector<HeldState>> find_states(BayView& view, const std::string& gam
   return all;
 }
 
+std::string slots_in_words(const std::vector<HeldState>& states) {
+  std::map<int, std::string> slots;  // the autosave first
+  for (const HeldState& state : states)
+    slots[state.slot.automatic ? -1 : state.slot.number] = to_text(state.slot);
+  std::string all;
+  for (const auto& [number, word] : slots) all += (all.empty() ? "" : ", ") + word;
+  return all;
+}
+
 Result<std::string> path_of_slot(BayView& view, const HeldState& like, StateSlot slot) {
   const NameRule* name = like.name->uses_slot() != slot.automatic ? like.name : nullptr;
   for (const NameRule& other : like.rule->states)

@@ -132,6 +132,17 @@ bool has_clock(const Layout& form) {
   return std::ranges::any_of(form.slots, [](const Slot& slot) { return slot.role.kind == PartKind::rtc; });
 }
 
+// Whether all that the save has finds room. Of a set, its members tell.
+bool has_room(const Layout& form, const Save& save) {
+  return form.is_set() || std::ranges::all_of(save.parts, [&](const Part& part) {
+           if (is_blank(part) || part.role.kind == PartKind::rtc) return true;
+           return std::ranges::any_of(form.slots, [&](const Slot& slot) {
+             const auto sizes = slot.part_sizes();
+             return belongs(part, slot.role, save) && !sizes.empty() && sizes.back() >= part.bytes.size();
+           });
+         });
+}
+
 // Of several forms that the bay can have: that of the file in place, that of most of its saves, or the first.
 // What the game's own file has it keeps; the neighbours never give it a clock.
 Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
@@ -167,6 +178,8 @@ Result<const Layout*> form_for(BayView& view, const Arrival& arrival) {
                      });
   if (!timed && !std::ranges::all_of(forms, [](const Layout* form) { return has_clock(*form); }))
     std::erase_if(forms, [](const Layout* form) { return has_clock(*form); });
+  const auto lacks_room = [&](const Layout* form) { return !has_room(*form, arrival.content.chips); };
+  if (!std::ranges::all_of(forms, lacks_room)) std::erase_if(forms, lacks_room);
   for (const Layout* layout : view.layouts_in_use(*arrival.rule))
     if (listed(layout)) return layout;
   return forms.front();

@@ -264,40 +264,30 @@ Result<Batch> plan_all(BayView& from, BayView& to, const CarryRequest& request) 
   return BatchPlanner(from, to, request).run();
 }
 
-void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner& run_some) {
+void run_in_groups(std::span<const Plan* const> plans, Logbook& logbook, const PlansRunner& run_some,
+                   const std::function<void(std::size_t, const Result<std::int64_t>&)>& done) {
   constexpr std::size_t max_bytes = std::size_t{32} << 20;  // held twice while they are written
-  std::map<std::size_t, std::vector<BatchRow*>> rows;
-  for (BatchRow& row : batch.rows)
-    if (row.plan) rows[*row.plan].push_back(&row);
   std::optional<std::int64_t> first;
-  std::vector<std::size_t> group;
-  std::vector<const Plan*> plans;
+  std::vector<std::size_t> numbers;
+  std::vector<const Plan*> group;
   std::set<std::string> paths;
   std::size_t bytes = 0;
   const auto run_group = [&] {
     if (group.empty()) return;
-    const auto ids = run_some ? run_some(plans, first) : run_together(plans, target, logbook, first);
+    const auto ids = run_some(group, first);
     for (std::size_t n = 0; n < group.size(); ++n) {
       const auto& id = ids[n];
       if (id && !first)
         if (const auto entry = logbook.entry(*id)) first = entry->batch.value_or(*id);
-      for (BatchRow* row : rows[group[n]]) {
-        if (id) {
-          row->entry = *id;
-          continue;
-        }
-        row->outcome = id.error().code == ErrorCode::busy ? Outcome::refused : Outcome::failed;
-        row->why = id.error().message;
-      }
+      done(numbers[n], id);
     }
+    numbers.clear();
     group.clear();
-    plans.clear();
     paths.clear();
     bytes = 0;
   };
-  for (std::size_t i = 0; i < batch.plans.size(); ++i) {
-    const Plan& plan = batch.plans[i];
-    if (plan.changes.empty()) continue;
+  for (std::size_t i = 0; i < plans.size(); ++i) {
+    const Plan& plan = *plans[i];
     std::size_t own = 0;
     bool meets = false;  // a file that another plan of the group changes
     for (const FileChange& change : plan.changes) {
@@ -307,10 +297,33 @@ void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner&
     if (meets || group.size() == Logbook::max_together || (bytes > 0 && bytes + own > max_bytes)) run_group();
     for (const FileChange& change : plan.changes) paths.insert(change.path);
     bytes += own;
-    group.push_back(i);
-    plans.push_back(&plan);
+    numbers.push_back(i);
+    group.push_back(&plan);
   }
   run_group();
+}
+
+void run_batch(Batch& batch, Store& target, Logbook& logbook, const PlansRunner& run_some) {
+  std::map<const Plan*, std::vector<BatchRow*>> rows;
+  for (BatchRow& row : batch.rows)
+    if (row.plan) rows[&batch.plans[*row.plan]].push_back(&row);
+  std::vector<const Plan*> plans;
+  for (const Plan& plan : batch.plans)
+    if (!plan.changes.empty()) plans.push_back(&plan);
+  const PlansRunner together = [&](std::span<const Plan* const> group, std::optional<std::int64_t> first) {
+    return run_together(group, target, logbook, first);
+  };
+  run_in_groups(plans, logbook, run_some ? run_some : together,
+                [&](std::size_t number, const Result<std::int64_t>& id) {
+                  for (BatchRow* row : rows[plans[number]]) {
+                    if (id) {
+                      row->entry = *id;
+                      continue;
+                    }
+                    row->outcome = id.error().code == ErrorCode::busy ? Outcome::refused : Outcome::failed;
+                    row->why = id.error().message;
+                  }
+                });
 }
 
 }  // namespace bayswap

@@ -210,9 +210,7 @@ class CarryJob {
   // The states of the game that --slot names; all of them where nothing does.
   Result<std::vector<HeldState>> wanted_states() {
     BAYSWAP_TRY(std::vector<HeldState> states, find_states(*from_->view, options_.what));
-    std::vector<std::string> slots;
-    slots.reserve(states.size());
-    for (const HeldState& one : states) slots.push_back(to_text(one.slot));
+    const std::string slots = slots_in_words(states);
     if (states.empty())
       return fail(ErrorCode::not_found,
                   fmt::format("no state of '{}' is in {}", printable(options_.what), from_->bay.name),
@@ -226,7 +224,7 @@ class CarryJob {
     if (states.empty())
       return fail(ErrorCode::not_found,
                   fmt::format("no state of '{}' is in slot {}", printable(options_.what), options_.slot),
-                  fmt::format("it has slots {}", joined(slots, ", ")));
+                  "it has slots " + slots);
     return states;
   }
 

@@ -34,6 +34,7 @@ struct Words {
   RestoreOptions restore;
   UndoOptions undo;
   SyncOptions sync;
+  SyncSetOptions sync_set;
   std::string demo_out;
   std::string forgotten;
   std::function<int()> run;

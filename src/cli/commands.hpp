@@ -313,6 +313,20 @@ struct SyncOptions {
   bool watch = false;    // round after round, as something changes
   bool once = false;     // for a timer: like --yes, and says nothing where nothing was done
 };
+struct SyncSetOptions {
+  std::string bay;
+  std::vector<std::string> with;  // kinds
+  std::vector<std::string> without;
+  std::vector<std::string> leave;  // patterns
+  std::vector<std::string> take_again;
+  std::vector<std::string> config;
+  std::optional<std::string> config_of;
+  std::optional<std::string> states_of;
+  std::optional<std::uint64_t> max_bytes;
+  bool on = false;
+  bool off = false;
+};
+int sync_set_command(const Globals& globals, const SyncSetOptions& options);
 int sync_command(const Globals& globals, const SyncOptions& options);
 int sync_watch_command(const Globals& globals, const SyncOptions& options);
 int sync_join_command(const Globals& globals, const SyncOptions& options);

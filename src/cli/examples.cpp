@@ -11,7 +11,7 @@ struct Row {
   std::string_view command;
   std::string_view lines;
 };
-constexpr std::array<Row, 76> example_rows{{
+constexpr std::array<Row, 77> example_rows{{
     {"", "bayswap bay look\nbayswap carry saves/Cog.srm --to /media/stick\nbayswap undo"},
     {"inspect", "bayswap inspect Cog.srm\nbayswap inspect /media/stick\nbayswap inspect download.zip"},
     {"convert",
@@ -98,6 +98,9 @@ constexpr std::array<Row, 76> example_rows{{
     {"sheet draft", "bayswap sheet draft monday.sav friday.sav --value 120,450 --name coins --id cog"},
     {"sheet list", "bayswap sheet list"},
     {"sync", "bayswap sync\nbayswap sync --watch\nbayswap sync --dry-run"},
+    {"sync set",
+     "bayswap sync set home-pc --with states\nbayswap sync set home-pc --leave 'saves/test*' --max-bytes "
+     "1000000"},
     {"sync join",
      "bayswap sync join /media/stick/lighthouse\nbayswap sync join https://nas.local/dav/lighthouse "
      "--encrypt"},

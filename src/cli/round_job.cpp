@@ -82,8 +82,8 @@ class RoundJob {
     for (const std::string& name : options_.bays) {
       const auto bay = find_bay(books_->home, name);
       if (bay || bay.error().code != ErrorCode::bad_usage) continue;
-      constexpr std::array<std::string_view, 9> commands{
-          "join", "leave", "status", "devices", "forget", "conflicts", "resolve", "prune", "key"};
+      constexpr std::array<std::string_view, 10> commands{
+          "set", "join", "leave", "status", "devices", "forget", "conflicts", "resolve", "prune", "key"};
       const std::string near = did_you_mean(name, commands);
       if (near.empty()) return tl::unexpected(bay.error());
       return fail(ErrorCode::bad_usage,
@@ -171,8 +171,8 @@ class RoundJob {
     for (OneBay& bay : bays_) {
       if (!bay.looked) continue;
       BAYSWAP_CHECK(round_->run(bay.opened->bay.name, bay.plans, logbook,
-                                [&](const Plan& plan, std::optional<std::int64_t> first) {
-                                  return run_whole(plan, *bay.opened->store, *job_->logbook, first);
+                                [&](std::span<const Plan* const> plans, std::optional<std::int64_t> first) {
+                                  return run_whole(plans, *bay.opened->store, *job_->logbook, first);
                                 }));
       std::vector<const Plan*> taught;
       taught.reserve(bay.plans.size());

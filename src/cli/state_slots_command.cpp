@@ -245,15 +245,11 @@ Result<int> change(const Globals& globals, const StateOptions& options, bool mov
   if (states.empty()) return tl::unexpected(no_state_of(place->view(), options));
   const auto state =
       std::find_if(states.begin(), states.end(), [&](const HeldState& one) { return one.slot == *from; });
-  if (state == states.end()) {
-    std::vector<std::string> slots;
-    slots.reserve(states.size());
-    for (const HeldState& one : states) slots.push_back(to_text(one.slot));
+  if (state == states.end())
     return fail(ErrorCode::not_found,
                 fmt::format("no state of '{}' is in slot {} of {}", printable(options.game), to_text(*from),
                             options.place),
-                fmt::format("it has slots {}", joined(slots, ", ")));
-  }
+                "it has slots " + slots_in_words(states));
   if (const auto second =
           std::find_if(state + 1, states.end(), [&](const HeldState& one) { return one.slot == *from; });
       second != states.end())

@@ -56,4 +56,15 @@ void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& s
 /// "12.3 KB".
 [[nodiscard]] std::string bytes_in_words(std::uint64_t bytes);
 
+/// What of a bay takes no part in sync.
+struct BayLeftOut {
+  std::string bay;
+  std::string why;             // of the whole bay; empty: only of the saves
+  std::vector<LeftOut> saves;  // by what lies there now
+};
+/// Looks into every bay.
+[[nodiscard]] Result<std::vector<BayLeftOut>> left_out_of_bays(const Globals& globals);
+[[nodiscard]] Json to_json(const std::vector<BayLeftOut>& bays);
+void print_left_out(const std::vector<BayLeftOut>& bays);
+
 }  // namespace bayswap::cli

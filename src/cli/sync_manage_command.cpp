@@ -54,6 +54,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     conflicts += differing_heads(lineage).size() > 1 ? 1U : 0U;
   const DeviceInfo& device = replica.device();
   BAYSWAP_TRY(const std::uint64_t to_send, replica.unsent_bytes());
+  BAYSWAP_TRY(const auto outside, left_out_of_bays(globals));
   if (globals.json) {
     Json bay_list = Json::array();
     for (const BayStatus& bay : bays)
@@ -75,6 +76,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
                 {"news", received},
                 {"conflicts", conflicts},
                 {"bays", std::move(bay_list)},
+                {"left_out", to_json(outside)},
                 {"devices", std::move(peer_list)}});
     return exit_done;
   }
@@ -93,12 +95,15 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     print_field("news", fmt::format("{}: `bayswap sync` takes them", counted(received, "version")));
   if (conflicts > 0)
     print_field("conflicts", fmt::format("{}: `bayswap sync conflicts` shows them", conflicts), Tone::warn);
-  fmt::print("\n");
   std::vector<std::vector<std::string>> rows;
   for (const BayStatus& bay : bays)
     rows.push_back({bay.bay, std::to_string(bay.saves), bay.waiting > 0 ? std::to_string(bay.waiting) : "",
                     bay.lost > 0 ? std::to_string(bay.lost) : ""});
-  if (!rows.empty()) print_table({"bay", "saves", "newer elsewhere", "lost"}, rows, {1, 2, 3});
+  if (!rows.empty()) {
+    fmt::print("\n");
+    print_table({"bay", "saves", "newer elsewhere", "lost"}, rows, {1, 2, 3});
+  }
+  print_left_out(outside);
   rows.clear();
   for (const PeerInfo& peer : replica.peers())
     rows.push_back({printable(peer.name), local_time(peer.report.seen),
@@ -223,7 +228,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
                 fmt::format("'{}' means {} saves", printable(options.game), lineages.size()),
                 "pass the game's code, or the id of a version");
   if (options.keep == "back") {
-    BAYSWAP_TRY(const std::size_t places, bring_back(job->own(), *open.front()));
+    BAYSWAP_TRY(const std::size_t places, bring_back(job->own(), *history, *open.front()));
     if (places == 0)
       return fail(ErrorCode::bad_usage, fmt::format("no place of '{}' has lost it", printable(options.game)),
                   "`bayswap sync` says what is lost");

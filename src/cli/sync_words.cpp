@@ -33,7 +33,26 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->type_name("NAME");
   join->add_flag("--encrypt", w.sync.encrypt, "Found one that only those can read who know its passphrase");
   action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);
-  action("status", "Shows devices, saves that wait, and problems", sync_status_command);
+  action("status", "Shows devices, saves that wait, what stays out, and problems", sync_status_command);
+  CLI::App* set = command(*sync, w, "set", "Say what of a bay takes part",
+                          [&w] { return sync_set_command(w.globals, w.sync_set); });
+  set->add_option("BAY", w.sync_set.bay, "The bay; without an option, what takes part is shown")->required();
+  set->add_option("--with", w.sync_set.with, "Kinds that take part: battery, card, folder, states, config")
+      ->type_name("KIND");
+  set->add_option("--without", w.sync_set.without, "Kinds that stay out")->type_name("KIND");
+  set->add_option("--states-of", w.sync_set.states_of,
+                  "What writes its save states: bays of one name exchange states that no map describes")
+      ->type_name("NAME");
+  set->add_option("--leave", w.sync_set.leave, "Leave out files that a pattern fits: 'saves/test*'")
+      ->type_name("PATTERN");
+  set->add_option("--take-again", w.sync_set.take_again, "Leave them out no longer")->type_name("PATTERN");
+  set->add_option("--config", w.sync_set.config, "Which files are configuration: 'config/*.cfg'")
+      ->type_name("PATTERN");
+  set->add_option("--config-of", w.sync_set.config_of, "What it configures: bays of one name exchange it")
+      ->type_name("NAME");
+  set->add_option("--max-bytes", w.sync_set.max_bytes, "Leave out saves that are larger")->type_name("BYTES");
+  CLI::Option* on = set->add_flag("--on", w.sync_set.on, "The bay takes part");
+  set->add_flag("--off", w.sync_set.off, "Nothing of the bay takes part")->excludes(on);
   action("devices", "List the devices", sync_devices_command);
   action("forget", "Stop waiting for a device that is gone", sync_forget_command)
       ->add_option("DEVICE", w.sync.device, "Its name or its id")

@@ -8,6 +8,7 @@
 
 #include <array>
 #include <cerrno>
+#include <csignal>
 #include <cstdio>
 #include <fstream>
 
@@ -69,6 +70,18 @@ std::optional<bool> holds(int folder, const std::string& name, ByteView bytes) {
   return holds(handle.get(), bytes);
 }
 
+// Whether a program has the file open for writing, or mapped so: what it writes later would be in a file that
+// no name leads to. A lease for reading is given only if there is none. False where the system can't tell.
+bool is_written_by_others(int folder, const std::string& name) {
+  const Handle handle(openat(folder, name.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK));
+  if (!handle.is_open()) return false;
+  // Who opens it in this very moment makes the kernel send a signal: one that does nothing.
+  if (fcntl(handle.get(), F_SETSIG, SIGURG) != 0) return false;
+  if (fcntl(handle.get(), F_SETLEASE, F_RDLCK) != 0) return errno == EAGAIN;
+  (void)fcntl(handle.get(), F_SETLEASE, F_UNLCK);
+  return false;
+}
+
 // File systems without these flags answer in several ways.
 bool is_no_such_rename(int error) {
   return error == EINVAL || error == ENOSYS || error == EOPNOTSUPP || error == ENOTTY;
@@ -108,6 +121,11 @@ int copy_attributes(int folder, const std::string& name, const struct stat& old,
 
 tl::unexpected<Error> changed(const std::string& display_path) {
   return fail(ErrorCode::busy, fmt::format("{} has changed since the plan was made", display_path),
+              "close the game that uses it, and try again");
+}
+
+tl::unexpected<Error> open_elsewhere(const std::string& display_path) {
+  return fail(ErrorCode::busy, fmt::format("another program has {} open to write it", display_path),
               "close the game that uses it, and try again");
 }
 
@@ -266,16 +284,20 @@ Result<void> Staging::replace(Staged& one, int folder, bool& placed) {
   const std::string& shown = one.file.display_path;
   if (one.file.expected == Expected::these_bytes) {
     if (renameat2(folder, temporary, folder, name, RENAME_EXCHANGE) == 0) {
-      const auto was = holds(folder, one.temporary, one.file.before->view());
+      // From here on nothing else can open it: who has it open now is asked first, then what is in it.
+      const bool is_used = is_written_by_others(folder, one.temporary);
+      const auto was = is_used ? std::optional(false) : holds(folder, one.temporary, one.file.before->view());
       if (was.value_or(false)) {
         placed = true;
         if (unlinkat(folder, temporary, 0) == 0) one.temporary.clear();
         return {};
       }
-      // Another program wrote it since the plan was made, or it can't be read: its bytes go back.
+      // Another program wrote it since the plan was made, or will, or it can't be read: it goes back.
       const int unreadable = was ? 0 : errno;
       if (renameat2(folder, temporary, folder, name, RENAME_EXCHANGE) == 0)
-        return unreadable == 0 ? changed(shown) : os_error(unreadable, "reading it", shown);
+        return is_used           ? open_elsewhere(shown)
+               : unreadable == 0 ? changed(shown)
+                                 : os_error(unreadable, "reading it", shown);
       placed = true;
       one.temporary.clear();  // never removed: it holds bytes that are nowhere else
       return fail(ErrorCode::io,
@@ -288,6 +310,7 @@ Result<void> Staging::replace(Staged& one, int folder, bool& placed) {
     const auto as_planned = holds(folder, one.name, one.file.before->view());
     if (!as_planned) return os_error(errno, "reading it", shown);
     if (!*as_planned) return changed(shown);
+    if (is_written_by_others(folder, one.name)) return open_elsewhere(shown);
   }
   if (renameat(folder, temporary, folder, name) != 0) return os_error(errno, "giving it its name", shown);
   placed = true;
@@ -301,12 +324,14 @@ Result<void> Staging::remove(Staged& one, int folder, bool& placed) {
   if (one.file.expected == Expected::these_bytes) {
     const std::string aside = random_name();
     if (renameat2(folder, name, folder, aside.c_str(), RENAME_NOREPLACE) == 0) {
-      if (holds(folder, aside, one.file.before->view()).value_or(false)) {
+      const bool is_used = is_written_by_others(folder, aside);
+      if (!is_used && holds(folder, aside, one.file.before->view()).value_or(false)) {
         placed = true;
         one.temporary = unlinkat(folder, aside.c_str(), 0) == 0 ? "" : aside;
         return {};
       }
-      if (renameat2(folder, aside.c_str(), folder, name, RENAME_NOREPLACE) == 0) return changed(shown);
+      if (renameat2(folder, aside.c_str(), folder, name, RENAME_NOREPLACE) == 0)
+        return is_used ? open_elsewhere(shown) : changed(shown);
       placed = true;
       return fail(ErrorCode::io,
                   fmt::format("{} was changed by another program, whose bytes are now in {}", shown,
@@ -318,6 +343,7 @@ Result<void> Staging::remove(Staged& one, int folder, bool& placed) {
     const auto as_planned = holds(folder, one.name, one.file.before->view());
     if (!as_planned) return os_error(errno, "reading it", shown);
     if (!*as_planned) return changed(shown);
+    if (is_written_by_others(folder, one.name)) return open_elsewhere(shown);
   }
   if (unlinkat(folder, name, 0) != 0) return os_error(errno, "removing it", shown);
   placed = true;

@@ -43,8 +43,6 @@ class BayLook {
   [[nodiscard]] Result<void> take_loaded();
   // Stamps of the saves that have to be read; one look whether any program uses one of them.
   [[nodiscard]] Result<void> look_whether_idle();
-  // A place that was away so long that its version was pruned holds what the oldest one came from.
-  void find_pruned(const HeldSave& save, HeldPlace& place);
   [[nodiscard]] Result<void> changed(const Loaded& one, const std::string& stamp);
   // A place that holds less than the version it got (a bay without controller paks, say): what it can't hold
   // stays as it was.
@@ -63,6 +61,8 @@ class BayLook {
   [[nodiscard]] const Version* version_with(const Lineage& lineage, const std::string& content) const;
   // What a place came from that this device never looked at: what a carry wrote there, or a deletion.
   [[nodiscard]] std::vector<VersionId> parents_of(const HeldSave& save, const Lineage* lineage);
+  // Deleted everywhere, as far as is known.
+  [[nodiscard]] static bool is_deleted(const Lineage& lineage);
   [[nodiscard]] Result<void> look_for_vanished();
   // All but its bytes and what it came from.
   [[nodiscard]] Version version_of(const HeldSave& save, const Content& content,

@@ -95,9 +95,25 @@ bool History::add(Version version) {
   return is_new;
 }
 
-void History::prune(const VersionId& id) {
-  pruned_.insert(id);
-  if (versions_.erase(id) > 0) grouped_ = false;
+bool History::prune(const VersionId& id, const VersionId& later) {
+  const auto [at, is_new] = pruned_.try_emplace(id, later);
+  const bool is_nearer = !is_new && later != VersionId{} && (at->second == VersionId{} || later < at->second);
+  if (is_nearer) at->second = later;
+  if (versions_.erase(id) > 0 || is_nearer) grouped_ = false;
+  return is_new || is_nearer;
+}
+
+const Version* History::known(const VersionId& id) const {
+  VersionId at = id;
+  // What two devices told of one another's pruned versions could go round in a circle.
+  constexpr std::size_t max_steps = 4096;
+  for (std::size_t steps = 0; steps < max_steps; ++steps) {
+    if (const Version* version = find(at)) return version;
+    const auto next = pruned_.find(at);
+    if (next == pruned_.end() || next->second == VersionId{}) return nullptr;
+    at = next->second;
+  }
+  return nullptr;
 }
 
 const Version* History::find(const VersionId& id) const {
@@ -108,10 +124,10 @@ const Version* History::find(const VersionId& id) const {
 void History::group() const {
   if (grouped_) return;
   std::vector<const SaveIdentity*> identities;
-  std::unordered_map<std::string, std::size_t> known;
+  std::unordered_map<std::string, std::size_t> by_text;
   std::map<VersionId, std::size_t> identity_of;
   for (const auto& [id, version] : versions_) {
-    const auto [at, is_new] = known.try_emplace(spelled(version.save), identities.size());
+    const auto [at, is_new] = by_text.try_emplace(spelled(version.save), identities.size());
     if (is_new) identities.push_back(&version.save);
     identity_of.emplace(id, at->second);
   }
@@ -123,8 +139,7 @@ void History::group() const {
   // A version is of the save that it came from, whatever it is called by now.
   for (const auto& [id, version] : versions_)
     for (const VersionId& parent : version.parents)
-      if (const auto at = identity_of.find(parent); at != identity_of.end())
-        groups.join(identity_of.at(id), at->second);
+      if (const Version* from = known(parent)) groups.join(identity_of.at(id), identity_of.at(from->id));
 
   lineages_.clear();
   lineage_of_.clear();
@@ -196,7 +211,9 @@ bool History::descends(const VersionId& later, const VersionId& earlier) const {
     if (const Version* version = find(id))
       open.insert(open.end(), version->parents.begin(), version->parents.end());
   }
-  return false;
+  // Of a pruned one, what is known is that something came from it.
+  const Version* instead = find(earlier) == nullptr ? known(earlier) : nullptr;
+  return instead != nullptr && descends(later, instead->id);
 }
 
 const Version* History::common_ancestor(const std::vector<const Version*>& versions) const {

@@ -1,6 +1,5 @@
 // What changed in a bay since it was last looked at: what has to be read, and reading it.
 #include <fmt/format.h>
-#include <fnmatch.h>
 
 #include <algorithm>
 #include <atomic>
@@ -24,7 +23,7 @@ Result<void> follow_accepted(SyncRound::Impl& round, const std::string& bay, std
     SyncRow& row = (*round.rows)[i];
     if (!row.loss || !round.request.accept.contains(*row.loss)) continue;
     for (const HeldPlace* place : round.places.of_bay(bay)) {
-      const Version* before = history->find(place->version);
+      const Version* before = history->known(place->version);
       if (!place->is_lost || place->path != row.path || place->label != row.save || before == nullptr)
         continue;
       Version gone = *before;
@@ -32,6 +31,7 @@ Result<void> follow_accepted(SyncRound::Impl& round, const std::string& bay, std
       gone.bundle = {};
       gone.size_bytes = 0;
       gone.parents = {place->version};
+      // Who deletes what was pruned has not seen what came from it.
       if (const Lineage* lineage = history->lineage_of(place->version))
         for (const Version* head : lineage->heads)
           if (head->content == before->content) gone.parents.push_back(head->id);
@@ -87,13 +87,7 @@ void BayLook::find_accounts(const std::vector<HeldSave>& saves) {
 }
 
 bool BayLook::takes_part(const HeldSave& save) const {
-  const BaySync& sync = view_.bay().sync;
-  const auto matches = [&](const std::string& pattern) {
-    return fnmatch(pattern.c_str(), save.path.c_str(), 0) == 0;
-  };
-  return save.health != Health::deleted && save.misplaced.empty() && save.size_bytes <= sync.max_bytes &&
-         (is_plain(save.kind) || std::ranges::find(sync.kinds, to_text(kind_of(save))) != sync.kinds.end()) &&
-         std::ranges::none_of(sync.leave, matches);
+  return save.health != Health::deleted && !why_left_out(view_.bay().sync, save);
 }
 
 SaveIdentity BayLook::identity_of(const HeldSave& save) const {
@@ -116,7 +110,7 @@ SyncRow& BayLook::row(Outcome outcome, const HeldSave& save, std::string why) {
 }
 
 void BayLook::block(const HeldSave& save, const HeldPlace* place) {
-  if (place != nullptr) round_.blocked[bay_].insert(place->version);
+  if (place != nullptr) round_.block(bay_, place->version);
   round_.blocked_paths[bay_].insert(save.path);
   for (const HeldFile& file : save.held) round_.blocked_paths[bay_].insert(file.path);
 }
@@ -128,7 +122,10 @@ Result<void> BayLook::look_at(const std::string& key, const HeldSave& save) {
     row(Outcome::failed, save, save.health_note.empty() ? "the card can't be read" : save.health_note);
     return {};
   }
-  if (place != nullptr && !is_plain(save.kind)) find_pruned(save, *place);
+  // A place whose version nobody knows any more is one that was never seen: what is in it is a version of its
+  // own, and where that differs from the others, a conflict.
+  if (place != nullptr && place->coming.empty() && history_->known(place->version) == nullptr)
+    place = nullptr;
   std::string& stamp = stamps_[&save];
   if (stamp.empty()) return {};
   if (!is_idle_ && round_.request.in_use)
@@ -234,24 +231,13 @@ Result<void> BayLook::look_whether_idle() {
     BAYSWAP_TRY(std::string stamp, stamp_of(view_, *save, &has_no_time));
     if (has_no_time) round_.bays.at(bay_).is_settled = false;  // a list does not tell whether it changed
     if (place != nullptr && place->stamp == stamp && !place->is_lost && !place->is_wanted_back &&
-        place->coming.empty() && !history_->pruned().contains(place->version))
+        place->coming.empty() && history_->known(place->version) != nullptr)
       continue;
     stamps_.emplace(save, std::move(stamp));
     for (std::string& path : paths_of(view_, *save)) paths.push_back(std::move(path));
   }
   is_idle_ = paths.empty() || !round_.request.in_use || !round_.request.in_use(paths);
   return {};
-}
-
-void BayLook::find_pruned(const HeldSave& save, HeldPlace& place) {
-  if (!history_->pruned().contains(place.version)) return;
-  const auto lineages = history_->lineages_for(identity_of(save));
-  if (lineages.size() != 1) return;
-  for (const Version* version : lineages.front()->versions)
-    if (std::ranges::none_of(version->parents,
-                             [&](const VersionId& parent) { return history_->find(parent) != nullptr; }))
-      place.version = version->id;
-  round_.places.touch();
 }
 
 Result<std::string> look_at(SyncRound::Impl& round, BayView& view, Logbook* logbook) {

@@ -90,7 +90,7 @@ Result<void> BayLook::ask(HeldPlace& place, Platform platform, Loss loss, const 
   lost_ += place.is_known_lost ? 0U : 1U;
   place.is_lost = true;
   round_.places.touch();
-  round_.blocked[bay_].insert(place.version);
+  round_.block(bay_, place.version);
   round_.blocked_paths[bay_].insert(place.path);
   round_.row(Outcome::asked, bay_, platform, place.label, place.path, why).loss = loss;
   return {};
@@ -101,17 +101,23 @@ Result<void> BayLook::settle_new() {
   for (const NewSave& one : new_) ++dumps[game_text(*one.save)];
   std::map<VersionId, const HeldPlace*> held;
   std::multimap<std::string, const HeldPlace*> vanished;
+  std::multimap<const Lineage*, const HeldPlace*> vanished_of;
   for (const HeldPlace* place : round_.places.of_bay(bay_)) {
-    if (there_.contains(place->key))
+    if (there_.contains(place->key)) {
       held.emplace(place->version, place);
-    else
-      vanished.emplace(place->seen, place);
+      continue;
+    }
+    if (left_.contains(place->key)) continue;
+    vanished.emplace(place->seen, place);
+    if (const Version* known = history_->known(place->version))
+      vanished_of.emplace(history_->lineage_of(known->id), place);
   }
   // First all is looked up, then noted: each new version means that the history is grouped anew.
   std::vector<std::pair<const NewSave*, HeldPlace>> known;
   std::vector<std::pair<const NewSave*, std::vector<VersionId>>> unknown;
   for (const NewSave& one : new_) {
     if (const auto was = vanished.find(one.digest); was != vanished.end()) {
+      std::erase_if(vanished_of, [&](const auto& row) { return row.second == was->second; });
       rename(one, *was->second);
       vanished.erase(was);
       continue;
@@ -122,6 +128,16 @@ Result<void> BayLook::settle_new() {
         lineage != nullptr && std::ranges::any_of(lineage->versions, [&](const Version* version) {
           return held.contains(version->id);
         });
+    // Played, and given another name since.
+    if (!is_here_already && dumps[game_text(*one.save)] == 1 && vanished_of.count(lineage) == 1) {
+      const HeldPlace& was = *vanished_of.find(lineage)->second;
+      row(Outcome::renamed, *one.save, fmt::format("it was {}", was.path)).version = was.version;
+      unknown.emplace_back(&one, with_same(was.version));
+      std::erase_if(vanished, [&](const auto& row) { return row.second == &was; });
+      vanished_of.erase(lineage);
+      round_.places.remove(bay_, std::string(was.key));
+      continue;
+    }
     if (lineages.size() > 1 || is_here_already || dumps[game_text(*one.save)] > 1) {
       block(*one.save, nullptr);
       row(Outcome::asked, *one.save,
@@ -131,7 +147,11 @@ Result<void> BayLook::settle_new() {
                 "played");
       continue;
     }
-    if (const Version* version = lineage != nullptr ? version_with(*lineage, one.digest) : nullptr) {
+    // After a deletion, the same bytes again are one who put them there: a child of the deletion, not what
+    // was deleted.
+    const Version* same =
+        lineage != nullptr && !is_deleted(*lineage) ? version_with(*lineage, one.digest) : nullptr;
+    if (const Version* version = same) {
       known.emplace_back(&one, place_of(one, version->id));
       continue;
     }
@@ -140,10 +160,11 @@ Result<void> BayLook::settle_new() {
   for (auto& [one, place] : known) round_.places.set(std::move(place));
   for (auto& [one, parents] : unknown) {
     Version version = one->version;
+    const bool is_new = parents.empty();
     version.parents = std::move(parents);
     BAYSWAP_TRY(const VersionId id, round_.replica.note(std::move(version)));
     if (one->save->kind != SaveKind::battery) BAYSWAP_CHECK(keep_now(*one->save));
-    row(Outcome::noted, *one->save, "it is new").version = id;
+    row(Outcome::noted, *one->save, is_new ? "it is new" : "it changed").version = id;
     round_.places.set(place_of(*one, id));
   }
   return {};
@@ -188,14 +209,21 @@ const Version* BayLook::version_with(const Lineage& lineage, const std::string& 
 
 std::vector<VersionId> BayLook::parents_of(const HeldSave& save, const Lineage* lineage) {
   if (lineage == nullptr) return {};
+  if (is_deleted(*lineage)) {
+    std::vector<VersionId> all;
+    for (const Version* head : lineage->heads) all.push_back(head->id);
+    return all;
+  }
   if (round_.request.carry.writes_of)
     for (const std::string& path : paths_of(view_, save))
       for (const FileWrite& write : round_.request.carry.writes_of(path))
         if (const Version* known = write.content.empty() ? nullptr : version_with(*lineage, write.content))
           return {known->id};
-  if (lineage->heads.size() == 1 && lineage->heads.front()->is_deletion())
-    return {lineage->heads.front()->id};
   return {};
+}
+
+bool BayLook::is_deleted(const Lineage& lineage) {
+  return std::ranges::all_of(lineage.heads, [](const Version* head) { return head->is_deletion(); });
 }
 
 Result<void> BayLook::look_for_vanished() {
@@ -205,7 +233,7 @@ Result<void> BayLook::look_for_vanished() {
   };
   for (HeldPlace* place : round_.places.of_bay(bay_)) {
     if (there_.contains(place->key)) continue;
-    const Version* version = history_->find(place->version);
+    const Version* version = history_->known(place->version);
     // Never seen: a write that was under way, and did not happen. Or it takes no part any more.
     if (version == nullptr || version->is_deletion() || place->seen.empty() || left_.contains(place->key) ||
         (!is_plain(version->kind) && view_.bay().rule(version->save.facts.game.platform) == nullptr) ||

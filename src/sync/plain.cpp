@@ -69,9 +69,12 @@ Result<void> add_configs(BayView& view, const std::string& folder, std::size_t d
   return {};
 }
 
-std::string map_of(const HeldState& state, const Blob& bytes, const StateMaps* maps) {
+// The id of the map that describes it, else what its bay file says of its states; may be empty.
+std::string map_of(const Bay& bay, const HeldState& state, const Blob& bytes, const StateMaps* maps) {
   static const StateMaps built_in;
-  return look_at_state(maps != nullptr ? *maps : built_in, StateFile(bytes), state.rule->platform, {}).map;
+  std::string map =
+      look_at_state(maps != nullptr ? *maps : built_in, StateFile(bytes), state.rule->platform, {}).map;
+  return map.empty() ? bay.sync.states_of : map;
 }
 
 std::string name_of_state(StateSlot slot) {
@@ -100,6 +103,14 @@ Result<std::vector<HeldSave>> plain_saves(BayView& view) {
   if (view.bay().rules.empty()) return all;
   if (wants(sync, "config") && !sync.config.empty()) BAYSWAP_CHECK(add_configs(view, ".", 0, all));
   if (!wants(sync, "states")) return all;
+  BAYSWAP_TRY(auto states, state_saves(view));
+  for (HeldSave& save : states) all.push_back(std::move(save));
+  return all;
+}
+
+Result<std::vector<HeldSave>> state_saves(BayView& view) {
+  std::vector<HeldSave> all;
+  if (view.bay().rules.empty()) return all;
   BAYSWAP_TRY(const auto states, held_states(view));
   for (const HeldState& state : states) {
     HeldSave save;
@@ -132,7 +143,7 @@ Result<std::optional<PlainFile>> read_plain(BayView& view, const HeldSave& save,
   BAYSWAP_TRY(const auto states, held_states(view));
   const auto state = std::ranges::find(states, save.path, &HeldState::path);
   if (state == states.end()) return std::optional<PlainFile>{};
-  const std::string map = bytes.empty() ? std::string() : map_of(*state, bytes, maps);
+  const std::string map = bytes.empty() ? std::string() : map_of(view.bay(), *state, bytes, maps);
   if (map.empty() && !bytes.empty()) return std::optional<PlainFile>{};
   file.identity = identity_of(view, *state, map);
   file.content.game = file.identity.facts.game;
@@ -160,8 +171,15 @@ Result<std::optional<std::string>> plain_path(BayView& view, const Version& vers
     if (like != nullptr || saves_as(state.rule->platform) != saves_as(rule->platform) || ++looked > looked_at)
       continue;
     const auto bytes = view.store().read(state.path, max_state_bytes);
-    if (bytes && !bytes->empty() && place_of_map(map_of(state, *bytes, maps)) == version.save.place)
+    if (bytes && !bytes->empty() &&
+        place_of_map(map_of(view.bay(), state, *bytes, maps)) == version.save.place)
       like = &state;
+  }
+  // A bay without such a state can say what its programs write.
+  HeldState by_rule;
+  if (like == nullptr && !sync.states_of.empty() && place_of_map(sync.states_of) == version.save.place) {
+    by_rule.name = &rule->states.front();
+    like = &by_rule;
   }
   if (like == nullptr) return none;
   // The very game: a state holds addresses of its ROM.

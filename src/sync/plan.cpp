@@ -14,19 +14,10 @@ namespace {
 
 using Outcome = SyncRow::Outcome;
 
-// A save that a bay has no place for is none of that bay's saves.
+// A save that a bay has no place for is none of that bay's saves. Where it has the game and can't take the
+// save, it says so.
 bool means_no_place(IssueCode code) {
-  switch (code) {
-    case IssueCode::no_rom:
-    case IssueCode::no_place:
-    case IssueCode::wrong_region:
-    case IssueCode::wrong_game:
-    case IssueCode::base_needed:
-    case IssueCode::empty:
-      return true;
-    default:
-      return false;
-  }
+  return code == IssueCode::no_rom || code == IssueCode::no_place || code == IssueCode::empty;
 }
 
 // Whether the bay file lets such a version into the bay; where it goes is asked by is_left_out.
@@ -65,7 +56,10 @@ class BayPlanner {
     BAYSWAP_TRY(const History* history, round_.replica.history());
     history_ = history;
     plans_ = std::move(plans);
-    for (const HeldPlace* place : round_.places.of_bay(bay_)) held_.emplace(place->version, place);
+    for (const HeldPlace* place : round_.places.of_bay(bay_)) {
+      const Version* known = history->known(place->version);
+      held_.emplace(known != nullptr ? known->id : place->version, place);
+    }
     Planner planner(nullptr, view_, nullptr, request_);
     std::vector<Passage> passages;
     for (const Lineage& lineage : history->lineages()) {
@@ -77,6 +71,7 @@ class BayPlanner {
         row(Outcome::conflict, *heads.front(), place->path,
             fmt::format("{} versions, none made from another", heads.size()));
       }
+      if (heads.size() > 1 && place == nullptr) BAYSWAP_CHECK(say_conflict_without_place(heads));
       if (heads.size() != 1) continue;
       if (!is_wanted(lineage, *heads.front(), place)) continue;
       if (is_plain(heads.front()->kind) && !heads.front()->is_deletion()) {
@@ -129,6 +124,40 @@ class BayPlanner {
     return true;
   }
 
+  // A bay that would have the save, once it is decided which.
+  Result<void> say_conflict_without_place(const std::vector<const Version*>& heads) {
+    for (const Version* head : heads) {
+      if (head->is_deletion() || is_plain(head->kind) || !is_let_in(view_.bay().sync, *head) ||
+          view_.bay().rule(head->save.facts.game.platform) == nullptr)
+        continue;
+      BAYSWAP_TRY(const auto passage, tried(*head));
+      if (!passage || passage->error || passage->arrival->spots.empty()) continue;
+      const PlanIssue* refusal = passage->arrival->issues.refusal();
+      const std::string& path = passage->arrival->spots.front().path;
+      if ((refusal != nullptr && means_no_place(refusal->code)) || is_left_out(view_.bay().sync, path))
+        continue;
+      row(Outcome::conflict, *head, path,
+          fmt::format("{} versions, none made from another; there is none here yet", heads.size()));
+      return {};
+    }
+    return {};
+  }
+
+  // Where a version would go here; nothing of it is planned or shown. Nothing if its bytes are not to be had.
+  Result<std::optional<Passage>> tried(const Version& version, const HeldPlace* place = nullptr) {
+    Planner planner(nullptr, view_, nullptr, request_);
+    std::vector<Passage> passages;
+    const std::size_t rows = round_.rows->size();
+    const auto wanted = wanted_;
+    const auto resolved = resolve(planner, version, place, passages);
+    wanted_ = wanted;
+    BAYSWAP_CHECK(resolved);
+    round_.rows->resize(rows);
+    if (passages.empty()) return std::optional<Passage>();
+    BAYSWAP_CHECK(planner.merge(passages, true));
+    return std::optional(std::move(passages.front()));
+  }
+
   SyncRow& row(Outcome outcome, const Version& version, std::string path, std::string why) {
     SyncRow& one = round_.row(outcome, bay_, version.save.facts.game.platform, version.label, std::move(path),
                               std::move(why));
@@ -168,24 +197,14 @@ class BayPlanner {
       if (bytes) files.push_back({view_.store().absolute_path(place.path), *bytes, *bytes, version.modified});
       return files;
     }
-    Planner planner(nullptr, view_, nullptr, request_);
-    std::vector<Passage> passages;
-    const std::size_t rows = round_.rows->size();
-    const auto wanted = wanted_;
-    const auto resolved = resolve(planner, version, &place, passages);
-    wanted_ = wanted;
-    BAYSWAP_CHECK(resolved);
-    round_.rows->resize(rows);
-    if (passages.empty()) return files;
-    BAYSWAP_CHECK(planner.merge(passages, true));
-    const Passage& passage = passages.front();
-    if (passage.error || passage.arrival->issues.refusal() != nullptr) return files;
-    for (const FileChange& change : passage.arrival->changes)
+    BAYSWAP_TRY(const auto passage, tried(version, &place));
+    if (!passage || passage->error || passage->arrival->issues.refusal() != nullptr) return files;
+    for (const FileChange& change : passage->arrival->changes)
       if (change.after)
         files.push_back(
             {view_.store().absolute_path(change.path), change.after, change.after, version.modified});
     if (!files.empty()) return files;
-    for (const Spot& spot : passage.arrival->spots) {
+    for (const Spot& spot : passage->arrival->spots) {
       BAYSWAP_TRY(const auto info, view_.store().stat(spot.path));
       if (!info || info->kind != FileInfo::Kind::file) continue;
       BAYSWAP_TRY(Blob bytes, view_.store().read(spot.path));
@@ -292,14 +311,16 @@ class BayPlanner {
     const Version& version = *wanted.version;
     const std::string path = wanted.place != nullptr ? wanted.place->path : "";
     if (passage.error) {
-      if (wanted.place != nullptr || passage.error->code == ErrorCode::io)
-        row(Outcome::failed, version, path, passage.error->message);
+      if (wanted.place != nullptr || passage.error->code != ErrorCode::not_found)
+        row(Outcome::failed, version, path, why(passage.error->message, passage.error->hint));
       return false;
     }
     const Arrival& arrival = *passage.arrival;
+    const std::string to = !path.empty() || arrival.spots.empty() ? path : arrival.spots.front().path;
     if (const PlanIssue* refusal = arrival.issues.refusal()) {
-      if (wanted.place != nullptr || !means_no_place(refusal->code))
-        row(Outcome::asked, version, path, refusal->text);
+      if (wanted.place != nullptr || (!means_no_place(refusal->code) && !is_left_out(view_.bay().sync, to)))
+        row(wanted.place != nullptr ? Outcome::asked : Outcome::failed, version, to,
+            why(refusal->text, refusal->hint));
       return false;
     }
     if (arrival.spots.empty() || !arrival.brought) return false;
@@ -323,6 +344,10 @@ class BayPlanner {
           return false;
         }
     return true;
+  }
+
+  static std::string why(const std::string& text, const std::string& hint) {
+    return hint.empty() ? text : fmt::format("{}; {}", text, hint);
   }
 
   // A file in which a game has never saved is a place that is free.

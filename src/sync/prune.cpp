@@ -80,7 +80,11 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
     std::set<VersionId>& ids = known.emplace_back();
     for (const auto& [id, version] : theirs.history_.versions()) ids.insert(id);
   }
-  std::vector<VersionId> gone;
+  struct Gone {
+    VersionId id;
+    VersionId later;  // a version that stays, and came from it
+  };
+  std::vector<Gone> gone;
   for (const Lineage& lineage : history_.lineages()) {
     if (lineage.versions.size() <= keep) continue;
     // From the heads back, a generation at a time.
@@ -101,12 +105,25 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
       return std::ranges::all_of(lineage.heads, [&](const Version* head) { return ids.contains(head->id); });
     });
     if (!all_have_seen) continue;
+    // From what stays down to all that it came from.
+    std::map<VersionId, VersionId> later;
+    std::vector<std::pair<VersionId, VersionId>> open;
+    for (const VersionId& id : kept) open.emplace_back(id, id);
+    while (!open.empty()) {
+      const auto [id, from] = open.back();
+      open.pop_back();
+      const Version* version = history_.find(id);
+      if (version == nullptr || (!kept.contains(id) && !later.emplace(id, from).second)) continue;
+      for (const VersionId& parent : version->parents)
+        if (!kept.contains(parent)) open.emplace_back(parent, from);
+    }
     for (const Version* version : lineage.versions)
-      if (!kept.contains(version->id)) gone.push_back(version->id);
+      if (const auto found = later.find(version->id); found != later.end())
+        gone.push_back({found->first, found->second});
   }
-  for (const VersionId& id : gone) {
+  for (const auto& [id, later] : gone) {
     const Digest bundle = history_.find(id)->bundle;
-    BAYSWAP_CHECK(prune(id));
+    BAYSWAP_CHECK(prune(id, later));
     unsent_.erase(bundle);
   }
   if (gone.empty()) return std::size_t{0};

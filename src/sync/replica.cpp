@@ -106,8 +106,12 @@ Blob Replica::page_bytes(std::size_t page) const {
   for (const VersionId& id : members_[page])
     if (const Version* version = history_.find(id)) records.push_back(record_of(*version));
   std::vector<VersionId> pruned;
-  for (const auto& [id, at] : pruned_page_)
-    if (at == page) pruned.push_back(id);
+  bool is_any_followed = false;
+  for (const auto& [id, at] : pruned_page_) {
+    if (at != page) continue;
+    pruned.push_back(id);
+    is_any_followed = is_any_followed || history_.pruned().at(id) != VersionId{};
+  }
   if (records.empty() && pruned.empty()) return {};
   WireWriter out;
   out.u8(replica_form);
@@ -118,6 +122,8 @@ Blob Replica::page_bytes(std::size_t page) const {
   }
   out.u32(static_cast<std::uint32_t>(pruned.size()));
   for (const VersionId& id : pruned) out.raw(id.bytes);
+  if (is_any_followed)
+    for (const VersionId& id : pruned) out.raw(history_.pruned().at(id).bytes);
   return out.blob();
 }
 
@@ -128,9 +134,9 @@ void Replica::add(Version version, std::size_t page) {
   changed_pages_.insert(page);
 }
 
-void Replica::drop(const VersionId& id, std::size_t page) {
-  if (!pruned_page_.try_emplace(id, page).second) return;
-  history_.prune(id);
+void Replica::drop(const VersionId& id, const VersionId& later, std::size_t page) {
+  page = pruned_page_.try_emplace(id, page).first->second;
+  if (!history_.prune(id, later)) return;
   members_[page].erase(id);
   changed_pages_.insert(page);
 }
@@ -148,15 +154,21 @@ Result<void> Replica::join_page(std::size_t page, ByteView bytes) {
     if (page_of(version) != page) return damaged();
     versions.push_back(std::move(version));
   }
-  std::vector<VersionId> pruned;
-  const std::uint32_t gone = in.count(16);
-  for (std::uint32_t i = 0; i < gone && in.ok(); ++i) {
-    VersionId id;
-    std::ranges::copy(in.raw(id.bytes.size()), id.bytes.begin());
-    pruned.push_back(id);
-  }
+  const auto read_ids = [&](std::uint32_t ids) {
+    std::vector<VersionId> all;
+    for (std::uint32_t i = 0; i < ids && in.ok(); ++i) {
+      VersionId id;
+      std::ranges::copy(in.raw(id.bytes.size()), id.bytes.begin());
+      all.push_back(id);
+    }
+    return all;
+  };
+  const auto pruned = read_ids(in.count(sizeof(VersionId::bytes)));
+  // What came from each, if that is known of any.
+  auto later = in.at_end() ? std::vector<VersionId>() : read_ids(static_cast<std::uint32_t>(pruned.size()));
+  later.resize(pruned.size());
   if (!in.at_end()) return damaged();
-  for (const VersionId& id : pruned) drop(id, page);
+  for (std::size_t i = 0; i < pruned.size(); ++i) drop(pruned[i], later[i], page);
   for (Version& version : versions) add(std::move(version), page);
   return {};
 }
@@ -327,6 +339,11 @@ Result<VersionId> Replica::note(Version version) {
   version.device = device_.id;
   version.device_name = device_.name;
   version = with_id(std::move(version));
+  // What was pruned never comes back: who has it all the same makes a version of its own.
+  while (history_.pruned().contains(version.id)) {
+    ++version.noted;
+    version = with_id(std::move(version));
+  }
   const VersionId id = version.id;
   const std::size_t page = page_of(version);
   if (held_.erase(version.bundle) > 0) unsent_.insert(version.bundle);
@@ -347,11 +364,11 @@ Result<void> Replica::hold(const PackedObject& bundle) {
   return {};
 }
 
-Result<void> Replica::prune(const VersionId& id) {
+Result<void> Replica::prune(const VersionId& id, const VersionId& later) {
   BAYSWAP_CHECK(load_history());
   const Version* version = history_.find(id);
   if (version == nullptr) return {};
-  drop(id, page_of(*version));
+  drop(id, later, page_of(*version));
   return {};
 }
 

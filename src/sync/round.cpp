@@ -109,6 +109,12 @@ Result<SyncRound> SyncRound::begin(Replica& replica, Store& own, SyncRequest req
   return SyncRound(std::make_unique<Impl>(replica, own, std::move(request), std::move(places)));
 }
 
+void SyncRound::Impl::block(const std::string& bay, const VersionId& version) {
+  blocked[bay].insert(version);
+  if (const auto history = replica.history())
+    if (const Version* instead = (*history)->known(version)) blocked[bay].insert(instead->id);
+}
+
 BayView& SyncRound::Impl::view_of(BayInRound& bay) {
   if (!bay.view)
     bay.view = std::make_unique<BayView>(*bay.catalog, *bay.bay.bay, *bay.traced, bay.bay.options);
@@ -162,13 +168,13 @@ Result<std::vector<Plan>> SyncRound::plan(const std::string& bay, Lighthouse* li
 }
 
 Result<void> SyncRound::run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
-                            const PlanRunner& run_one) {
+                            const PlansRunner& run_some) {
   impl_->rows = &rows_;
   const auto found = impl_->bays.find(bay);
   if (found == impl_->bays.end()) return {};
   Impl::BayInRound& one = found->second;
   if (one.view) {
-    BAYSWAP_CHECK(run_plans(*impl_, *one.view, plans, logbook, run_one));
+    BAYSWAP_CHECK(run_plans(*impl_, *one.view, plans, logbook, run_some));
     BAYSWAP_CHECK(impl_->replica.save());
     const bool is_open = !one.is_settled || std::ranges::any_of(rows_, [&](const SyncRow& row) {
       return row.bay == bay && row.outcome != SyncRow::Outcome::noted &&
@@ -270,10 +276,12 @@ Result<std::vector<BayStatus>> bay_status(Store& own, const History& history) {
     bay.bay = place.bay;
     ++bay.saves;
     bay.lost += place.is_lost ? 1U : 0U;
-    const Lineage* lineage = history.lineage_of(place.version);
+    const Version* known = history.known(place.version);
+    const Lineage* lineage = known != nullptr ? history.lineage_of(known->id) : nullptr;
     const auto heads = lineage != nullptr ? differing_heads(*lineage) : std::vector<const Version*>{};
     const Version* holds = history.find(place.version);
-    if (heads.size() == 1 && holds != nullptr && holds->content != heads.front()->content) ++bay.waiting;
+    // What holds a version that was pruned is older than what came from it.
+    if (heads.size() == 1 && (holds == nullptr || holds->content != heads.front()->content)) ++bay.waiting;
   }
   std::vector<BayStatus> all;
   all.reserve(bays.size());
@@ -281,14 +289,14 @@ Result<std::vector<BayStatus>> bay_status(Store& own, const History& history) {
   return all;
 }
 
-Result<std::size_t> bring_back(Store& own, const Lineage& lineage) {
+Result<std::size_t> bring_back(Store& own, const History& history, const Lineage& lineage) {
   BAYSWAP_TRY(PlaceBook book, PlaceBook::load(own));
   std::vector<std::pair<std::string, std::string>> lost;
-  for (const auto& one : book.places())
-    if (one.second.is_lost && std::ranges::any_of(lineage.versions, [&](const Version* version) {
-          return version->id == one.second.version;
-        }))
+  for (const auto& one : book.places()) {
+    const Version* known = one.second.is_lost ? history.known(one.second.version) : nullptr;
+    if (known != nullptr && std::ranges::find(lineage.versions, known) != lineage.versions.end())
       lost.push_back(one.first);
+  }
   for (const auto& [bay, key] : lost) {
     HeldPlace place = *book.find(bay, key);
     place.is_lost = false;

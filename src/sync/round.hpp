@@ -59,6 +59,8 @@ struct SyncRound::Impl {
   /// In each bay: versions whose save must not be written there in this round.
   std::map<std::string, std::set<VersionId>> blocked;
   std::map<std::string, std::set<std::string>> blocked_paths;
+  /// That version's save, even if it was pruned since.
+  void block(const std::string& bay, const VersionId& version);
   std::map<std::string, std::vector<Writing>> writings;  // by bay
 
   SyncRow& row(SyncRow::Outcome outcome, const std::string& bay, Platform platform, std::string save,
@@ -84,6 +86,6 @@ struct SyncRound::Impl {
 [[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,
                                                   Lighthouse* lighthouse, Logbook* logbook);
 [[nodiscard]] Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
-                                     Logbook& logbook, const PlanRunner& run_one);
+                                     Logbook& logbook, const PlansRunner& run_some);
 
 }  // namespace bayswap

@@ -75,12 +75,12 @@ Result<std::optional<Seen>> seen_in(BayView& view, const Writing& writing, const
 class Runner {
  public:
   Runner(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans, Logbook& logbook,
-         const PlanRunner& run_one)
+         const PlansRunner& run_some)
       : round_(round),
         view_(view),
         plans_(plans),
         logbook_(logbook),
-        run_one_(run_one),
+        run_some_(run_some),
         bay_(view.bay().name) {}
 
   Result<void> run() {
@@ -89,23 +89,25 @@ class Runner {
     drop_refused(writings);
     BAYSWAP_CHECK(rehearse(writings));
     BAYSWAP_CHECK(round_.places.save(round_.own));
-    std::optional<std::int64_t> first;
-    for (std::size_t i = 0; i < plans_.size(); ++i) {
-      if (std::ranges::none_of(writings, [&](const Writing& one) { return one.plan == i; })) continue;
-      const auto id = run_one_ ? run_one_(plans_[i], first)
-                               : bayswap::run(plans_[i], *round_.bays.at(bay_).bay.store, logbook_, first);
-      if (id && !first) first = *id;
-      for (const Writing& writing : writings) {
-        if (writing.plan != i) continue;
-        SyncRow& row = (*round_.rows)[writing.row];
+    std::map<const Plan*, std::vector<SyncRow*>> rows;
+    for (const Writing& writing : writings)
+      rows[&plans_[writing.plan]].push_back(&(*round_.rows)[writing.row]);
+    std::vector<const Plan*> wanted;
+    for (const Plan& plan : plans_)
+      if (rows.contains(&plan)) wanted.push_back(&plan);
+    const PlansRunner idle = [&](std::span<const Plan* const> group, std::optional<std::int64_t> first) {
+      return run_idle(group, first);
+    };
+    run_in_groups(wanted, logbook_, idle, [&](std::size_t number, const Result<std::int64_t>& id) {
+      for (SyncRow* row : rows[wanted[number]]) {
         if (id) {
-          row.entry = *id;
+          row->entry = *id;
           continue;
         }
-        row.outcome = id.error().code == ErrorCode::busy ? Outcome::waits : Outcome::failed;
-        row.why = id.error().message;
+        row->outcome = id.error().code == ErrorCode::busy ? Outcome::waits : Outcome::failed;
+        row->why = id.error().message;
       }
-    }
+    });
     BAYSWAP_CHECK(read_again(writings));
     return round_.places.save(round_.own);
   }
@@ -118,23 +120,47 @@ class Runner {
     row.plan.reset();
   }
 
+  [[nodiscard]] std::optional<std::string> in_use(std::span<const Plan* const> plans) {
+    if (!round_.request.in_use) return std::nullopt;
+    std::vector<std::string> paths;
+    for (const Plan* plan : plans)
+      for (const FileChange& change : plan->changes)
+        paths.push_back(view_.store().absolute_path(change.path));
+    return round_.request.in_use(paths);
+  }
+
+  // A round of many saves takes its time: programs may have begun to use a save since it was looked at.
+  std::vector<Result<std::int64_t>> run_idle(std::span<const Plan* const> group,
+                                             std::optional<std::int64_t> first) {
+    const auto run_all = [&](std::span<const Plan* const> plans) {
+      return run_some_ ? run_some_(plans, first)
+                       : run_together(plans, *round_.bays.at(bay_).bay.store, logbook_, first);
+    };
+    if (!in_use(group)) return run_all(group);
+    std::vector<Result<std::int64_t>> results(group.size(), fail(ErrorCode::busy, ""));
+    std::vector<const Plan*> idle;
+    std::vector<std::size_t> numbers;
+    for (std::size_t i = 0; i < group.size(); ++i) {
+      if (auto why = in_use(group.subspan(i, 1))) {
+        results[i] = fail(ErrorCode::busy, *std::move(why));
+        continue;
+      }
+      idle.push_back(group[i]);
+      numbers.push_back(i);
+    }
+    if (idle.empty()) return results;
+    auto ran = run_all(idle);
+    for (std::size_t n = 0; n < ran.size(); ++n) results[numbers[n]] = std::move(ran[n]);
+    return results;
+  }
+
   // Programs may have begun to use the bay since it was looked at.
   void drop_refused(std::vector<Writing>& writings) {
-    std::set<std::size_t> dropped;
-    const auto bay_busy =
+    const auto why =
         round_.request.bay_in_use ? round_.request.bay_in_use(view_.bay()) : std::optional<std::string>();
-    for (std::size_t i = 0; i < plans_.size(); ++i) {
-      std::vector<std::string> paths;
-      for (const FileChange& change : plans_[i].changes)
-        paths.push_back(view_.store().absolute_path(change.path));
-      auto why = bay_busy;
-      if (!why && round_.request.in_use) why = round_.request.in_use(paths);
-      if (!why) continue;
-      dropped.insert(i);
-      for (const Writing& writing : writings)
-        if (writing.plan == i) give_up(writing, Outcome::waits, *why);
-    }
-    std::erase_if(writings, [&](const Writing& one) { return dropped.contains(one.plan); });
+    if (!why) return;
+    for (const Writing& writing : writings) give_up(writing, Outcome::waits, *why);
+    writings.clear();
   }
 
   // The bay as it would be: what does not read there as it should is not written.
@@ -240,15 +266,15 @@ class Runner {
   BayView& view_;
   const std::vector<Plan>& plans_;
   Logbook& logbook_;
-  const PlanRunner& run_one_;
+  const PlansRunner& run_some_;
   std::string bay_;
 };
 
 }  // namespace
 
 Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
-                       Logbook& logbook, const PlanRunner& run_one) {
-  return Runner(round, view, plans, logbook, run_one).run();
+                       Logbook& logbook, const PlansRunner& run_some) {
+  return Runner(round, view, plans, logbook, run_some).run();
 }
 
 }  // namespace bayswap

@@ -148,14 +148,15 @@ class SyncDevice {
     if (!well(round->exchange(online ? &*lighthouse : nullptr).has_value())) return round->rows();
     for (const auto& one : bays_) {
       const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
-      PlanRunner run_one;
+      PlansRunner run_some;
       if (after_writing)
-        run_one = [&](const Plan& plan, std::optional<std::int64_t> batch) {
-          auto id = run(plan, one->files, *logbook, batch);
+        run_some = [&](std::span<const Plan* const> group, std::optional<std::int64_t> batch) {
+          auto ids = run_together(group, one->files, *logbook, batch);
           after_writing();
-          return id;
+          return ids;
         };
-      if (!well(plans.has_value()) || !well(round->run(one->bay.name, *plans, *logbook, run_one).has_value()))
+      if (!well(plans.has_value()) ||
+          !well(round->run(one->bay.name, *plans, *logbook, run_some).has_value()))
         return round->rows();
     }
     stopped_by = round->stopped_by();
@@ -171,28 +172,36 @@ class SyncDevice {
     EXPECT_TRUE(id && replica->save());
     return *id;
   }
+  // As the commands do it: what others know is asked first.
+  void forget_and_prune(const std::string& device, std::size_t keep) {
+    auto replica = Replica::open(own_);
+    auto lighthouse = Lighthouse::open(sea_);
+    ASSERT_TRUE(replica && lighthouse && replica->exchange(*lighthouse, {}));
+    (void)replica->forget(*lighthouse, device);
+    (void)replica->prune(*lighthouse, keep);  // a lighthouse that has lost something is left as it is
+  }
+  // As it was once done: what came from the versions that went is known to nobody.
+  void prune_without_a_trace() {
+    auto replica = Replica::open(own_);
+    const std::vector<Lineage> lineages = (*replica->history())->lineages();
+    std::set<VersionId> gone;
+    for (const Lineage& lineage : lineages)
+      for (const Version* version : lineage.versions)
+        if (std::ranges::find(lineage.heads, version) == lineage.heads.end()) gone.insert(version->id);
+    for (const VersionId& id : gone) ASSERT_TRUE(replica->prune(id));
+    ASSERT_TRUE(replica->save());
+  }
+  /// All that it knows now is added to what is known for ever.
+  void tell(std::map<VersionId, Version>& all) {
+    auto replica = Replica::open(own_);
+    for (const auto& [id, version] : (*replica->history())->versions()) all.emplace(id, version);
+  }
+  [[nodiscard]] const std::string& name() const { return name_; }
   [[nodiscard]] std::size_t versions() {
     auto replica = Replica::open(own_);
     return (*replica->history())->versions().size();
   }
 
-  /// Contents of all versions that it knows.
-  [[nodiscard]] std::set<std::string> contents() {
-    auto replica = Replica::open(own_);
-    std::set<std::string> all;
-    for (const auto& [id, version] : (*replica->history())->versions()) all.insert(version.content);
-    return all;
-  }
-  /// Whether a version with content `later` (empty: a deletion) came from one with content `earlier`.
-  [[nodiscard]] bool follows(const std::string& later, const std::string& earlier) {
-    auto replica = Replica::open(own_);
-    const History& history = **replica->history();
-    for (const auto& [id, version] : history.versions())
-      for (const auto& [other_id, other] : history.versions())
-        if (version.content == later && other.content == earlier && history.descends(id, other_id))
-          return true;
-    return false;
-  }
   [[nodiscard]] std::string history_in_words() {
     auto replica = Replica::open(own_);
     std::string all;
