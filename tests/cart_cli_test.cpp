@@ -372,7 +372,36 @@ TEST(CartCli, WhatWasCutOffGoesOnOnItsOwnCartridgeAlone) {
   reader.command("insert " + cart.folder.path());
   EXPECT_EQ(bench.bayswap(resume).code, 0);
   EXPECT_EQ(cart.chip(), noise(32768, 4));
-  EXPECT_EQ(bench.bayswap({"undo", "--yes"}).code, 0) << "to what was cut off";
+  // Taken back as a whole: to what was there before the first try, and on no other cartridge.
+  const std::vector<std::string> undo{"undo", "--yes"};
+  reader.command("insert " + same_game.folder.path());
+  const Outcome refused = bench.bayswap(undo);
+  EXPECT_EQ(refused.code, 3) << refused.out << refused.err;
+  EXPECT_EQ(same_game.chip(), noise(32768, 2));
+  reader.command("insert " + cart.folder.path());
+  EXPECT_EQ(bench.bayswap(undo).code, 0);
+  EXPECT_EQ(cart.chip(), noise(32768, 1));
+  // A version of it goes onto no other one either, unless that is meant.
+  const auto written = bench.bayswap({"logbook", "--json"});
+  const std::string entry = std::to_string(nlohmann::json::parse(written.out).back()["id"].get<int>());
+  std::vector<std::string> again{"undo", entry, "--yes"};
+  reader.command("insert " + same_game.folder.path());
+  EXPECT_EQ(bench.bayswap(again).code, 3);
+  EXPECT_EQ(same_game.chip(), noise(32768, 2));
+  again.insert(again.end(), {"--accept", "odd-target"});
+  EXPECT_EQ(bench.bayswap(again).code, 0);
+  EXPECT_EQ(same_game.chip(), noise(32768, 1));
+}
+
+// Equal while there is power, and gone without it.
+TEST(CartCli, AFlatBatteryIsNoticedByTheWrite) {
+  const Bench bench;
+  const SimCart flat({"gba", "sram", 32768, PartKind::sram}, "flat_battery = 1", noise(32768, 5));
+  const SimReader reader({flat.folder.path()});
+  const Outcome outcome = bench.write(reader.path(), noise(32768, 6));
+  EXPECT_EQ(outcome.code, 5) << outcome.out << outcome.err;
+  EXPECT_NE(outcome.err.find("battery is flat"), std::string::npos) << outcome.err;
+  EXPECT_EQ(outcome.out.find("Done"), std::string::npos) << outcome.out;
 }
 
 TEST(CartCli, AClockGoesWithItsSave) {

@@ -275,6 +275,42 @@ TEST_F(RemoteStores, AServerThatCanWriteNoMore) {
   }
 }
 
+// A line that breaks in the middle of a list or a file: an error, and the next try has another connection.
+TEST_F(RemoteStores, SshOverALineThatBreaks) {
+  const FtpServer server(FtpServer::Kind::sftp);
+  ASSERT_TRUE(server.runs()) << server.log();
+  const Folder home;
+  mkdir((home / ".ssh").c_str(), 0700);
+  std::ifstream file(server.host_key());
+  std::string kind;
+  std::string base64;
+  file >> kind >> base64;
+  Proxy line(server.port());
+  ASSERT_TRUE(LocalStore().create(
+      home / ".ssh/known_hosts",
+      text_blob("[127.0.0.1]:" + std::to_string(line.port()) + " " + kind + " " + base64 + "\n").view()));
+  const Setting own("HOME", home.path());
+  const Setting password("BAYSWAP_PASSWORD", FileServer::password);
+  const Blob bytes = noise(1 << 20, 3);
+  ASSERT_TRUE(LocalStore(server.root()).create("sub/large.sav", bytes.view()));
+  for (int i = 0; i < 20; ++i)
+    (void)symlink("large.sav", (server.root() + "/sub/link" + std::to_string(i)).c_str());
+  const auto store = open_remote("sftp://gull@127.0.0.1:" + std::to_string(line.port()));
+  ASSERT_TRUE(store);
+  int failed = 0;
+  for (unsigned seed = 1; seed <= 12; ++seed) {
+    line.set({seed, 60, 0, 0, "", ""});
+    const auto list = (*store)->list("sub");
+    const auto read = (*store)->read("sub/large.sav");
+    failed += (list ? 0 : 1) + (read ? 0 : 1);
+    if (read) EXPECT_EQ(*read, bytes);
+    (void)(*store)->replace("new/" + std::to_string(seed) + "/a.sav", bytes.view());
+  }
+  EXPECT_GT(failed, 0) << "the line broke";
+  line.set({1, 0, 0, 0, "", ""});
+  EXPECT_EQ(*(*store)->read("sub/large.sav"), bytes);
+}
+
 // Two devices play on over a line that cuts, halves, delays and damages. Once it is good again, both have
 // everything, and every byte is what it was.
 TEST_F(RemoteStores, ALineThatFailsLosesNothing) {

@@ -237,6 +237,9 @@ struct KeptSave {
 [[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
                                               const std::vector<std::string>& bay_roots = {});
 
+/// Makes refusals with these codes warnings: the user has seen them.
+void accept_issues(Plan& plan, const std::set<IssueCode>& codes);
+
 /// Runs several plans, as run_together(): as entries of the batch that begins with the given entry. Returns
 /// an entry's id or an error for each of them.
 using PlansRunner = std::function<std::vector<Result<std::int64_t>>(std::span<const Plan* const> plans,

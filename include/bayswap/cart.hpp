@@ -55,7 +55,8 @@ struct CartDump {
 /// The result of a write.
 struct CartWrite {
   std::vector<std::size_t> differing;  // number of wrong bytes, before it and after each attempt
-  bool equal = false;                  // the last reading equals the bytes to write
+  bool equal = false;                  // the last reading equals the bytes to write, after the power was off
+  bool forgets = false;                // it was equal before the power was off, and not after
   std::size_t first_wrong = 0;         // offset of the first difference, if not equal
 };
 
@@ -130,6 +131,8 @@ class CartPort {
   std::function<bool()> is_cancelled;
 
  private:
+  // The chip after the power was off and on again.
+  [[nodiscard]] Result<Blob> read_after_power_off(const CartIdentity& game, const CartChip& chip);
   struct Inside;
   explicit CartPort(std::unique_ptr<Inside> inside);
   [[nodiscard]] Result<void> select_chip(const CartIdentity& game, const CartChip& chip);

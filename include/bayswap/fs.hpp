@@ -34,6 +34,9 @@ struct FileChange {
   // Seconds since 1970: the time to set on the file, and the one it had, if the disk stores times.
   std::optional<std::int64_t> modified = std::nullopt;
   std::optional<std::int64_t> before_modified = std::nullopt;
+  /// What the logbook keeps as `before`, where that is a file whose write was cut off: the bytes from before
+  /// that write.
+  std::optional<Blob> before_cut = std::nullopt;
 };
 
 /// The abilities of a store.

@@ -21,6 +21,11 @@ struct PackedObject {
 [[nodiscard]] PackedObject pack_object(const Blob& plain);
 
 /// Objects in a folder of a store: compressed, and named by the digest of their plain bytes. An object never
+/// Sizes of objects: what says to be more is damaged, and is not unpacked.
+inline constexpr std::size_t max_manifest_bytes = std::size_t{1} << 20;
+inline constexpr std::size_t max_page_bytes = std::size_t{16} << 20;
+inline constexpr std::size_t max_bundle_bytes = std::size_t{512} << 20;
+
 /// changes once it is written. Not for several threads at once.
 class ObjectShelf {
  public:
@@ -35,9 +40,9 @@ class ObjectShelf {
   /// sound.
   [[nodiscard]] Result<std::uint64_t> put_from(ObjectShelf& other, const Digest& digest);
   [[nodiscard]] Result<void> settle() { return store_->settle(); }
-  /// Returns an object. Fails with `not_found` if it does not exist, `damaged` if its bytes do not have the
-  /// digest of its name.
-  [[nodiscard]] Result<Blob> get(const Digest& digest);
+  /// Returns an object of up to so many bytes. Fails with `not_found` if it does not exist, `damaged` if its
+  /// bytes do not have the digest of its name, or are more.
+  [[nodiscard]] Result<Blob> get(const Digest& digest, std::size_t max_bytes = max_bundle_bytes);
   /// Returns whether an object of that name exists. Only get() verifies it.
   [[nodiscard]] Result<bool> has(const Digest& digest);
   /// Returns all names. Takes 16 listings.
@@ -47,7 +52,7 @@ class ObjectShelf {
 
  private:
   [[nodiscard]] std::string path_of(const Digest& digest) const;
-  [[nodiscard]] Result<Blob> opened(const Digest& digest, const Blob& file) const;
+  [[nodiscard]] Result<Blob> opened(const Digest& digest, const Blob& file, std::size_t max_bytes) const;
   Store* store_;
   std::string folder_;
   std::set<Digest> written_;  // by this process: their content is known
@@ -74,8 +79,12 @@ class Lighthouse {
   /// Makes a lighthouse in an empty folder, or returns the existing one's description. Fails with `unsafe` if
   /// the folder contains anything else.
   [[nodiscard]] static Result<About> make(Store& store, bool encrypted);
-  /// Opens a lighthouse. An encrypted one needs `encrypted`, made with encrypted_store(store). Fails as
-  /// about(), and with `bad_usage` if it is encrypted and `encrypted` is nullptr. The stores must outlive it.
+  /// Opens a lighthouse whose description was read, and is not read again. An encrypted one needs
+  /// `encrypted`, made with encrypted_store(store); where that is given, everything goes through it. Fails
+  /// with `bad_usage` if it is encrypted and `encrypted` is nullptr, `unsafe` if it is not encrypted any more
+  /// and `encrypted` is given. The stores must outlive it.
+  [[nodiscard]] static Result<Lighthouse> open(const About& known, Store& store, Store* encrypted = nullptr);
+  /// The same, after reading the description. Fails as about().
   [[nodiscard]] static Result<Lighthouse> open(Store& store, Store* encrypted = nullptr);
   /// Makes a lighthouse without encryption if there is none, and opens it.
   [[nodiscard]] static Result<Lighthouse> found(Store& store);

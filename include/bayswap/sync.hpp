@@ -128,6 +128,16 @@ class SyncRound {
 /// id. Returns none if nothing matches.
 [[nodiscard]] std::vector<const Lineage*> find_lineages(const History& history, const std::string& what);
 
+/// What a round left open: rows that wait, are asked about, are in conflict or have failed.
+struct OpenRows {
+  std::int64_t since = 0;  // seconds since 1970; of the first round that left the same rows open
+  std::vector<SyncRow> rows;
+};
+/// Returns what the last round left open; empty if there was none.
+[[nodiscard]] Result<OpenRows> open_rows(Store& own);
+/// Keeps the open ones of a round's rows. Writes nothing if they are the same as before.
+[[nodiscard]] Result<void> keep_open_rows(Store& own, const std::vector<SyncRow>& rows, std::int64_t now);
+
 /// A save of a bay that takes no part in sync.
 struct LeftOut {
   Platform platform{};

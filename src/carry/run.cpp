@@ -143,6 +143,7 @@ Result<Logbook::NewEntry> entry_of(const Plan& plan, Store& target, std::optiona
     BAYSWAP_TRY(const auto info, target.stat(change.path));
     if (info && info->modified != 0) change.before_modified = info->modified;
     change.path = target.absolute_path(change.path);
+    if (change.before_cut) change.before = *change.before_cut;
   }
   BAYSWAP_TRY(entry.made_folders, missing_folders(plan.changes, target, folders));
   return made;

@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "carry/origin.hpp"
+#include "carry/same_cartridge.hpp"
 
 namespace bayswap {
 
@@ -178,6 +179,7 @@ Result<void> add_change(Logbook& logbook, Store& files, const TakenBack& one, Pl
   }
   change.modified = one.before_modified;
   if (change.before == change.after) return {};
+  BAYSWAP_CHECK(check_same_cartridge(logbook, files, one.newest, change.before, one.newest_entry->id, plan));
   const std::string shown = files.display_path(path);
   const bool as_left = files.file_traits(path).runs_on ? true
                        : change.before

@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <random>
 #include <sstream>
+#include <thread>
 
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -372,7 +374,31 @@ Result<CartWrite> CartPort::write(const CartIdentity& game, const CartChip& chip
     count(i + 1);
   }
   outcome.equal = outcome.differing.back() == 0;
+  if (!outcome.equal || outcome.differing.size() == 1) return outcome;
+  // A flat battery keeps what was written for as long as there is power; so does a reader's own memory.
+  const auto asked = std::exchange(is_cancelled, nullptr);
+  auto kept = read_after_power_off(game, chip);
+  is_cancelled = asked;
+  if (!kept) {
+    kept.error().code = ErrorCode::io;
+    return tl::unexpected(std::move(kept.error()));
+  }
+  now = *std::move(kept);
+  outcome.differing.push_back(count_differing(now.view(), bytes.view(), outcome.first_wrong));
+  outcome.equal = outcome.differing.back() == 0;
+  outcome.forgets = !outcome.equal;
   return outcome;
+}
+
+Result<Blob> CartPort::read_after_power_off(const CartIdentity& game, const CartChip& chip) {
+  BAYSWAP_TRY(const CartLook powered, look());
+  BAYSWAP_CHECK(power_down());
+  constexpr std::chrono::milliseconds off{
+      200};  // beside what the reader itself waits (docs/cart-protocol.md)
+  std::this_thread::sleep_for(off);
+  BAYSWAP_CHECK(power_up(powered.millivolts));
+  BAYSWAP_CHECK(select_chip(game, chip));
+  return read_selected(chip.counter, chip.bytes, "checking");
 }
 
 }  // namespace bayswap

@@ -302,6 +302,13 @@ Result<void> CartStore::write(const std::string& name, const Blob& bytes, const 
   }
   touched = written->differing.size() > 1;
   if (written->equal) return {};
+  if (written->forgets)
+    return fail(
+        ErrorCode::io,
+        fmt::format("{}: it was written and read back as wanted, and forgot {} when the power was off",
+                    display_path(name), counted(written->differing.back(), "byte")),
+        chip->second.needs_battery ? "its battery is flat: have it changed, and write the save again"
+                                   : "clean the contacts, put it in again, and go on");
   const std::size_t attempts = written->differing.size() - 1;
   if (attempts == 0) return fail(ErrorCode::io, "stopped: nothing was written", "run the same command again");
   return fail(ErrorCode::io,

@@ -7,6 +7,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "carry/same_cartridge.hpp"
 #include "cli/cart_job.hpp"
 
 namespace bayswap::cli {
@@ -38,20 +39,10 @@ class Write {
   }
 
  private:
-  // A chip whose write was cut off has old bytes, new ones, erased ones, and few that are none of these.
-  // Another cartridge of the same game has others.
+  // Another cartridge of the same game holds other bytes.
   Result<void> check_torn(const Blob& now, const Blob& old, const Blob& wanted, std::int64_t id) const {
-    // The unit that was being written.
-    const std::size_t max_others = std::min<std::size_t>(256, now.size() / 16);
-    if (now.size() != old.size() || now.size() != wanted.size()) return {};
-    std::size_t others = 0;
-    for (std::size_t i = 0; i < now.size(); ++i) {
-      const Byte b = now.view()[i];
-      const Byte a = old.view()[i];
-      const Byte c = wanted.view()[i];
-      if (b != a && b != c && b != 0xff && b != (a & c)) ++others;
-    }
-    if (others <= max_others || accept_.contains(IssueCode::odd_target)) return {};
+    if (may_be_left_by(now.view(), old.view(), wanted.view()) || accept_.contains(IssueCode::odd_target))
+      return {};
     return fail(
         ErrorCode::unsafe,
         fmt::format("the cartridge holds neither what it held before entry {} nor what was being written: "
@@ -87,6 +78,7 @@ class Write {
         if (change.before && again.before) {
           BAYSWAP_TRY(const Blob old, logbook_->book().bytes(*change.before));
           BAYSWAP_CHECK(check_torn(*again.before, old, *again.after, entry.id));
+          again.before_cut = old;  // an undo goes back to before the first try
         }
         plan.changes.push_back(std::move(again));
       }

@@ -309,6 +309,10 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->check(CLI::Range(1, 1000));
   undo->add_flag("--batch", w.undo.batch,
                  "With every other entry of its batch; without ID that is always so");
+  undo->add_option("--accept", w.undo.accept, "Go on in spite of it, as in carry")
+      ->type_name("ISSUE")
+      ->expected(1)
+      ->take_all();
   undo->add_flag("--wait", w.undo.wait, "Wait until no program uses the files");
   undo->add_flag("-n,--dry-run", w.undo.dry_run, "Print the plan and stop");
   undo->add_flag("--explain", w.undo.explain, "Print every step of the plan with its reason");

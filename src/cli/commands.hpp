@@ -290,6 +290,7 @@ int restore_command(const Globals& globals, const RestoreOptions& options);
 
 struct UndoOptions {
   std::optional<std::int64_t> id;
+  std::vector<std::string> accept;
   std::size_t last = 1;
   bool batch = false;
   bool wait = false;

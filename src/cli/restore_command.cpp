@@ -46,6 +46,8 @@ struct Restored {
 
 Result<Restored> settle(const Globals& globals, const RestoreOptions& options, Plan plan, Store& target,
                         LockedLogbook& logbook) {
+  BAYSWAP_TRY(const auto accept, accepted_from_words(options.accept));
+  accept_issues(plan, accept);
   const ShowOptions how{options.yes, true, options.explain};
   Restored done;
   done.bay = plan.to_bay;
@@ -402,10 +404,13 @@ int undo_command(const Globals& globals, const UndoOptions& options) {
   AnyStore disk;
   if (options.id && options.last > 1)
     return report({ErrorCode::bad_usage, "an entry and --last at once", "leave one of them out"});
-  const auto plan =
+  const auto accept = accepted_from_words(options.accept);
+  if (!accept) return report(accept.error());
+  auto plan =
       plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch, options.last);
   const ShowOptions how{options.yes, false, options.explain};
   if (!plan) return report(plan.error());
+  accept_issues(*plan, *accept);
   if (options.dry_run) {
     const int code = show_only(globals, *plan, how);
     if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");

@@ -9,6 +9,7 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "cli/output.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -49,6 +50,8 @@ class RoundJob {
     if (report_.to_write() > 0 && !may_write(report_)) return std::move(report_);
     BAYSWAP_CHECK(write(*logbook));
     take_report();
+    BAYSWAP_CHECK(keep_open_rows(job_->own(), report_.rows, job_->now()));
+    BAYSWAP_CHECK(count_what_waits());
     report_.done = true;
     return std::move(report_);
   }
@@ -167,6 +170,19 @@ class RoundJob {
       if (!bay.plans.empty()) report_.planned.push_back(bay.opened->bay.name);
   }
 
+  // What did not get there: to the lighthouse, or into bays that are away.
+  Result<void> count_what_waits() {
+    report_.unsent = job_->replica->unsent();
+    if (report_.away.empty()) return {};
+    BAYSWAP_TRY(const History* history, job_->replica->history());
+    BAYSWAP_TRY(const auto bays, bay_status(job_->own(), *history));
+    for (const BayStatus& bay : bays)
+      if (std::ranges::find(report_.away, bay.bay, [](const auto& one) { return one.first; }) !=
+          report_.away.end())
+        report_.waiting_away += bay.waiting;
+    return {};
+  }
+
   Result<void> write(Logbook& logbook) {
     for (OneBay& bay : bays_) {
       if (!bay.looked) continue;
@@ -200,6 +216,13 @@ std::size_t RoundReport::count(SyncRow::Outcome outcome) const {
 
 std::size_t RoundReport::to_write() const {
   return count(SyncRow::Outcome::written) + count(SyncRow::Outcome::removed);
+}
+
+int RoundReport::exit_code() const {
+  if (!stopped_by.empty()) return exit_refused;
+  const std::size_t open = count(SyncRow::Outcome::waits) + count(SyncRow::Outcome::asked) +
+                           count(SyncRow::Outcome::conflict) + count(SyncRow::Outcome::failed);
+  return unreachable || open + unsent + waiting_away > 0 ? exit_problems : exit_done;
 }
 
 Result<RoundReport> make_round(const Globals& globals, const SyncOptions& options,

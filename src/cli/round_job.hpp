@@ -18,12 +18,17 @@ struct RoundReport {
   std::vector<std::string> planned;                       // bays that something is to be written into
   std::optional<Error> unreachable;                       // why the lighthouse is not reached
   Exchanged exchanged;
-  std::string stopped_by;  // the bay that lost more than a third at once: nothing was written
-  bool done = false;       // it went to its end
+  std::size_t unsent = 0;        // versions that the lighthouse does not have yet
+  std::size_t waiting_away = 0;  // newer saves for bays that are away
+  std::string stopped_by;        // the bay that lost more than a third at once: nothing was written
+  bool done = false;             // it went to its end
 
   [[nodiscard]] std::size_t count(SyncRow::Outcome outcome) const;
   /// Saves that are, or would be, written or removed.
   [[nodiscard]] std::size_t to_write() const;
+  /// The exit code of a round: not done is what waits, was refused, is in conflict, or did not get to the
+  /// others or from them.
+  [[nodiscard]] int exit_code() const;
 };
 
 /// Makes one. `may_write`: asked once where something is to be written; if it says no, the round ends there.

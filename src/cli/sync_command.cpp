@@ -71,14 +71,7 @@ class RoundView {
     if (!rows.empty()) print_table({"save", "for", "bay", as_plan ? "plan" : "outcome", "why"}, rows);
   }
 
-  [[nodiscard]] int exit_word() const {
-    if (!report_.stopped_by.empty() || is_unasked_) return exit_refused;
-    // What did not get to the others, or from them, is not done.
-    const bool open =
-        report_.unreachable.has_value() ||
-        report_.count(Outcome::asked) + report_.count(Outcome::conflict) + report_.count(Outcome::failed) > 0;
-    return open ? exit_problems : exit_done;
-  }
+  [[nodiscard]] int exit_word() const { return is_unasked_ ? exit_refused : report_.exit_code(); }
 
   int finish() {
     const bool done = report_.done;
@@ -118,6 +111,11 @@ class RoundView {
                report_.count(Outcome::asked) + report_.count(Outcome::conflict));
     if (report_.exchanged.sent > 0)
       fmt::print("{} sent to the lighthouse.\n", bytes_in_words(report_.exchanged.sent_bytes));
+    if (report_.unsent > 0)
+      fmt::print("{} {} here for the lighthouse.\n", counted(report_.unsent, "version"),
+                 report_.unsent == 1 ? "waits" : "wait");
+    if (report_.waiting_away > 0)
+      fmt::print("{} for bays that are away.\n", counted(report_.waiting_away, "newer save"));
     if (report_.exchanged.rebuilt)
       fmt::print("The lighthouse had lost this device's reports; they are written again.\n");
     if (report_.count(Outcome::conflict) > 0)
@@ -126,8 +124,13 @@ class RoundView {
     if (std::ranges::any_of(report_.rows, [](const SyncRow& row) { return row.loss.has_value(); }))
       fmt::print("`bayswap sync resolve GAME --keep back` puts a lost save back with the next round.\n");
     if (options_.dry_run) say(globals_.quiet, "A dry run: nothing was changed.");
-    if (done && written > 0)
+    if (!done || written == 0) return;
+    if (report_.exit_code() == exit_done)
       fmt::print("{}\n", toned(Tone::good, "Done. `bayswap undo` takes what was written into a bay back."));
+    else
+      fmt::print(
+          "`bayswap undo` takes what was written into a bay back; `bayswap sync status` shows what is "
+          "open.\n");
   }
 
   void print_document(bool done) const {
@@ -155,7 +158,9 @@ class RoundView {
                   {"received", report_.exchanged.received},
                   {"missing", report_.exchanged.missing},
                   {"given", report_.exchanged.given},
-                  {"rebuilt", report_.exchanged.rebuilt}}},
+                  {"rebuilt", report_.exchanged.rebuilt},
+                  {"unsent", report_.unsent}}},
+                {"waiting_away", report_.waiting_away},
                 {"done", done},
                 {"stopped_by", report_.stopped_by.empty() ? Json(nullptr) : Json(report_.stopped_by)},
                 {"bays_left", std::move(left)},

@@ -53,7 +53,8 @@ Result<void> SyncJob::reach() {
                   "enter the new one", {Remedy::Kind::enter_passphrase, {}});
     encrypted = encrypted_store(*sea, keys);
   }
-  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(*sea, encrypted.get()));
+  // By what it said above: asked again, it could say something else.
+  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(about, *sea, encrypted.get()));
   lighthouse.emplace(std::move(opened));
   return {};
 }

@@ -37,6 +37,31 @@ Result<int> devices(const Globals& globals, const SyncOptions& /*options*/) {
   return exit_done;
 }
 
+Json open_as_json(const OpenRows& open) {
+  Json rows = Json::array();
+  for (const SyncRow& row : open.rows)
+    rows.push_back({{"save", row.save},
+                    {"platform", tag(row.platform)},
+                    {"bay", row.bay},
+                    {"path", row.path},
+                    {"outcome", to_text(row.outcome)},
+                    {"why", row.why}});
+  return rows;
+}
+
+// What the last round could not do.
+void print_open(const OpenRows& open) {
+  if (open.rows.empty()) return;
+  constexpr std::size_t most = 20;
+  std::vector<std::vector<std::string>> rows;
+  for (const SyncRow& row : open.rows)
+    if (rows.size() < most)
+      rows.push_back({printable(row.save), row.bay, std::string(to_text(row.outcome)), printable(row.why)});
+  fmt::print("\nOpen since {}:\n", local_time(open.since));
+  print_table({"save", "bay", "outcome", "why"}, rows);
+  if (open.rows.size() > most) fmt::print("and {} more; `bayswap sync` lists all\n", open.rows.size() - most);
+}
+
 Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
   Replica& replica = *job->replica;
@@ -55,6 +80,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   const DeviceInfo& device = replica.device();
   BAYSWAP_TRY(const std::uint64_t to_send, replica.unsent_bytes());
   BAYSWAP_TRY(const auto outside, left_out_of_bays(globals));
+  BAYSWAP_TRY(const OpenRows open, open_rows(job->own()));
   if (globals.json) {
     Json bay_list = Json::array();
     for (const BayStatus& bay : bays)
@@ -76,6 +102,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
                 {"news", received},
                 {"conflicts", conflicts},
                 {"bays", std::move(bay_list)},
+                {"open", open_as_json(open)},
                 {"left_out", to_json(outside)},
                 {"devices", std::move(peer_list)}});
     return exit_done;
@@ -103,6 +130,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     fmt::print("\n");
     print_table({"bay", "saves", "newer elsewhere", "lost"}, rows, {1, 2, 3});
   }
+  print_open(open);
   print_left_out(outside);
   rows.clear();
   for (const PeerInfo& peer : replica.peers())

@@ -45,6 +45,9 @@ class Teller {
     for (const auto& [bay, why] : round.busy)
       standing(now, bay + " busy", "busy", fmt::format("{}: {}", bay, why));
     if (round.unreachable) standing(now, "lighthouse", "unreachable", round.unreachable->message);
+    if (round.unsent > 0)
+      standing(now, "unsent", "unsent",
+               fmt::format("{} not at the lighthouse yet", counted(round.unsent, "version")));
     if (!round.unreachable && told_.contains("lighthouse")) print_event("reached", round.device.url);
     if (!round.stopped_by.empty())
       standing(
@@ -193,10 +196,7 @@ Result<int> once(const Globals& globals, SyncOptions options) {
   BAYSWAP_TRY(const RoundReport report,
               make_round(globals, options, [](const RoundReport&) { return true; }));
   teller.report(report);
-  if (!report.stopped_by.empty()) return exit_refused;
-  const bool open =
-      report.count(Outcome::asked) + report.count(Outcome::conflict) + report.count(Outcome::failed) > 0;
-  return open ? exit_problems : exit_done;
+  return report.exit_code();
 }
 
 }  // namespace

@@ -182,8 +182,8 @@ Result<std::optional<FileInfo>> SftpStore::stat(const std::string& path) {
 
 Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
   BAYSWAP_TRY(sftp_session sftp, session());
-  const std::unique_ptr<sftp_dir_struct, int (*)(sftp_dir)> opened(
-      ssh_->opendir(sftp, on_server(folder).c_str()), ssh_->closedir);
+  std::unique_ptr<sftp_dir_struct, int (*)(sftp_dir)> opened(ssh_->opendir(sftp, on_server(folder).c_str()),
+                                                             ssh_->closedir);
   if (!opened) return refused(folder, "listing it");
   std::vector<FileInfo> all;
   for (;;) {
@@ -199,6 +199,8 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
     all.push_back(info_of(*entry, std::move(name)));
   }
   if (ssh_->dir_eof(opened.get()) == 0) return refused(folder, "listing it");
+  // What follows may end the session, and nothing of it may be open then.
+  opened.reset();
   for (FileInfo& info : all) {
     if (!info.link) continue;
     // What it leads to, if to anything.
@@ -214,7 +216,7 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
 Result<Blob> SftpStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   if (count == 0) return Blob();
   BAYSWAP_TRY(sftp_session sftp, session());
-  const std::unique_ptr<sftp_file_struct, int (*)(sftp_file)> file(
+  std::unique_ptr<sftp_file_struct, int (*)(sftp_file)> file(
       ssh_->open(sftp, on_server(path).c_str(), O_RDONLY, 0), ssh_->close);
   if (!file) return refused(path, "reading it");
   if (at != 0 && ssh_->seek(file.get(), at) != 0) return refused(path, "reading it");
@@ -225,6 +227,8 @@ Result<Blob> SftpStore::read_range(const std::string& path, std::uint64_t at, st
     const ssize_t got = ssh_->read(file.get(), bytes.data() + had, bytes.size() - had);
     if (got < 0) {
       auto error = refused(path, "reading it");
+      file.reset();  // what follows may end the session
+      if (is_lost_) return error;
       const auto there = stat(path);
       if (there && *there && (*there)->kind == FileInfo::Kind::folder)
         return fail(ErrorCode::bad_usage, fmt::format("{} is a folder", display_path(path)));
@@ -255,6 +259,7 @@ Result<void> SftpStore::write_bytes(const std::string& path, ByteView bytes, int
   sftp_file file = open();
   if (file == nullptr && ssh_->sftp_error(sftp) == SSH_FX_NO_SUCH_FILE) {
     BAYSWAP_CHECK(make_folders(path));
+    BAYSWAP_TRY(sftp, session());  // it may be another one by now
     file = open();
   }
   if (file == nullptr) return refused(path, "writing it");

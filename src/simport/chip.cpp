@@ -55,8 +55,13 @@ Chip::Chip(const ChipBuild& build, std::vector<Byte> image, const ChipFaults& fa
            std::function<void(std::size_t at, ByteView bytes)> changed)
     : build_(build), image_(std::move(image)), faults_(faults), changed_(std::move(changed)) {
   image_.resize(build_.bytes, 0xff);
-  if (faults_.flat_battery && (build_.kind == ChipKind::sram || build_.kind == ChipKind::pak))
-    std::fill(image_.begin(), image_.end(), Byte{0xff});
+  lose_power();
+}
+
+void Chip::lose_power() {
+  if (!faults_.flat_battery || (build_.kind != ChipKind::sram && build_.kind != ChipKind::pak)) return;
+  std::fill(image_.begin(), image_.end(), Byte{0xff});
+  notify(0, image_.size());
 }
 
 std::size_t Chip::wired(std::size_t at) const {

@@ -43,6 +43,8 @@ class Chip {
   /// `image`: what it holds. `changed` gets every change of it, at once: a chip forgets nothing.
   Chip(const ChipBuild& build, std::vector<Byte> image, const ChipFaults& faults,
        std::function<void(std::size_t at, ByteView bytes)> changed);
+  /// With a flat battery it keeps nothing.
+  void lose_power();
 
   [[nodiscard]] const ChipBuild& build() const { return build_; }
   /// Beyond its end it begins again: address lines that it does not have say nothing.

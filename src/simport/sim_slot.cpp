@@ -68,6 +68,9 @@ LookAnswer SimSlot::look() {
 
 Refused SimSlot::power(std::uint16_t millivolts) {
   if (millivolts == 0) {
+    if (cartridge_ && millivolts_ != 0)
+      for (const auto& chip : {cartridge_->chip.get(), cartridge_->pak.get()})
+        if (chip != nullptr) chip->lose_power();
     millivolts_ = 0;
     return std::nullopt;
   }

@@ -27,7 +27,7 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
     ++done.missing;
     peer.complete = false;
   };
-  auto bytes = lighthouse.objects().get(pointer.manifest);
+  auto bytes = lighthouse.objects().get(pointer.manifest, max_manifest_bytes);
   if (!bytes && !is_missing(bytes.error())) return tl::unexpected(bytes.error());
   // The device's next manifest makes up for a lost one: that one is not asked for. A pointer is a name in a
   // listing, and a line may have turned a bit of it: a counter that is too high by that would hide all that
@@ -44,8 +44,8 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
     known.insert(digest);
     if (digest == pages_[page]) continue;
     BAYSWAP_CHECK(load_history());
-    auto records = objects_.get(digest);
-    if (!records) records = lighthouse.objects().get(digest);
+    auto records = objects_.get(digest, max_page_bytes);
+    if (!records) records = lighthouse.objects().get(digest, max_page_bytes);
     if (!records && !is_missing(records.error())) return tl::unexpected(records.error());
     const std::size_t before = history_.versions().size();
     if (!records || !join_page(page, records->view())) {

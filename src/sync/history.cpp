@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <numeric>
+#include <span>
 #include <unordered_map>
 
 #include "base/path.hpp"
@@ -61,12 +62,14 @@ std::vector<std::string> tokens_of(const SaveIdentity& save) {
 }
 
 using Index = std::unordered_map<std::string, std::vector<std::size_t>>;
+// So many identities that share a title or a name are compared with each other; nobody has more.
+constexpr std::size_t max_alike = 1000;
 
 // Joins the identities that are one save. One that says nothing of its game but the name of its file joins
 // the others of that name if these are one save; where they are two games, nothing tells which.
 void join_same(const std::vector<const SaveIdentity*>& all, const Index& by_token, Groups& groups) {
   for (const auto& [token, members] : by_token)
-    for (std::size_t i = 1; i < members.size(); ++i)
+    for (std::size_t i = 1; i < std::min(members.size(), max_alike); ++i)
       for (std::size_t j = 0; j < i; ++j) {
         const std::size_t a = members[i];
         const std::size_t b = members[j];
@@ -78,7 +81,8 @@ void join_same(const std::vector<const SaveIdentity*>& all, const Index& by_toke
     if (names_itself(*all[nameless])) continue;
     std::set<std::size_t> meant;
     for (const std::string& token : tokens_of(*all[nameless]))
-      for (const std::size_t other : by_token.at(token))
+      for (const std::size_t other :
+           std::span(by_token.at(token)).first(std::min(by_token.at(token).size(), max_alike)))
         if (names_itself(*all[other]) && is_same_save(*all[nameless], *all[other]))
           meant.insert(groups.find(other));
     if (meant.size() == 1) groups.join(nameless, *meant.begin());
@@ -229,51 +233,66 @@ const Version* History::common_ancestor(const std::vector<const Version*>& versi
     }
     for (const VersionId& id : seen) ++reached[id];
   }
+  // Of those, one that no other one came from: the last when each is put after what it came from.
+  std::map<VersionId, std::size_t> depths;
+  std::vector<VersionId> open;
   const Version* best = nullptr;
+  std::size_t deepest = 0;
   for (const auto& [id, count] : reached) {
     const Version* candidate = count == versions.size() ? find(id) : nullptr;
     if (candidate == nullptr) continue;
-    if (best == nullptr || descends(candidate->id, best->id)) best = candidate;
+    open.push_back(id);
+    while (!open.empty()) {
+      const VersionId at = open.back();
+      const Version* version = find(at);
+      std::size_t depth = 1;
+      bool is_ready = true;
+      for (const VersionId& parent : version->parents) {
+        if (find(parent) == nullptr) continue;
+        const auto known = depths.find(parent);
+        if (known == depths.end()) {
+          open.push_back(parent);
+          is_ready = false;
+        } else {
+          depth = std::max(depth, known->second + 1);
+        }
+      }
+      if (!is_ready) continue;
+      depths[at] = depth;
+      open.pop_back();
+    }
+    if (depths.at(id) > deepest) {
+      deepest = depths.at(id);
+      best = candidate;
+    }
   }
   return best;
 }
 
-namespace {
-
-// Whether the content was that of a version which `head` came from.
-bool came_from(const Lineage& lineage, const Version& head, const std::string& content) {
+std::vector<const Version*> differing_heads(const Lineage& lineage) {
+  std::vector<const Version*> heads;
+  std::set<std::string_view> contents;
+  for (const Version* head : lineage.heads)
+    if (contents.insert(head->content).second) heads.push_back(head);
+  if (heads.size() < 2) return heads;
+  // Two devices that had the same save when they met: who plays on has played on from both.
   std::map<VersionId, const Version*> by_id;
   for (const Version* version : lineage.versions) by_id.emplace(version->id, version);
+  std::set<std::string_view> earlier;  // what any head came from
   std::set<VersionId> seen;
-  std::vector<const Version*> open{&head};
+  std::vector<const Version*> open = heads;
   while (!open.empty()) {
     const Version* version = open.back();
     open.pop_back();
     for (const VersionId& parent : version->parents) {
       const auto found = by_id.find(parent);
       if (found == by_id.end() || !seen.insert(parent).second) continue;
-      if (found->second->content == content) return true;
+      earlier.insert(found->second->content);
       open.push_back(found->second);
     }
   }
-  return false;
-}
-
-}  // namespace
-
-std::vector<const Version*> differing_heads(const Lineage& lineage) {
-  std::vector<const Version*> heads;
-  for (const Version* head : lineage.heads)
-    if (std::ranges::none_of(heads, [&](const Version* one) { return one->content == head->content; }))
-      heads.push_back(head);
-  if (heads.size() < 2) return heads;
-  // Two devices that had the same save when they met: who plays on has played on from both.
-  std::vector<const Version*> all = heads;
-  std::erase_if(heads, [&](const Version* head) {
-    return head->parents.empty() && std::ranges::any_of(all, [&](const Version* other) {
-             return other != head && came_from(lineage, *other, head->content);
-           });
-  });
+  std::erase_if(
+      heads, [&](const Version* head) { return head->parents.empty() && earlier.contains(head->content); });
   return heads;
 }
 

@@ -21,7 +21,6 @@ namespace {
 // An object: "BSO", its form, how it is packed, the size of what is in it (64 bits), and that.
 constexpr std::array<Byte, 4> object_mark{'B', 'S', 'O', 1};
 constexpr std::size_t object_head_size = 16;
-constexpr std::size_t max_object = std::size_t{512} << 20;
 constexpr int level = 3;
 enum class Packing : Byte { none, zstd };
 
@@ -52,6 +51,8 @@ tl::unexpected<Error> damaged_lighthouse(const std::string& shown) {
 // Grows with what comes out: a size that lies costs nothing.
 Result<Blob> unpacked(ByteView stream, std::uint64_t size, const std::string& shown) {
   const std::unique_ptr<ZSTD_DCtx, std::size_t (*)(ZSTD_DCtx*)> context(ZSTD_createDCtx(), &ZSTD_freeDCtx);
+  constexpr int largest_window = 23;  // 8 MiB: what the level above needs is far less
+  (void)ZSTD_DCtx_setParameter(context.get(), ZSTD_d_windowLogMax, largest_window);
   std::vector<Byte> plain;
   ZSTD_inBuffer in{stream.data(), stream.size(), 0};
   std::vector<Byte> piece(ZSTD_DStreamOutSize());
@@ -114,10 +115,11 @@ Result<Digest> ObjectShelf::put(const Blob& plain) {
 }
 
 Result<std::uint64_t> ObjectShelf::put_from(ObjectShelf& other, const Digest& digest) {
-  BAYSWAP_TRY(const Blob file, other.store_->read(other.path_of(digest), max_object + object_head_size));
+  BAYSWAP_TRY(const Blob file,
+              other.store_->read(other.path_of(digest), max_bundle_bytes + object_head_size));
   std::uint64_t size = file.size() < object_head_size ? 0 : le64(file.view(), 8);
   if (!other.written_.contains(digest)) {
-    BAYSWAP_TRY(const Blob plain, other.opened(digest, file));
+    BAYSWAP_TRY(const Blob plain, other.opened(digest, file, max_bundle_bytes));
     size = plain.size();
   }
   BAYSWAP_CHECK(put({digest, file}));
@@ -133,17 +135,22 @@ Result<void> ObjectShelf::put(const PackedObject& object) {
   return store_->replace(path, object.file.view());
 }
 
-Result<Blob> ObjectShelf::get(const Digest& digest) {
-  BAYSWAP_TRY(const Blob file, store_->read(path_of(digest), max_object + object_head_size));
-  return opened(digest, file);
+Result<Blob> ObjectShelf::get(const Digest& digest, std::size_t max_bytes) {
+  const std::string path = path_of(digest);
+  const auto file = store_->read(path, max_bytes + object_head_size);
+  if (!file && file.error().code == ErrorCode::does_not_fit)
+    return damaged_lighthouse(store_->display_path(path));
+  if (!file) return tl::unexpected(file.error());
+  return opened(digest, *file, max_bytes);
 }
 
-Result<Blob> ObjectShelf::opened(const Digest& digest, const Blob& file) const {
+Result<Blob> ObjectShelf::opened(const Digest& digest, const Blob& file, std::size_t max_bytes) const {
   const std::string shown = store_->display_path(path_of(digest));
   if (file.size() < object_head_size ||
       !std::ranges::equal(file.slice(0, object_mark.size()).view(), object_mark))
     return damaged_lighthouse(shown);
   const std::uint64_t size = le64(file.view(), 8);
+  if (size > max_bytes) return damaged_lighthouse(shown);
   const Blob inside = file.slice(object_head_size, file.size());
   Blob plain;
   if (file.data()[4] == static_cast<Byte>(Packing::zstd)) {
@@ -199,10 +206,10 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
   TableReader reader(file, store.display_path(path));
   BAYSWAP_TRY(const auto object_form, reader.integer("lighthouse"));
   if (object_form != lighthouse_form)
-    return fail(ErrorCode::unsupported,
-                fmt::format("{} is a lighthouse of a object_form that this Bay Swap does not know",
-                            folder_in_words(store)),
-                "update this Bay Swap, if a newer one made it");
+    return fail(
+        ErrorCode::unsupported,
+        fmt::format("{} is a lighthouse of a form that this Bay Swap does not know", folder_in_words(store)),
+        "update this Bay Swap, if a newer one made it");
   About about;
   BAYSWAP_TRY(about.id, reader.needed_text("id"));
   BAYSWAP_TRY(const auto encrypted, reader.truth("encrypted"));
@@ -211,12 +218,20 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
 }
 
 Result<Lighthouse> Lighthouse::open(Store& store, Store* encrypted) {
-  BAYSWAP_TRY(About known, about(store));
-  // Nothing goes into a sealed one open.
+  BAYSWAP_TRY(const About known, about(store));
+  return open(known, store, encrypted);
+}
+
+Result<Lighthouse> Lighthouse::open(const About& known, Store& store, Store* encrypted) {
+  if (!known.is_encrypted && encrypted != nullptr)
+    return fail(ErrorCode::unsafe,
+                fmt::format("{} was encrypted, and now says that it is not", folder_in_words(store)),
+                "see who has changed it; leave and join again if that was meant");
+  // Nothing goes into an encrypted one open.
   if (known.is_encrypted && encrypted == nullptr)
     return fail(ErrorCode::bad_usage, fmt::format("{} is encrypted", folder_in_words(store)),
                 "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
-  return Lighthouse(known.is_encrypted ? *encrypted : store, std::move(known.id));
+  return Lighthouse(encrypted != nullptr ? *encrypted : store, known.id);
 }
 
 Result<Lighthouse::About> Lighthouse::make(Store& store, bool encrypted) {

@@ -37,7 +37,7 @@ Result<std::vector<Replica::Manifest>> Replica::manifests(Lighthouse& lighthouse
   std::vector<Manifest> all;
   BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
   for (const Pointer& pointer : pointers) {
-    BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(pointer.manifest));
+    BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(pointer.manifest, max_manifest_bytes));
     auto manifest = manifest_from(bytes.view());
     if (!manifest)
       return fail(ErrorCode::damaged, "a device's report is damaged", "sync on that device first");
@@ -72,8 +72,8 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
     Replica theirs(*store_);
     for (std::size_t page = 0; page < pages_.size(); ++page) {
       if (manifest.pages[page] == Digest{}) continue;
-      auto records = objects_.get(manifest.pages[page]);
-      if (!records) records = lighthouse.objects().get(manifest.pages[page]);
+      auto records = objects_.get(manifest.pages[page], max_page_bytes);
+      if (!records) records = lighthouse.objects().get(manifest.pages[page], max_page_bytes);
       if (!records) return tl::unexpected(records.error());
       BAYSWAP_CHECK(theirs.join_page(page, records->view()));
     }
@@ -148,7 +148,7 @@ Result<void> Replica::sweep(Lighthouse& lighthouse, const std::vector<Manifest>&
     for (const Digest& page : manifest.pages) {
       if (page == Digest{} || !needed.insert(page).second) continue;
       // What another device knows and this one does not yet.
-      BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(page));
+      BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(page, max_page_bytes));
       Replica theirs(*store_);
       const auto at = std::ranges::find(manifest.pages, page) - manifest.pages.begin();
       BAYSWAP_CHECK(theirs.join_page(static_cast<std::size_t>(at), bytes.view()));

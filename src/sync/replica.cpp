@@ -309,7 +309,7 @@ Result<void> Replica::load_history() {
   if (is_loaded_) return {};
   for (std::size_t page = 0; page < pages_.size(); ++page) {
     if (pages_[page] == Digest{}) continue;
-    BAYSWAP_TRY(const Blob bytes, objects_.get(pages_[page]));
+    BAYSWAP_TRY(const Blob bytes, objects_.get(pages_[page], max_page_bytes));
     BAYSWAP_CHECK(join_page(page, bytes.view()));
   }
   changed_pages_.clear();
