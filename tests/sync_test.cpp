@@ -505,6 +505,35 @@ TEST_F(InStep, AConflictIsShownWhereTheSaveIsStillMissing) {
   EXPECT_EQ(rows.front().path, "x.sra");
 }
 
+// Many deletions that come in at once can be somebody's mistake.
+TEST_F(InStep, ManyDeletionsFromElsewhereAreAskedAbout) {
+  constexpr std::size_t many = 4;
+  const auto name = [](std::size_t i) { return "game " + std::to_string(i); };
+  for (std::size_t i = 0; i < many; ++i) {
+    const Blob game = n64_rom({"GAME " + std::to_string(i), "N" + std::to_string(70 + i) + "P"});
+    ASSERT_TRUE(tv.files.replace("roms/" + name(i) + ".z64", game.view()));
+    ASSERT_TRUE(card.files.replace(name(i) + ".z64", game.view()));
+    ASSERT_TRUE(card.files.replace(name(i) + ".sra", sram_of(static_cast<std::uint32_t>(i) + 1).view()));
+  }
+  handheld.sync();
+  box.sync();
+  for (std::size_t i = 0; i < many; ++i) ASSERT_TRUE(card.files.remove(name(i) + ".sra"));
+  SyncRequest meant;
+  meant.accept = {Loss::deleted};
+  meant.accept_many = true;
+  handheld.sync(meant);
+  for (int round = 0; round < 2; ++round) {
+    const auto rows = box.sync();
+    EXPECT_EQ(count(rows, SyncRow::Outcome::asked), many) << in_words(rows);
+    for (std::size_t i = 0; i < many; ++i)
+      EXPECT_TRUE(tv.files.files().contains("saves/" + name(i) + ".srm"));
+  }
+  SyncRequest many_meant;
+  many_meant.accept_many = true;
+  const auto rows = box.sync(many_meant);
+  EXPECT_EQ(count(rows, SyncRow::Outcome::removed), many) << in_words(rows);
+}
+
 // A program opens a save while a round is at work on others.
 TEST_F(InStep, InUseIsAskedAgainBeforeAWrite) {
   play_on_card(sram_of(1));

@@ -102,7 +102,8 @@ class FileRules {
           file.finding.layout = nullptr;
           pointers.push_back(&file);
         }
-        if (prefix) unsettled.choices.push_back(rule_of(platform, *prefix + "{rom.stem}", pointers));
+        if (prefix && NameRule::parse(*prefix + "{rom.stem}{ext}"))
+          unsettled.choices.push_back(rule_of(platform, *prefix + "{rom.stem}", pointers));
       }
       detection_.unsettled.push_back(std::move(unsettled));
     }
@@ -182,10 +183,16 @@ class FileRules {
         }
       }
       const Pattern* best = nullptr;
-      for (const auto& [text, pattern] : patterns)
-        if (best == nullptr || pattern.files.size() > best->files.size() ||
-            (pattern.files.size() == best->files.size() && pattern.rank < best->rank))
-          best = &pattern;
+      while (best == nullptr && !patterns.empty()) {
+        for (const auto& [text, pattern] : patterns)
+          if (best == nullptr || pattern.files.size() > best->files.size() ||
+              (pattern.files.size() == best->files.size() && pattern.rank < best->rank))
+            best = &pattern;
+        // A folder's name can have what no rule can say: a line end, say.
+        if (NameRule::parse(best->text + "{ext}")) break;
+        patterns.erase(std::string(best->text));
+        best = nullptr;
+      }
       if (best == nullptr) return;  // folders that no rule can name
       rules.push_back(rule_of(platform, best->text, best->files));
       for (SurveyedFile* file : best->files) file->is_claimed = true;

@@ -337,6 +337,17 @@ Result<std::string> NameRule::expand(const NameFacts& facts) const {
     return fail(ErrorCode::bad_usage,
                 fmt::format("the path rule '{}' gives '{}', which is no path below the bay's root", text_,
                             printable(path)));
+  // No disk has longer names: said here, it is of one save, and not an error of the whole place.
+  constexpr std::size_t max_name_bytes = 255;
+  for (std::size_t at = 0; at < path.size();) {
+    const std::size_t end = std::min(path.find('/', at), path.size());
+    if (end - at > max_name_bytes)
+      return fail(ErrorCode::does_not_fit,
+                  fmt::format("'{}...' is a name of {} bytes, and {} is the most",
+                              printable(path.substr(at, 40)), end - at, max_name_bytes),
+                  "give the ROM, or the save, a shorter name");
+    at = end + 1;
+  }
   return path;
 }
 

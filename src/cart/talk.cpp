@@ -88,25 +88,32 @@ Result<std::optional<Frame>> Talk::receive(Byte number) {
 Result<std::vector<Byte>> Talk::ask(Byte kind, const std::vector<Byte>& body) {
   const Byte number = ++number_;
   const std::vector<Byte> question = encoded({kind, number, body});
-  for (int tries = 0; tries < max_tries; ++tries) {
+  // Who was silent for eight questions is not asked eight times for each of the next ones.
+  const int most = is_silent_ ? 1 : max_tries;
+  for (int tries = 0; tries < most; ++tries) {
     if (tries > 0) ++repeats_;
     BAYSWAP_CHECK(check_cancelled());
+    if (is_silent_ && ++asked_in_vain_ > max_tries) return silent();
     BAYSWAP_CHECK(line_->write(question));
     for (int words = 0; words < max_busy; ++words) {
       BAYSWAP_TRY(auto frame, receive(number));
       if (!frame) break;
+      is_silent_ = false;
       if (frame->kind == (kind | answer)) return std::move(frame->body);
       if (frame->kind != tell_error) continue;
       const auto refusal = refusal_in(frame->body);
       if (refusal) return tl::unexpected(error_of(*refusal));
     }
   }
+  is_silent_ = true;
   return silent();
 }
 
 Result<HelloAnswer> Talk::hello(std::uint32_t session) {
   Hello hello;
   hello.session = session;
+  is_silent_ = false;
+  asked_in_vain_ = 0;
   number_ = 0xff;  // the question gets 0, as the first of a session has it
   BAYSWAP_TRY(const auto body, ask(ask_hello, body_of(hello)));
   const auto said = hello_answer_in(body);
@@ -166,7 +173,10 @@ Result<void> Talk::read(const Range& range, const Take& take) {
                                                      static_cast<std::uint32_t>(gap.end - gap.at)},
                                                     gaps, take));
       in_vain = came > 0 ? 0 : in_vain + 1;
-      if (in_vain >= max_tries) return silent();
+      if (in_vain >= max_tries) {
+        is_silent_ = true;
+        return silent();
+      }
     }
   }
   return {};

@@ -47,6 +47,8 @@ class Talk {
   int silence_ms_ = 250;
   Byte number_ = 0;
   std::size_t repeats_ = 0;
+  bool is_silent_ = false;  // it has not answered any more
+  int asked_in_vain_ = 0;   // since then
 };
 
 /// Of an answer that can't be understood.

@@ -4,12 +4,14 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
+#include "base/toml_reader.hpp"
 #include "base/try.hpp"
 #include "cli/bay_files.hpp"
 #include "cli/commands.hpp"
@@ -79,7 +81,11 @@ Result<int> rename(const Globals& globals, const BayFileOptions& options) {
   std::string text(old.view().begin(), old.view().end());
   text = with_former_names(text, bay.formerly);
   BAYSWAP_CHECK(parse_bay(text, options.to, path, home.bays));
+  InterruptsHeld held;
   auto written = disk.create(path, bytes_of(text));
+  // One that was cut off after the first half goes on.
+  const auto there = disk.read_if_there(path, max_toml_size_bytes);
+  if (!written && there && *there && std::ranges::equal((*there)->view(), bytes_of(text))) written = {};
   if (!written && written.error().code == ErrorCode::unsafe)
     return fail(ErrorCode::unsafe, fmt::format("there is a bay called {} already ({})", options.to, path),
                 "choose another name");

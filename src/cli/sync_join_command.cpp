@@ -19,6 +19,16 @@ Result<std::string> ask_passphrase(bool is_new) {
 // `phrase`: asked for before anything is made.
 Result<Lighthouse::About> encrypted_or_open(Store& sea, bool encrypt, std::optional<std::string>& phrase) {
   const auto there = Lighthouse::about(sea);
+  // Who has a passphrase at hand means an encrypted one, whatever the server says of it.
+  const bool is_open = there ? !there->is_encrypted : !encrypt;
+  if (is_open && !from_environment("BAYSWAP_PASSPHRASE").empty())
+    return fail(
+        ErrorCode::unsafe,
+        there ? "a passphrase is set (BAYSWAP_PASSPHRASE), and the lighthouse there is not encrypted: "
+                "nothing was sent"
+              : "a passphrase is set (BAYSWAP_PASSPHRASE), and the new lighthouse would not be encrypted",
+        there ? "see who made it; without the variable it is joined as it is"
+              : "pass --encrypt, or take the variable away");
   if (!there && there.error().code == ErrorCode::not_found && encrypt) {
     BAYSWAP_TRY(phrase, ask_passphrase(true));
   }

@@ -10,6 +10,9 @@ namespace {
 
 constexpr long connect_seconds = 15;
 constexpr long silent_seconds = 30;
+constexpr long least_bytes_a_second = 256;
+constexpr long whole_seconds = 60;
+constexpr std::size_t slow_bytes_a_second = 16384;
 
 template <class Function>
 bool find(void* handle, const char* name, Function& function) {
@@ -37,13 +40,11 @@ CurlLibrary load_curl() {
 std::size_t take(char* bytes, std::size_t size, std::size_t count, void* user) {
   auto& transfer = *static_cast<CurlConnection::Transfer*>(user);
   const std::size_t all = size * count;
-  if (all > transfer.limit - transfer.answer.size()) {
-    transfer.too_large = true;
-    return 0;
-  }
+  const std::size_t room = transfer.limit - transfer.answer.size();
+  transfer.too_large = all > room;
   const auto* first = reinterpret_cast<const Byte*>(bytes);
-  transfer.answer.insert(transfer.answer.end(), first, first + all);
-  return all;
+  transfer.answer.insert(transfer.answer.end(), first, first + std::min(all, room));
+  return transfer.too_large ? 0 : all;
 }
 
 std::size_t take_header(char* bytes, std::size_t size, std::size_t count, void* user) {
@@ -98,7 +99,11 @@ CURL* CurlConnection::begin(Transfer& transfer) {
   curl.easy_setopt(easy, CURLOPT_URL, transfer.url.c_str());
   curl.easy_setopt(easy, CURLOPT_NOSIGNAL, 1L);
   curl.easy_setopt(easy, CURLOPT_CONNECTTIMEOUT, connect_seconds);
-  curl.easy_setopt(easy, CURLOPT_LOW_SPEED_LIMIT, 1L);
+  curl.easy_setopt(easy, CURLOPT_LOW_SPEED_LIMIT, least_bytes_a_second);
+  // As a whole, too: a server that answers a byte at a time would hold this device for days.
+  const std::size_t most = transfer.limit + (transfer.body ? transfer.body->size() : 0);
+  curl.easy_setopt(easy, CURLOPT_TIMEOUT, whole_seconds + static_cast<long>(most / slow_bytes_a_second));
+  if (url_.is_this_machine()) curl.easy_setopt(easy, CURLOPT_NOPROXY, "*");
   curl.easy_setopt(easy, CURLOPT_LOW_SPEED_TIME, silent_seconds);
   curl.easy_setopt(easy, CURLOPT_WRITEFUNCTION, &take);
   curl.easy_setopt(easy, CURLOPT_WRITEDATA, &transfer);
@@ -122,6 +127,7 @@ CURL* CurlConnection::begin(Transfer& transfer) {
 Result<CURLcode> CurlConnection::perform(Transfer& transfer) {
   if (easy_ == nullptr) return fail(ErrorCode::io, "libcurl has no memory", "end other programs");
   const CURLcode code = library_->easy_perform(easy_.get());
+  if (transfer.too_large && transfer.may_cut) return CURLE_OK;
   if (transfer.too_large)
     return fail(ErrorCode::does_not_fit,
                 fmt::format("{} answers with more than {} bytes", url_.host, transfer.limit));

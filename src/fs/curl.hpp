@@ -42,8 +42,9 @@ class CurlConnection {
   /// What is sent and what comes back in one transfer.
   struct Transfer {
     std::string url;
-    std::optional<ByteView> body;                // sent, if there is one
-    std::size_t limit = std::size_t{600} << 20;  // of the answer, bytes
+    std::optional<ByteView> body;              // sent, if there is one
+    std::size_t limit = std::size_t{1} << 20;  // of the answer, bytes
+    bool may_cut = false;                      // what is over the limit is not wanted, and no error
     std::vector<Byte> answer;
     std::function<void(std::string_view line)> on_header;  // without its line end
     // How far it is.

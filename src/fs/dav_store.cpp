@@ -130,6 +130,9 @@ Result<Blob> DavStore::read_range(const std::string& path, std::uint64_t at, std
   ask.url = url_of(path);
   const bool is_whole = at == 0 && count > whole_from;
   if (!is_whole) ask.headers.push_back(fmt::format("Range: bytes={}-{}", at, at + count - 1));
+  // A server that knows no ranges sends the beginning as well; never more than was asked for.
+  ask.limit = answer_limit(at, count);
+  ask.may_cut = ask.limit < max_answer;
   BAYSWAP_TRY(const HttpAnswer answer, wire_->ask(ask));
   if (answer.status == http_past_the_end) return Blob();
   if (!is_http_done(answer.status)) return refused(answer, path, "reading it");

@@ -90,6 +90,10 @@ Result<FtpStore::Answer> FtpStore::ask_once(const Question& question, bool anew)
   if (question.is_folder && !transfer.url.ends_with('/')) transfer.url += '/';
   transfer.body = question.body;
   if (question.is_folder) transfer.limit = max_ftp_listing;
+  if (question.count > 0) {
+    transfer.limit = answer_limit(0, question.count);
+    transfer.may_cut = transfer.limit < max_answer;
+  }
   transfer.on_header = [&](std::string_view line) {
     constexpr std::size_t many = 10000;
     if (answer.lines.size() < many) answer.lines.emplace_back(line);
@@ -237,6 +241,7 @@ Result<Blob> FtpStore::read_range(const std::string& path, std::uint64_t at, std
   if (count == 0) return Blob();
   Question question;
   question.path = path;
+  question.count = count;
   const bool is_whole = at == 0 && count > whole_from;
   if (!is_whole) question.range = fmt::format("{}-{}", at, at + count - 1);
   BAYSWAP_TRY(const Answer answer, ask(question));

@@ -43,6 +43,7 @@ class FtpStore final : public Store {
     bool is_folder = false;
     std::string custom;  // the command that lists
     std::string range;
+    std::size_t count = 0;  // bytes that are wanted; 0: no file is read
     std::optional<ByteView> body;
     std::vector<std::string> sent;
   };

@@ -19,6 +19,12 @@ namespace bayswap {
 }
 /// From this many bytes on, a file is asked for whole: no server needs to know ranges for that.
 inline constexpr std::size_t whole_from = std::size_t{1} << 20;
+/// No answer is larger, whatever was asked for.
+inline constexpr std::size_t max_answer = std::size_t{600} << 20;
+/// Bytes that a reading of `count` bytes at `at` can take, of a server that knows no ranges as well.
+[[nodiscard]] constexpr std::size_t answer_limit(std::uint64_t at, std::size_t count) {
+  return at >= max_answer || count >= max_answer - at ? max_answer : static_cast<std::size_t>(at) + count;
+}
 /// Nanoseconds for a file whose time has seconds: two writes within one differ in the server's tag of it.
 [[nodiscard]] std::uint32_t within_second(const std::string& tag);
 /// A name beside a file, at random, for what is not whole yet.

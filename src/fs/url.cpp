@@ -1,11 +1,14 @@
 #include "fs/url.hpp"
 
+#include <arpa/inet.h>
 #include <fmt/format.h>
+#include <netinet/in.h>
 
 #include <algorithm>
 #include <charconv>
 #include <cstdlib>
 #include <fstream>
+#include <mutex>
 #include <sstream>
 #include <vector>
 
@@ -90,7 +93,12 @@ std::string Url::authority() const {
 }
 
 bool Url::is_this_machine() const {
-  return host == "localhost" || host == "::1" || host.starts_with("127.");
+  // An address as a whole, not the beginning of a name: "127.example" is anybody's.
+  in_addr four{};
+  in6_addr six{};
+  if (inet_pton(AF_INET, host.c_str(), &four) == 1) return ntohl(four.s_addr) >> 24 == 127;
+  if (inet_pton(AF_INET6, host.c_str(), &six) == 1) return IN6_IS_ADDR_LOOPBACK(&six);
+  return lower(host) == "localhost";
 }
 
 std::optional<Url> url_from(std::string_view text) {
@@ -166,10 +174,25 @@ std::optional<Credentials> netrc_entry(std::string_view text, std::string_view h
   return std::nullopt;
 }
 
+namespace {
+
+// Whether the password in the environment is for that host: the one it names, else the first that was asked.
+bool is_meant(const std::string& host) {
+  static std::mutex mutex;
+  static std::string first;
+  if (const std::string named = from_environment("BAYSWAP_HOST"); !named.empty())
+    return lower(named) == lower(host);
+  const std::scoped_lock lock(mutex);
+  if (first.empty()) first = lower(host);
+  return first == lower(host);
+}
+
+}  // namespace
+
 Credentials credentials_for(const Url& url) {
   const std::string user = from_environment("BAYSWAP_USER");
   const std::string password = from_environment("BAYSWAP_PASSWORD");
-  if (!password.empty()) return {user.empty() ? url.user : user, password};
+  if (!password.empty() && is_meant(url.host)) return {user.empty() ? url.user : user, password};
   std::string path = from_environment("NETRC");
   if (path.empty()) path = with_home("~/.netrc");
   std::ifstream file(path, std::ios::binary);

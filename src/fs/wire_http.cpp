@@ -20,6 +20,7 @@ class CurlWire final : public HttpWire {
     transfer.url = question.url;
     transfer.body = question.body;
     transfer.limit = question.limit;
+    transfer.may_cut = question.may_cut;
     transfer.on_header = [&](std::string_view line) { take_header(answer, line); };
     CURL* const easy = curl_.begin(transfer);
     const auto& set = curl_.library().easy_setopt;

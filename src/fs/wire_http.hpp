@@ -16,7 +16,8 @@ struct HttpQuestion {
   std::string url;
   std::vector<std::string> headers;  // "Name: value"
   std::optional<ByteView> body;
-  std::size_t limit = std::size_t{600} << 20;  // of the answer's body, bytes
+  std::size_t limit = std::size_t{1} << 20;  // of the answer's body, bytes
+  bool may_cut = false;                      // what is over the limit is not wanted, and no error
 };
 struct HttpAnswer {
   long status = 0;

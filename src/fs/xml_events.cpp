@@ -9,6 +9,8 @@ namespace bayswap {
 namespace {
 
 constexpr std::size_t max_text = 65536;
+constexpr int max_depth = 32;
+constexpr std::size_t max_token = 65536;
 constexpr char separator = ' ';
 
 struct Reading {
@@ -16,6 +18,7 @@ struct Reading {
   XmlEvents* events;
   std::string text;
   bool is_stopped = false;
+  int depth = 0;
 
   void stop() {
     is_stopped = true;
@@ -24,10 +27,12 @@ struct Reading {
   static void start(void* user, const XML_Char* name, const XML_Char** /*attributes*/) {
     auto& self = *static_cast<Reading*>(user);
     self.text.clear();
+    if (++self.depth > max_depth) return self.stop();
     if (!self.events->start(name)) self.stop();
   }
   static void end(void* user, const XML_Char* name) {
     auto& self = *static_cast<Reading*>(user);
+    --self.depth;
     if (!self.events->end(name, self.text)) self.stop();
     self.text.clear();
   }
@@ -53,12 +58,16 @@ bool read_xml(ByteView xml, XmlEvents& events) {
   XML_SetElementHandler(parser.get(), &Reading::start, &Reading::end);
   XML_SetCharacterDataHandler(parser.get(), &Reading::characters);
   XML_SetStartDoctypeDeclHandler(parser.get(), &Reading::document_type);
-  constexpr std::size_t piece = std::size_t{1} << 20;
+  constexpr std::size_t piece = 16384;
   bool good = true;
   for (std::size_t at = 0; good && (at < xml.size() || at == 0); at += piece) {
     const ByteView part = xml.subspan(at, std::min(piece, xml.size() - at));
     good = XML_Parse(parser.get(), reinterpret_cast<const char*>(part.data()), static_cast<int>(part.size()),
                      at + piece >= xml.size() ? 1 : 0) == XML_STATUS_OK;
+    // A token that does not end would be read from its beginning again with each piece.
+    const auto done = static_cast<std::size_t>(std::max<XML_Index>(XML_GetCurrentByteIndex(parser.get()), 0));
+    good = good && (at + part.size() >= xml.size() ||
+                    at + part.size() - std::min(done, at + part.size()) <= max_token);
   }
   return good && !reading.is_stopped;
 }

@@ -67,7 +67,9 @@ class Types final : public ExpressionTypes {
       case FieldKind::derived:
         break;
     }
-    if (derived_depth_ > max_sheet_depth) return SheetType::nothing;
+    // A derived value that names others twice each, which name others twice each, doubles with every level.
+    constexpr std::size_t max_derived_asked = 100000;
+    if (derived_depth_ > max_sheet_depth || ++derived_asked_ > max_derived_asked) return SheetType::nothing;
     ++derived_depth_;
     const auto type = type_of(at.field->derived, *this, at.outer);
     --derived_depth_;
@@ -118,6 +120,7 @@ class Types final : public ExpressionTypes {
   const Sheet& sheet_;
   mutable std::deque<bayswap::sheets::Place> places_;  // which stay where they are
   mutable std::size_t derived_depth_ = 0;
+  mutable std::size_t derived_asked_ = 0;
 };
 
 class Checker {

@@ -165,6 +165,8 @@ class Evaluator {
     SheetNumber total = 0;
     std::set<SheetValue> seen;
     for (const ExpressionNames::Place element : all) {
+      if (budget_.left == 0) return {};
+      --budget_.left;
       const SheetValue value =
           node.operands.size() > 1 ? run(node.operands[1], element) : names_.value(element);
       if (value.index() == 0) return {};

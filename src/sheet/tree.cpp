@@ -139,7 +139,8 @@ SheetValue Tree::ask(const Expression& expression, const Node& place) const {
   StepBudget budget{std::min(steps_each, total_.left)};
   const std::size_t before = budget.left;
   SheetValue value = evaluate(expression, *this, &place, budget);
-  total_.left -= before - budget.left;
+  // What was asked within it has been taken off as well.
+  total_.left -= std::min(total_.left, before - budget.left);
   return value;
 }
 

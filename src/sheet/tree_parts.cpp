@@ -56,6 +56,10 @@ void Tree::choose_newest(Node& array) {
   for (std::size_t i = 0; i < array.children.size(); ++i) {
     Node& copy = *array.children[i];
     Space* space = copy.own_space != nullptr ? copy.own_space : copy.space;
+    // A file that ends before the copy does has none.
+    if (copy.own_space == nullptr &&
+        (copy.at > space->bytes.size() || copy.size > space->bytes.size() - copy.at))
+      continue;
     const ByteView bytes = copy.own_space != nullptr ? ByteView(space->bytes)
                                                      : ByteView(space->bytes).subspan(copy.at, copy.size);
     copy.is_blank = is_uniform(bytes);

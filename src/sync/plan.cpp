@@ -62,6 +62,7 @@ class BayPlanner {
     }
     Planner planner(nullptr, view_, nullptr, request_);
     std::vector<Passage> passages;
+    std::vector<std::pair<const Version*, HeldPlace*>> deletions;
     for (const Lineage& lineage : history->lineages()) {
       const auto heads = differing_heads(lineage);
       HeldPlace* place = place_of(lineage);
@@ -79,11 +80,12 @@ class BayPlanner {
         continue;
       }
       if (heads.front()->is_deletion()) {
-        BAYSWAP_CHECK(remove(*heads.front(), *place));
+        deletions.emplace_back(heads.front(), place);
         continue;
       }
       BAYSWAP_CHECK(resolve(planner, *heads.front(), place, passages));
     }
+    BAYSWAP_CHECK(remove_all(deletions));
     BAYSWAP_CHECK(planner.merge(passages, true));
     BAYSWAP_CHECK(view_.check());
     group(planner, passages);
@@ -417,6 +419,22 @@ class BayPlanner {
   }
 
   // ---- Deletions
+
+  // Many at once can be a mistake elsewhere, as what vanishes here can be the wrong medium.
+  Result<void> remove_all(const std::vector<std::pair<const Version*, HeldPlace*>>& deletions) {
+    const bool is_many = deletions.size() >= 2 && deletions.size() * 3 > round_.places.of_bay(bay_).size() &&
+                         !round_.request.accept_many;
+    for (const auto& [head, place] : deletions) {
+      if (is_many)
+        row(Outcome::asked, *head, place->path,
+            fmt::format("deleted on {}, with {} others of this bay: --accept many removes them, restore "
+                        "brings one back everywhere",
+                        head->device_name, deletions.size() - 1));
+      else
+        BAYSWAP_CHECK(remove(*head, *place));
+    }
+    return {};
+  }
 
   Result<void> remove(const Version& head, const HeldPlace& place) {
     if (const auto why = busy()) {
