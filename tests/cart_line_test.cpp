@@ -29,6 +29,13 @@ TEST(CartFrames, AreTheVectorsOfThePage) {
   EXPECT_EQ(encoded({ask_write, 9, body_of_write(77, 4096, hex("0102030405"))}),
             hex("000406094d0101010210010a010203040542864c5c00"));
   EXPECT_EQ(encoded({tell_data, 4, body_of_data(0, hex("0000ff"))}), hex("0003fd04010101010106ff14d1f82800"));
+  // A piece of 254 bytes has no 00 after it.
+  std::vector<Byte> body = hex("01010101");
+  body.resize(254, 0xaa);
+  std::vector<Byte> line = hex("00fffd0501010101");
+  line.resize(line.size() + 248, 0xaa);
+  for (const Byte b : hex("07aaaa87e9783e00")) line.push_back(b);
+  EXPECT_EQ(encoded({tell_data, 5, body}), line);
   EXPECT_EQ(encoded({tell_error, 3, body_of(Refusal{Trouble::voltage, 5000, "switch"})}),
             hex("0006ff03068813010b7377697463686d0f051300"));
 }

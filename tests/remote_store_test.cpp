@@ -294,7 +294,7 @@ TEST_F(RemoteStores, SshOverALineThatBreaks) {
   const Blob bytes = noise(1 << 20, 3);
   ASSERT_TRUE(LocalStore(server.root()).create("sub/large.sav", bytes.view()));
   for (int i = 0; i < 20; ++i)
-    (void)symlink("large.sav", (server.root() + "/sub/link" + std::to_string(i)).c_str());
+    ASSERT_EQ(symlink("large.sav", (server.root() + "/sub/link" + std::to_string(i)).c_str()), 0);
   const auto store = open_remote("sftp://gull@127.0.0.1:" + std::to_string(line.port()));
   ASSERT_TRUE(store);
   int failed = 0;
@@ -308,7 +308,11 @@ TEST_F(RemoteStores, SshOverALineThatBreaks) {
   }
   EXPECT_GT(failed, 0) << "the line broke";
   line.set({1, 0, 0, 0, "", ""});
-  EXPECT_EQ(*(*store)->read("sub/large.sav"), bytes);
+  // What is left of the old connection is found out once.
+  auto read = (*store)->read("sub/large.sav");
+  if (!read) read = (*store)->read("sub/large.sav");
+  ASSERT_TRUE(read) << read.error().message;
+  EXPECT_EQ(*read, bytes);
 }
 
 // Two devices play on over a line that cuts, halves, delays and damages. Once it is good again, both have

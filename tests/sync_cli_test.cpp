@@ -119,7 +119,8 @@ TEST_F(SyncCli, WhatTakesPartIsSetAndWhatStaysOutIsShown) {
   join_both();
   const auto outside = [&](const std::string& home) {
     std::set<std::string> codes;
-    for (const auto& bay : told(home, {"sync", "status"})["left_out"])
+    const auto status = told(home, {"sync", "status"});
+    for (const auto& bay : status["left_out"])
       for (const auto& save : bay["saves"]) codes.insert(save["code"].get<std::string>());
     return codes;
   };

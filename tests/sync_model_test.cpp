@@ -85,6 +85,7 @@ class Evenings {
         if (!bay.save(game)) return;
         fresh_.erase({bay.bay, game});
         came_from_[node_of({}, game)].insert(node_of(bay.save(game), game));
+        std::erase_if(came_back_, [&](const auto& one) { return one.second == game; });
         if (random_() % 2 == 0)
           bay.play(game, Blob::filled(32768, 0));
         else
@@ -96,15 +97,9 @@ class Evenings {
           play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
         return rename(bay, game);
       case 12:
-        // An old copy, put back by hand: by who has deleted the save, or wants it as it was.
-        if (!old_copies_[game].empty())
-          play(bay, game, old_copies_[game][random_() % old_copies_[game].size()]);
-        return;
+        return put_back(device, bay, game);
       case 13:
-        if (random_() % 2 == 0) return;
-        is_pruned_ = true;
-        return devices_[device]->forget_and_prune(devices_[random_() % devices_.size()]->name(),
-                                                  1 + random_() % 3);
+        return forget_and_return(device, random_() % devices_.size(), game);
       case 6:
         bay.bay->busy = bay.bay->busy ? std::nullopt : std::optional<std::string>("it runs");
         return;
@@ -158,6 +153,32 @@ class Evenings {
   }
 
  private:
+  // An old copy, by hand: by who has deleted the save, or wants it as it was.
+  void put_back(std::size_t device, ModelBay& bay, std::size_t game) {
+    if (old_copies_[game].empty() || (bay.save(game) && random_() % 4 != 0)) return;
+    const bool is_deleted =
+        !bay.save(game) && devices_[device]->knows_deletion("N" + std::to_string(70 + game) + "P");
+    play(bay, game, old_copies_[game][random_() % old_copies_[game].size()]);
+    came_back_.erase({bay.bay, game});
+    if (is_deleted) came_back_.insert({bay.bay, game});
+  }
+
+  // A device is forgotten while it is behind, what it has is pruned, and then it is back and plays on.
+  void forget_and_return(std::size_t device, std::size_t other, std::size_t game) {
+    if (device == other) return;
+    is_pruned_ = true;
+    for (int evening = 0; evening < 2; ++evening) {
+      play(bays_[device].front(), game, noise(32768, static_cast<std::uint32_t>(random_())));
+      sync(device);
+    }
+    devices_[device]->forget_and_prune(devices_[other]->name(), 1 + random_() % 2);
+    if (random_() % 2 == 0) sync(other);
+    ModelBay& bay = bays_[other].front();
+    if (bay.save(game)) play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
+    sync(other);
+    sync(device);
+  }
+
   void play(ModelBay& bay, std::size_t game, const Blob& sram) {
     came_from_[digest_of_sram(sram)].insert(node_of(bay.save(game), game));
     bay.play(game, sram);
@@ -268,6 +289,9 @@ class Evenings {
             << in_words(game);
         ASSERT_FALSE(bay.bay->busy) << "seed " << seed_ << ": a busy bay was written";
         ASSERT_FALSE(bay.bay->away) << "seed " << seed_;
+        ASSERT_FALSE(came_back_.contains({bay.bay, game}) && now == node_of({}, game))
+            << "seed " << seed_ << ": what was put back after a deletion was removed again\n"
+            << in_words(game);
         ASSERT_TRUE(follows(now, was->second))
             << "seed " << seed_ << ": a save was replaced by one that did not come from it\n"
             << in_words(game);
@@ -282,7 +306,8 @@ class Evenings {
   std::set<std::string> at_rest_;
   std::map<VersionId, Version> ever_;  // all versions that any device ever knew
   std::map<std::string, std::set<std::string>> came_from_;
-  std::set<std::pair<const TestBay*, std::size_t>> fresh_;  // played, or put there, since the last round
+  std::set<std::pair<const TestBay*, std::size_t>> fresh_;      // played, or put there, since the last round
+  std::set<std::pair<const TestBay*, std::size_t>> came_back_;  // put there by who knew of its deletion
   std::map<std::size_t, std::vector<Blob>> old_copies_;
   bool is_pruned_ = false;
 };

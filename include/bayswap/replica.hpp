@@ -62,6 +62,11 @@ class Replica {
   /// stay.
   [[nodiscard]] static Result<Replica> join(Store& store, const std::string& name, const std::string& url,
                                             const std::string& lighthouse);
+  /// Returns the device of the store, also of one that has left; nothing if it never joined.
+  [[nodiscard]] static Result<std::optional<DeviceInfo>> device_of(Store& store);
+  /// Returns ids and names of the devices that have reported to a lighthouse; of a damaged report nothing.
+  [[nodiscard]] static Result<std::vector<std::pair<std::string, std::string>>> devices_of(
+      Lighthouse& lighthouse);
   /// Leaves the lighthouse. Versions stay, in case the device joins again.
   [[nodiscard]] Result<void> leave();
 

@@ -384,9 +384,10 @@ Result<CartWrite> CartPort::write(const CartIdentity& game, const CartChip& chip
     return tl::unexpected(std::move(kept.error()));
   }
   now = *std::move(kept);
+  if (now == bytes) return outcome;
   outcome.differing.push_back(count_differing(now.view(), bytes.view(), outcome.first_wrong));
-  outcome.equal = outcome.differing.back() == 0;
-  outcome.forgets = !outcome.equal;
+  outcome.equal = false;
+  outcome.forgets = true;
   return outcome;
 }
 

@@ -303,10 +303,24 @@ class Write {
     return {};
   }
 
+  // A chip that holds nothing may be one that can't hold anything.
+  Result<void> warn_of_blank() {
+    BAYSWAP_TRY(const auto chips, job_.store().chips());
+    for (const FileChange& change : plan_.changes)
+      for (const auto& [name, chip] : chips)
+        if (name == change.path && chip.needs_battery && change.before && is_uniform(change.before->view()))
+          warnings_.push_back(fmt::format(
+              "{} is blank: nothing was saved yet, or its battery is flat; what is written is read "
+              "again after the power was off",
+              name));
+    return {};
+  }
+
   Result<int> go() {
     BAYSWAP_CHECK(check_old());
     BAYSWAP_TRY(const bool shown, job_.refuse_or_show(plan_));
     if (shown) return exit_done;
+    BAYSWAP_CHECK(warn_of_blank());
     for (const std::string& warning : warnings_) say(globals_.quiet, "bayswap: warning: " + warning);
     if (!globals_.json && !globals_.quiet) print_plan(plan_, false);
     if (plan_.changes.empty()) {
@@ -333,11 +347,10 @@ class Write {
     if (globals_.json)
       print_json({{"done", true}, {"entry", id}, {"equal", true}});
     else if (!globals_.quiet)
-      fmt::print(
-          "{}\n",
-          toned(Tone::good, fmt::format("Done: read back and equal. Logbook entry {} keeps what was on it; "
-                                        "`bayswap undo {}` puts that back.",
-                                        id, id)));
+      fmt::print("{}\n", toned(Tone::good, fmt::format("Done: read back and equal, also after the power was "
+                                                       "off. Logbook entry {} keeps what was on it; "
+                                                       "`bayswap undo {}` puts that back.",
+                                                       id, id)));
     std::fflush(stdout);
     return exit_done;
   }

@@ -59,6 +59,7 @@ constexpr std::array<Topic, 6> topics{{
      "                          where they are otherwise\n"
      "  BAYSWAP_USER, BAYSWAP_PASSWORD, NETRC\n"
      "                          who asks on servers; ~/.netrc if they are not set\n"
+     "  BAYSWAP_HOST            the server that the password is for; else the first that is asked\n"
      "  BAYSWAP_OPEN_PASSWORD=1 a password may go over plain FTP or HTTP\n"
      "  BAYSWAP_PASSPHRASE, BAYSWAP_NEW_PASSPHRASE\n"
      "                          of an encrypted lighthouse, for scripts\n"

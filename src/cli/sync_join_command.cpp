@@ -106,6 +106,20 @@ Result<int> key_change(const Globals& globals, const SyncOptions& /*options*/) {
   return exit_done;
 }
 
+Result<void> check_name(Store& sea, const Lighthouse::About& about, const std::optional<Keyring>& keys,
+                        const std::string& own_id, const std::string& name) {
+  const auto encrypted = keys ? encrypted_store(sea, *keys) : nullptr;
+  BAYSWAP_TRY(Lighthouse lighthouse, Lighthouse::open(about, sea, encrypted.get()));
+  BAYSWAP_TRY(const auto devices, Replica::devices_of(lighthouse));
+  for (const auto& [id, other] : devices)
+    if (id != own_id && folded(other) == folded(name))
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("another device of this lighthouse is called {}", printable(other)),
+                  "choose another name with --device; if that was this device before it was set up anew, "
+                  "`bayswap sync forget` takes the old one away afterwards");
+  return {};
+}
+
 Result<int> join(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   const std::string url = is_local_url(options.url) ? path_of_url(options.url) : options.url;
@@ -130,7 +144,10 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
   LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);
   std::error_code failed;
   std::filesystem::create_directories(sync_folder(home), failed);
-  const std::string name = options.device.empty() ? host_name() : options.device;
+  // Joining again gives a device no other name; two of one name could not be told apart.
+  BAYSWAP_TRY(const auto known, Replica::device_of(own));
+  const std::string name = !options.device.empty() ? options.device : known ? known->name : host_name();
+  BAYSWAP_CHECK(check_name(*sea, lighthouse, keys, known ? known->id : std::string(), name));
   BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id));
   if (keys)
     BAYSWAP_CHECK(keep_keys(own, *keys));

@@ -292,6 +292,25 @@ Result<Replica> Replica::join(Store& store, const std::string& name, const std::
   return replica;
 }
 
+Result<std::optional<DeviceInfo>> Replica::device_of(Store& store) {
+  Replica replica(store);
+  const auto known = replica.load_state();
+  if (!known && known.error().code == ErrorCode::not_found) return std::nullopt;
+  if (!known) return tl::unexpected(known.error());
+  return replica.device_;
+}
+
+Result<std::vector<std::pair<std::string, std::string>>> Replica::devices_of(Lighthouse& lighthouse) {
+  std::vector<std::pair<std::string, std::string>> all;
+  BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
+  for (const Pointer& pointer : pointers) {
+    const auto bytes = lighthouse.objects().get(pointer.manifest, max_manifest_bytes);
+    const auto manifest = bytes ? manifest_from(bytes->view()) : std::nullopt;
+    if (manifest && manifest->device == pointer.device) all.emplace_back(pointer.device, manifest->name);
+  }
+  return all;
+}
+
 Result<void> Replica::leave() {
   device_.url.clear();
   is_changed_ = true;

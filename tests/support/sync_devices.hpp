@@ -191,6 +191,14 @@ class SyncDevice {
     for (const VersionId& id : gone) ASSERT_TRUE(replica->prune(id));
     ASSERT_TRUE(replica->save());
   }
+  /// Whether all that it knows of the game is that it was deleted.
+  [[nodiscard]] bool knows_deletion(const std::string& code) {
+    auto replica = Replica::open(own_);
+    for (const Lineage& lineage : (*replica->history())->lineages())
+      if (lineage.versions.front()->save.facts.game.code == code)
+        return std::ranges::all_of(lineage.heads, [](const Version* head) { return head->is_deletion(); });
+    return false;
+  }
   /// All that it knows now is added to what is known for ever.
   void tell(std::map<VersionId, Version>& all) {
     auto replica = Replica::open(own_);
