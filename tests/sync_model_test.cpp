@@ -83,13 +83,7 @@ class Evenings {
       case 3:
       case 4:
         if (!bay.save(game)) return;
-        fresh_.erase({bay.bay, game});
-        came_from_[node_of({}, game)].insert(node_of(bay.save(game), game));
-        std::erase_if(came_back_, [&](const auto& one) { return one.second == game; });
-        if (random_() % 2 == 0)
-          bay.play(game, Blob::filled(32768, 0));
-        else
-          (void)bay.bay->files.remove(bay.path(game));
+        lose(bay, game, random_() % 2 == 0);
         if (random_() % 2 == 0) sync(device, {Loss::deleted, Loss::empty});
         return;
       case 5:
@@ -97,7 +91,7 @@ class Evenings {
           play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
         return rename(bay, game);
       case 12:
-        return put_back(device, bay, game);
+        return random_() % 2 == 0 ? put_back(device, bay, game) : delete_and_return(device, bay, game);
       case 13:
         return forget_and_return(device, random_() % devices_.size(), game);
       case 6:
@@ -167,16 +161,40 @@ class Evenings {
   void forget_and_return(std::size_t device, std::size_t other, std::size_t game) {
     if (device == other) return;
     is_pruned_ = true;
+    sync(other, {}, true);
     for (int evening = 0; evening < 2; ++evening) {
       play(bays_[device].front(), game, noise(32768, static_cast<std::uint32_t>(random_())));
-      sync(device);
+      sync(device, {}, true);
     }
-    devices_[device]->forget_and_prune(devices_[other]->name(), 1 + random_() % 2);
-    if (random_() % 2 == 0) sync(other);
+    for (std::size_t i = 0; i < devices_.size(); ++i)
+      if (i != other) sync(i, {}, true);
+    devices_[device]->forget_and_prune(devices_[other]->name(), 1);
+    if (random_() % 2 == 0) sync(other, {}, true);
     ModelBay& bay = bays_[other].front();
     if (bay.save(game)) play(bay, game, noise(32768, static_cast<std::uint32_t>(random_())));
-    sync(other);
-    sync(device);
+    sync(other, {}, true);
+    sync(device, {}, true);
+  }
+
+  // Deleted, and put back by who knows of it.
+  void delete_and_return(std::size_t device, ModelBay& bay, std::size_t game) {
+    if (!bay.save(game)) return;
+    sync(device, {}, true);
+    lose(bay, game, false);
+    sync(device, {Loss::deleted}, true);
+    if (!bay.save(game)) put_back(device, bay, game);
+    sync(device, {}, true);
+    sync(device, {}, true);
+  }
+
+  void lose(ModelBay& bay, std::size_t game, bool as_blank) {
+    fresh_.erase({bay.bay, game});
+    came_from_[node_of({}, game)].insert(node_of(bay.save(game), game));
+    std::erase_if(came_back_, [&](const auto& one) { return one.second == game; });
+    if (as_blank)
+      bay.play(game, Blob::filled(32768, 0));
+    else
+      (void)bay.bay->files.remove(bay.path(game));
   }
 
   void play(ModelBay& bay, std::size_t game, const Blob& sram) {
@@ -254,7 +272,8 @@ class Evenings {
     ASSERT_TRUE(sea_.remove(paths[random_() % paths.size()]));
   }
 
-  void sync(std::size_t at, const std::set<Loss>& accept = {}) {
+  // `calm`: the line and the power hold.
+  void sync(std::size_t at, const std::set<Loss>& accept = {}, bool calm = false) {
     SyncDevice& device = *devices_[at];
     std::map<std::pair<const TestBay*, std::size_t>, std::string> before;
     for (const ModelBay& bay : bays_[at])
@@ -264,10 +283,10 @@ class Evenings {
     SyncRequest request;
     request.now = static_cast<std::int64_t>(random_() % 4000000000U);
     request.accept = accept;
-    if (random_() % 8 == 0) request.accept = {Loss::deleted};
-    const bool is_cut = random_() % 4 == 0;
+    if (!calm && random_() % 8 == 0) request.accept = {Loss::deleted};
+    const bool is_cut = !calm && random_() % 4 == 0;
     if (is_cut) device.power.left = static_cast<int>(1 + random_() % 12);
-    device.sync(request, random_() % 5 != 0);
+    device.sync(request, calm || random_() % 5 != 0);
     const bool was_cut = device.power.left == 0;
     device.power.left = -1;
     device.tell(ever_);
