@@ -295,8 +295,9 @@ TEST_F(RemoteStores, SshOverALineThatBreaks) {
   ASSERT_TRUE(LocalStore(server.root()).create("sub/large.sav", bytes.view()));
   for (int i = 0; i < 20; ++i)
     ASSERT_EQ(symlink("large.sav", (server.root() + "/sub/link" + std::to_string(i)).c_str()), 0);
-  const auto store = open_remote("sftp://gull@127.0.0.1:" + std::to_string(line.port()));
+  const auto store = open_remote("sftp://gull@127.0.0.1:" + std::to_string(line.port()) + "/~");
   ASSERT_TRUE(store);
+  EXPECT_EQ((*store)->list("sub")->size(), 21U);
   int failed = 0;
   for (unsigned seed = 1; seed <= 12; ++seed) {
     line.set({seed, 60, 0, 0, "", ""});

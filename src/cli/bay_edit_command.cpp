@@ -74,6 +74,9 @@ Result<int> rename(const Globals& globals, const BayFileOptions& options) {
                 "use lower-case letters, digits and dashes");
   LocalStore disk;
   const std::string path = join_path(home.bays, options.to + ".toml");
+  if (normalized(path) == normalized(bay.origin))
+    return fail(ErrorCode::bad_usage, fmt::format("the bay is called {} already", options.to),
+                "choose another name");
   BAYSWAP_TRY(const Blob old, disk.read(bay.origin));
   // The logbook and what was remembered know the bay by its older names.
   bay.formerly.push_back(bay.name);
