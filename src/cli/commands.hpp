@@ -1,6 +1,8 @@
 // The commands, each with the words it was given. They return the process's exit code.
 #pragma once
 
+#include <bayswap/base.hpp>
+
 #include <cstdint>
 #include <optional>
 #include <string>

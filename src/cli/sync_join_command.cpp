@@ -6,6 +6,7 @@
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/sync_job.hpp"
+#include "fs/url.hpp"
 
 namespace bayswap::cli {
 namespace {

@@ -108,6 +108,7 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
     // From what stays down to all that it came from.
     std::map<VersionId, VersionId> later;
     std::vector<std::pair<VersionId, VersionId>> open;
+    open.reserve(kept.size());
     for (const VersionId& id : kept) open.emplace_back(id, id);
     while (!open.empty()) {
       const auto [id, from] = open.back();
