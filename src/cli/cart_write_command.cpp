@@ -347,10 +347,10 @@ class Write {
     if (globals_.json)
       print_json({{"done", true}, {"entry", id}, {"equal", true}});
     else if (!globals_.quiet)
-      fmt::print("{}\n", toned(Tone::good, fmt::format("Done: read back and equal, also after the power was "
-                                                       "off. Logbook entry {} keeps what was on it; "
-                                                       "`bayswap undo {}` puts that back.",
-                                                       id, id)));
+      fmt::print("{}\n",
+                 toned(Tone::good, fmt::format("Done: read back and equal, also after the power was off. "
+                                               "`bayswap undo {}` puts back what was on it.",
+                                               id)));
     std::fflush(stdout);
     return exit_done;
   }
