@@ -388,6 +388,14 @@ TEST(CartCli, WhatWasCutOffGoesOnOnItsOwnCartridgeAlone) {
   reader.command("insert " + same_game.folder.path());
   EXPECT_EQ(bench.bayswap(again).code, 3);
   EXPECT_EQ(same_game.chip(), noise(32768, 2));
+  for (const std::vector<std::string>& how :
+       std::vector<std::vector<std::string>>{{"--entry", entry}, {"--date", "a second ago"}}) {
+    std::vector<std::string> restore{"restore", nlohmann::json::parse(written.out).back()["game"]["title"],
+                                     "--yes"};
+    restore.insert(restore.end(), how.begin(), how.end());
+    EXPECT_NE(bench.bayswap(restore).code, 0) << how.front();
+    EXPECT_EQ(same_game.chip(), noise(32768, 2)) << how.front();
+  }
   again.insert(again.end(), {"--accept", "odd-target"});
   EXPECT_EQ(bench.bayswap(again).code, 0);
   EXPECT_EQ(same_game.chip(), noise(32768, 1));

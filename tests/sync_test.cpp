@@ -409,7 +409,7 @@ TEST_F(InStep, WhatWasDeletedCanComeBack) {
   }
 }
 
-// Versions that a forgotten device still has are pruned. It comes back: what it has is older, and gives way;
+// A forgotten device still has versions that were pruned, and returns. What it has is older, and is replaced;
 // what was played there since is a conflict; and where nothing tells, it is one as well, until it is
 // answered.
 TEST_F(InStep, WhoWasForgottenComesBack) {
@@ -505,7 +505,7 @@ TEST_F(InStep, AConflictIsShownWhereTheSaveIsStillMissing) {
   EXPECT_EQ(rows.front().path, "x.sra");
 }
 
-// Many deletions that come in at once can be somebody's mistake.
+// Many deletions at once, made on another device, can be a mistake.
 TEST_F(InStep, ManyDeletionsFromElsewhereAreAskedAbout) {
   constexpr std::size_t many = 4;
   const auto name = [](std::size_t i) { return "game " + std::to_string(i); };

@@ -31,10 +31,7 @@ Result<Plan> plan_restore(Logbook& logbook, std::int64_t version, bool before, S
     }
     change.modified = before ? logged.before_modified : logged.after_modified;
     if (change.before == change.after) continue;
-    BAYSWAP_TRY(const auto newest, logbook.newest_of(logged.path));
-    LoggedChange last = logged;
-    if (newest) last.before = last.after = newest;
-    BAYSWAP_CHECK(check_same_cartridge(logbook, files, last, change.before, version, plan));
+    BAYSWAP_CHECK(check_same_cartridge(logbook, files, logged.path, change.before, version, plan));
     const std::string shown = files.display_path(logged.path);
     if (change.before)
       plan.steps.push_back({"keep",

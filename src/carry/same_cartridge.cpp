@@ -42,6 +42,15 @@ Result<void> check_same_cartridge(Logbook& logbook, Store& files, const LoggedCh
   return {};
 }
 
+Result<void> check_same_cartridge(Logbook& logbook, Store& files, const std::string& path,
+                                  const std::optional<Blob>& now, std::int64_t entry, Plan& plan) {
+  if (!files.file_traits(path).may_tear) return {};
+  LoggedChange last;
+  last.path = path;
+  BAYSWAP_TRY(last.after, logbook.newest_of(path));
+  return check_same_cartridge(logbook, files, last, now, entry, plan);
+}
+
 void accept_issues(Plan& plan, const std::set<IssueCode>& codes) {
   for (PlanIssue& issue : plan.issues)
     if (issue.level == PlanIssue::Level::refusal && codes.contains(issue.code))

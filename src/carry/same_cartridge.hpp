@@ -15,4 +15,9 @@ namespace bayswap {
                                                 const std::optional<Blob>& now, std::int64_t entry,
                                                 Plan& plan);
 
+/// The same, against what the logbook last knows of the chip; nothing if it knows nothing.
+[[nodiscard]] Result<void> check_same_cartridge(Logbook& logbook, Store& files, const std::string& path,
+                                                const std::optional<Blob>& now, std::int64_t entry,
+                                                Plan& plan);
+
 }  // namespace bayswap

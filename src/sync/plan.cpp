@@ -139,7 +139,8 @@ class BayPlanner {
       if ((refusal != nullptr && means_no_place(refusal->code)) || is_left_out(view_.bay().sync, path))
         continue;
       row(Outcome::conflict, *head, path,
-          fmt::format("{} versions, none made from another; there is none here yet", heads.size()));
+          fmt::format("{} versions, and none of them came from another; this bay has no save yet",
+                      heads.size()));
       return {};
     }
     return {};

@@ -9,6 +9,7 @@
 #include "base/try.hpp"
 #include "carry/origin.hpp"
 #include "carry/planner.hpp"
+#include "carry/same_cartridge.hpp"
 #include "sync/plain.hpp"
 
 namespace bayswap {
@@ -160,6 +161,7 @@ Result<Plan> plan_restore_at(Logbook& logbook, const std::vector<Entry>& entries
     }
     change.modified = one.modified;
     if (change.before == change.after) continue;
+    BAYSWAP_CHECK(check_same_cartridge(logbook, files, one.path, change.before, one.entry, plan));
     const std::string shown = files.display_path(one.path);
     const std::string when = fmt::format("{} entry {}", one.before ? "before" : "after", one.entry);
     if (change.before)
