@@ -64,9 +64,11 @@ struct CardSave {
 /// Returns the entry of a save off its card, without blocks and state.
 [[nodiscard]] CardEntry describe(const CardSave& save);
 /// Returns a copy with another region in its code and its directory name. On discs (ps1, ps2) the game has
-/// another product code in each region: pass it in `code` ("SLES-99001"); other kinds ignore it. Fails with
-/// `unsupported` if the kind stores no region or cannot express that one, `bad_usage` if the code is needed
-/// and missing, or is not a product code.
+/// another product code in each region: pass it in `code` ("SLES-99001"). Where the code's last letter is the
+/// region (gc, n64), `code` is what the game is called there ("GZ9X", with its maker "GZ9X01"); if it is
+/// empty, only the letter changes, to the region's usual one. Fails with `unsupported` if the kind stores no
+/// region or cannot express that one, `bad_usage` if the code is needed and missing, is none, or is of
+/// another region.
 [[nodiscard]] Result<CardSave> restamped(const CardSave& save, Region region, std::string_view code = {});
 /// Returns the time of a file in a save, in seconds since 1970, UTC; nothing if its entry has none.
 [[nodiscard]] std::optional<std::int64_t> modified_of(const CardFile& file);
@@ -116,6 +118,8 @@ class Card {
   /// Returns a save. Fails with `not_found`, and the nearest name, if it does not exist, `damaged` if not all
   /// of its blocks can be determined.
   [[nodiscard]] virtual Result<CardSave> read(const std::string& name) const = 0;
+  /// Returns why a console may not find the save on this card, a sentence each.
+  [[nodiscard]] virtual std::vector<std::string> warnings_for(const CardSave& /*save*/) const { return {}; }
   /// Adds a save. Fails with `does_not_fit`, and the number of missing blocks, if there is no room;
   /// `bad_usage` for a save of another kind; `unsafe` if the name exists.
   [[nodiscard]] virtual Result<void> put(const CardSave& save) = 0;
@@ -139,9 +143,10 @@ class Card {
 
 /// Opens a card image of any kind, recognised by its content. A header or trailer around the image is kept
 /// and returned by image(). Opens a damaged card as far as possible. Fails with `not_recognised` if it is not
-/// a card. `slot`: the controller pak, 1 to 4, of a file with four; 0: the first.
+/// a card. `slot`: which of the cards of a file with several (see card_slots), from 1 on; 0: the first.
 [[nodiscard]] Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot = 0);
-/// Returns how many cards a file contains: 4 for a file with four controller paks, otherwise 1.
+/// Returns how many cards a file contains: 4 for a file with four controller paks, 2 for one with the
+/// internal memory of a sat or scd console and a cartridge's after it, otherwise 1.
 [[nodiscard]] int card_slots(ByteView file);
 
 struct CardSize {
@@ -173,7 +178,7 @@ struct CardGuess {
   std::size_t at = 0;  // offset of the image; the rest of the file is a wrapper
   std::size_t image_bytes = 0;
   std::size_t wrapper_bytes = 0;  // size of the wrapper, before and after the image
-  bool swapped = false;           // the two bytes of each 16-bit word of the file are exchanged
+  std::size_t reversed_in = 1;    // the file's bytes are reversed in units of so many: 1 (not at all), 2 or 4
   std::string evidence;
 };
 [[nodiscard]] std::optional<CardGuess> guess_card(ByteView file);

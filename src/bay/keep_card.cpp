@@ -93,13 +93,15 @@ struct Image {
   std::size_t problems = 0;
 };
 
-Result<Image> open_image(BayView& view, const std::string& path, CardKind kind) {
+Result<Image> open_image(BayView& view, const std::string& path, const CardSave& first) {
   Image image;
   image.path = path;
   image.display_path = view.store().display_path(path);
   BAYSWAP_TRY(const auto info, view.store().stat(path));
   if (!info) {
-    image.card = make_card(kind);
+    NewCardOptions options;
+    options.japanese = describe(first).region == Region::japan;
+    BAYSWAP_TRY(image.card, make_card(first.kind, options));
     return image;
   }
   image.modified = info->modified;
@@ -135,6 +137,9 @@ Result<bool> put_card(MergeContext& context, Arrival& arrival, Image& image) {
     arrival.issues.unless_accepted(
         IssueCode::damaged, fmt::format("{}: {}", image.display_path, image.card->check().front().text), "",
         {Remedy::Kind::repair_card, {image.display_path}});
+  for (const std::string& warning : image.card->warnings_for(save))
+    arrival.issues.warn(IssueCode::wrong_region, fmt::format("{}: {}", image.display_path, warning),
+                        "put it onto a card that such a console has formatted");
   const auto own = image.card->read(save.name);
   arrival.brought = true;
   if (own && own->same_content(save)) return false;
@@ -164,7 +169,7 @@ Result<void> merge_card(MergeContext& context, std::span<Arrival* const> arrival
   for (Arrival* arrival : arrivals) {
     if (image.card == nullptr) {
       BAYSWAP_TRY(const CardSave first, as_item(context.view, *arrival));
-      BAYSWAP_TRY(image, open_image(context.view, arrival->spots.front().path, first.kind));
+      BAYSWAP_TRY(image, open_image(context.view, arrival->spots.front().path, first));
       if (!image.before)
         arrival->steps.push_back(
             {"make", fmt::format("{}: a freshly formatted card", image.display_path), "there is none yet"});

@@ -12,6 +12,13 @@
 
 namespace bayswap {
 
+namespace {
+
+constexpr const char* what_settles_it =
+    "nothing was changed; write the card to a file anew, as the console has it, and compare the two";
+
+}  // namespace
+
 BlockCard::BlockCard(const SaveFormat& format, const Blob& image)
     : format_(format), image_(image.view().begin(), image.view().end()) {}
 
@@ -97,6 +104,8 @@ Result<CardSave> BlockCard::read(const std::string& name) const {
 }
 
 Result<void> BlockCard::may_change() const {
+  if (std::string why = misunderstood(); !why.empty())
+    return fail(ErrorCode::damaged, std::move(why), what_settles_it);
   std::string why = untrusted();
   if (why.empty() && !names_ && listing().unread > 0)
     why = fmt::format("its saves claim over {} times the {}s of the card", max_claims, unit());
@@ -227,6 +236,10 @@ std::vector<CardProblem> BlockCard::check() const {
   for (std::size_t block = 0; block < block_count(); ++block)
     if (use_of(block) == BlockUse::save && !reached[block])
       problems.add(mark_at(block), lost_for_sure, "{} {} is in use, but no save leads to it", unit(), block);
+  if (const std::string why = misunderstood(); !why.empty()) {
+    for (CardProblem& one : problems.list) one.repairable = false;
+    problems.list.insert(problems.list.begin(), {0, false, why + ": nothing of it is repaired"});
+  }
   return std::move(problems.list);
 }
 
@@ -240,7 +253,7 @@ std::vector<std::size_t> BlockCard::orphans() const {
 
 std::size_t BlockCard::repair() {
   const std::size_t before = check().size();
-  if (before == 0) return 0;
+  if (before == 0 || !misunderstood().empty()) return 0;
   const bool sure = is_lost_for_sure() && listing().unread == 0;
   repair_medium();
   changed();

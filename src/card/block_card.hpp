@@ -84,6 +84,9 @@ class BlockCard : public Card {
   virtual void repair_medium() = 0;
   /// Why the card's tables can't be trusted, so that nothing may be changed by them; empty where they can.
   [[nodiscard]] virtual std::string untrusted() const { return {}; }
+  /// Why the image may be none of this kind, or have its bytes in another order or another size: then nothing
+  /// of it is repaired or changed. Empty where it is surely one.
+  [[nodiscard]] virtual std::string misunderstood() const { return {}; }
   /// Nothing can have led to a block that no save leads to.
   [[nodiscard]] virtual bool is_lost_for_sure() const { return untrusted().empty(); }
   /// Makes a block that no save leads to a free one.

@@ -10,18 +10,29 @@
 #include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "card/dc.hpp"
 #include "card/disc_name.hpp"
 #include "card/kinds.hpp"
+#include "card/letter_region.hpp"
 #include "save/pak.hpp"
 
 namespace bayswap {
 namespace {
 
+std::string order_in_words(std::size_t unit) {
+  return unit == 2 ? "the two bytes of each 16-bit word are exchanged"
+                   : "the four bytes of each 32-bit word are reversed";
+}
+
 // A card inside of something: what is around it comes back with image().
 class WrappedCard final : public Card {
  public:
-  WrappedCard(std::unique_ptr<Card> card, Blob head, Blob tail, bool swapped = false)
-      : card_(std::move(card)), head_(std::move(head)), tail_(std::move(tail)), swapped_(swapped) {}
+  WrappedCard(std::unique_ptr<Card> card, Blob head, Blob tail, std::size_t unit = 1, std::string note = {})
+      : card_(std::move(card)),
+        head_(std::move(head)),
+        tail_(std::move(tail)),
+        unit_(unit),
+        note_(std::move(note)) {}
   CardKind kind() const override { return card_->kind(); }
   std::string_view form() const override { return card_->form(); }
   std::size_t block_bytes() const override { return card_->block_bytes(); }
@@ -30,12 +41,20 @@ class WrappedCard final : public Card {
   std::size_t blocks_for(const CardSave& save) const override { return card_->blocks_for(save); }
   std::vector<CardEntry> entries() const override { return card_->entries(); }
   Result<CardSave> read(const std::string& name) const override { return card_->read(name); }
+  std::vector<std::string> warnings_for(const CardSave& save) const override {
+    std::vector<std::string> all = card_->warnings_for(save);
+    if (is_hashed()) all.push_back(std::string(stale_hash));
+    return all;
+  }
   Result<void> put(const CardSave& save) override { return card_->put(save); }
   Result<void> drop(const std::string& name) override { return card_->drop(name); }
   Result<void> undelete(const std::string& name) override { return card_->undelete(name); }
   std::vector<std::string> notes() const override {
     std::vector<std::string> all = card_->notes();
-    if (swapped_) all.emplace_back("the two bytes of each 16-bit word are exchanged in the file");
+    if (unit_ > 1) all.push_back(order_in_words(unit_) + " in the file");
+    if (!note_.empty()) all.push_back(note_);
+    if (is_hashed())
+      all.emplace_back("the head in front of the card has a keyed hash over it, which only a console makes");
     return all;
   }
   std::vector<CardProblem> check() const override { return card_->check(); }
@@ -50,14 +69,26 @@ class WrappedCard final : public Card {
     auto out = file.bytes().begin();
     for (const Blob& piece : {head_, inside, tail_}) out = std::ranges::copy(piece.view(), out).out;
     Blob whole = std::move(file).freeze();
-    return swapped_ ? words_swapped(whole.view()) : whole;
+    return unit_ > 1 ? reversed_in_units(whole.view(), unit_) : whole;
   }
 
  private:
+  // A head of 128 bytes that psp and later consoles put in front of a ps1 card: mark, and a keyed hash at 32.
+  [[nodiscard]] bool is_hashed() const {
+    constexpr std::array<Byte, 4> head_mark{0x00, 0x50, 0x4d, 0x56};
+    constexpr std::size_t head_bytes = 128;
+    return card_->kind() == CardKind::ps1 && head_.size() == head_bytes &&
+           std::ranges::equal(head_.view().first(head_mark.size()), head_mark);
+  }
+  static constexpr std::string_view stale_hash =
+      "the keyed hash in the head in front of the card does not fit any more once the card changes: a "
+      "console "
+      "refuses the file; programs read it";
   std::unique_ptr<Card> card_;
   Blob head_;
   Blob tail_;
-  bool swapped_;
+  std::size_t unit_;
+  std::string note_;
 };
 
 // Where a run of one filler byte begins that goes on to the end of the file.
@@ -90,8 +121,8 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file, bool as_read) {
         if (confidence > weak_score &&
             (!best || confidence > best->confidence ||
              (confidence == best->confidence && format->save.kind == best->kind && size > best->image_bytes)))
-          best = CardGuess{format->save.kind,  confidence, at, size, file.size() - size, false,
-                           std::move(evidence)};
+          best =
+              CardGuess{format->save.kind, confidence, at, size, file.size() - size, 1, std::move(evidence)};
       }
     }
   return best;
@@ -99,19 +130,21 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file, bool as_read) {
 
 }  // namespace
 
-Blob words_swapped(ByteView file) {
+Blob reversed_in_units(ByteView file, std::size_t unit) {
   Buffer out(file.size());
   std::ranges::copy(file, out.bytes().begin());
   Byte* bytes = out.bytes().data();
   std::size_t i = 0;
-  for (; i + 8 <= file.size(); i += 8) {  // four words at once
-    std::uint64_t four = 0;
-    std::memcpy(&four, bytes + i, 8);
+  for (; i + 8 <= file.size(); i += 8) {  // several units at once
+    std::uint64_t all = 0;
+    std::memcpy(&all, bytes + i, 8);
     constexpr std::uint64_t low = 0x00ff00ff00ff00ff;
-    four = ((four & low) << 8U) | ((four >> 8U) & low);
-    std::memcpy(bytes + i, &four, 8);
+    constexpr std::uint64_t half = 0x0000ffff0000ffff;
+    all = ((all & low) << 8U) | ((all >> 8U) & low);
+    if (unit == 4) all = ((all & half) << 16U) | ((all >> 16U) & half);
+    std::memcpy(bytes + i, &all, 8);
   }
-  for (; i + 2 <= file.size(); i += 2) std::swap(bytes[i], bytes[i + 1]);
+  for (; i + unit <= file.size(); i += unit) std::reverse(bytes + i, bytes + i + unit);
   return std::move(out).freeze();
 }
 
@@ -229,6 +262,12 @@ Result<CardSave> payload_save(CardKind kind, const std::string& name, const Blob
   return named_save(kind, Blob::copy_of(*entry), std::move(whole).freeze());
 }
 
+CardSave single_save(CardKind kind, Blob entry, Blob payload) {
+  if (kind == CardKind::dc)
+    if (auto turned = dc::in_true_order(entry.view(), payload)) payload = *std::move(turned);
+  return named_save(kind, std::move(entry), std::move(payload));
+}
+
 CardSave named_save(CardKind kind, Blob entry, Blob payload, std::vector<CardFile> files) {
   CardSave save{kind, {}, {}, std::move(entry), std::move(payload), std::move(files)};
   CardEntry told = describe(save);
@@ -255,6 +294,19 @@ Result<CardSave> restamped(const CardSave& save, Region region, std::string_view
                              : fmt::format("'{}' is not a product code such as SLES-99001", printable(code)),
                 "a game looks for its saves under its own code, so this one needs the code of that region",
                 {Remedy::Kind::code, {}});
+  if (!format.code_by_region && !code.empty()) {
+    const auto platform = platform_from_tag(to_text(save.kind));
+    if (!is_letter_code(code))
+      return fail(
+          ErrorCode::bad_usage, fmt::format("'{}' is not a code of a game", printable(code)),
+          "it has four letters and digits, the last of which is the region's; the maker's two may follow",
+          {Remedy::Kind::code, {}});
+    const Region of_code = region_of_letter(*platform, code[region_letter_at]);
+    if (of_code != region)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("{} is a code of {}, not of {}", printable(code), name(of_code), name(region)),
+                  "name the code that the game has there", {Remedy::Kind::code, {}});
+  }
   if (save.entry.size() == format.entry_bytes)
     if (auto stamped = format.restamped(save, region, code))
       return named_save(stamped->kind, stamped->entry, stamped->payload, std::move(stamped->files));
@@ -269,55 +321,94 @@ std::optional<CardGuess> guess_card(ByteView file) {
   constexpr double clear = 0.6;
   if ((guess && guess->confidence > clear) || file.size() < 2048 || file.size() > (std::size_t{80} << 20))
     return guess;
-  // Some readers exchange bytes.
-  auto turned = guess_as_it_stands(words_swapped(file).view(), false);
-  if (!turned || (guess && turned->confidence <= guess->confidence)) return guess;
-  turned->swapped = true;
-  turned->evidence += ", with the two bytes of each 16-bit word exchanged";
-  return turned;
+  // Some readers exchange bytes, and some programs keep them as their machine has its words.
+  for (const std::size_t unit : {std::size_t{2}, std::size_t{4}}) {
+    auto turned = guess_as_it_stands(reversed_in_units(file, unit).view(), false);
+    if (!turned || (guess && turned->confidence <= guess->confidence)) continue;
+    guess = std::move(turned);
+    guess->reversed_in = unit;
+    guess->evidence += "; " + order_in_words(unit);
+  }
+  return guess;
 }
 
-std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes) {
+namespace {
+
+bool is_surely(const CardFormat& format, ByteView image) {
+  std::string evidence;
+  constexpr double sure = 0.9;
+  return format.score(image, evidence) > sure;
+}
+
+// An internal memory of that size, and a cartridge of one of the kind's sizes after it.
+std::vector<CardSlot> internal_and_cartridge(const CardFormat& format, ByteView file, std::size_t internal) {
+  if (file.size() <= internal) return {};
+  const std::size_t rest = file.size() - internal;
+  if (std::ranges::find(format.image_sizes, rest) == format.image_sizes.end() ||
+      !is_surely(format, file.first(internal)) || !is_surely(format, file.subspan(internal)))
+    return {};
+  return {{format.save.kind, 0, internal}, {format.save.kind, internal, rest}};
+}
+
+}  // namespace
+
+std::vector<CardSlot> card_slots_of(ByteView file, bool by_size) {
   constexpr std::size_t alone_bytes = 131072;
   constexpr std::size_t combined_bytes = 296960;
   constexpr std::size_t eeprom_bytes = 2048;
-  if (file_bytes == alone_bytes) return 0;
-  if (file_bytes == combined_bytes) return eeprom_bytes;
-  return std::nullopt;
+  constexpr std::size_t sat_bytes = 32768;
+  constexpr std::size_t scd_bytes = 8192;
+  for (const std::size_t step : {std::size_t{1}, std::size_t{2}})
+    if (auto two = internal_and_cartridge(sat_format(), file, step * sat_bytes); !two.empty()) return two;
+  if (auto two = internal_and_cartridge(scd_format(), file, scd_bytes); !two.empty()) return two;
+  if (file.size() != alone_bytes && file.size() != combined_bytes) return {};
+  const std::size_t first = file.size() == alone_bytes ? 0 : eeprom_bytes;
+  std::vector<CardSlot> paks;
+  bool is_any = by_size;
+  std::string evidence;
+  for (std::size_t i = 0; i < 4; ++i) {
+    paks.push_back({CardKind::n64, first + i * pak_size_bytes, pak_size_bytes});
+    is_any =
+        is_any || n64_format().score(file.subspan(paks.back().at, pak_size_bytes), evidence) > weak_score;
+  }
+  if (!is_any) return {};
+  if (!by_size && first == 0 && n64_format().score(file, evidence) > weak_score) return {};  // of four banks
+  return paks;
 }
 
 int card_slots(ByteView file) {
-  const auto first = first_of_four_paks(file.size());
-  if (!first) return 1;
-  std::string evidence;
-  if (*first == 0 && n64_format().score(file, evidence) > weak_score) return 1;  // one pak of four banks
-  for (std::size_t i = 0; i < 4; ++i)
-    if (n64_format().score(file.subspan(*first + i * pak_size_bytes, pak_size_bytes), evidence) > weak_score)
-      return 4;
-  return 1;
+  return static_cast<int>(std::max<std::size_t>(1, card_slots_of(file).size()));
 }
 
 Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
-  if (slot < 0 || slot > card_slots(file.view()))
+  const std::vector<CardSlot> slots = card_slots_of(file.view());
+  if (slot < 0 || slot > static_cast<int>(std::max<std::size_t>(1, slots.size())))
     return fail(ErrorCode::bad_usage, fmt::format("no slot {} in it", slot),
-                card_slots(file.view()) == 1 ? "it holds one card" : "slots are 1 to 4");
-  if (card_slots(file.view()) > 1) {
-    const std::size_t at = *first_of_four_paks(file.size()) +
-                           (slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1) * pak_size_bytes;
-    return std::make_unique<WrappedCard>(n64_format().open(file.slice(at, pak_size_bytes)), file.slice(0, at),
-                                         file.slice(at + pak_size_bytes, file.size()));
+                slots.empty() ? "it holds one card" : fmt::format("slots are 1 to {}", slots.size()));
+  if (!slots.empty()) {
+    const CardSlot& one = slots.at(slot == 0 ? 0U : static_cast<std::size_t>(slot) - 1);
+    const std::size_t end = one.at + one.bytes;
+    std::string note;
+    if (one.kind != CardKind::n64)
+      note = fmt::format(
+          "the file holds the internal memory (slot 1) and a cartridge's (slot 2); this is slot {}",
+          std::max(1, slot));
+    return std::make_unique<WrappedCard>(card_format(one.kind).open(file.slice(one.at, one.bytes)),
+                                         file.slice(0, one.at), file.slice(end, file.size()), 1,
+                                         std::move(note));
   }
   const auto guess = guess_card(file.view());
   if (!guess)
     return fail(ErrorCode::not_recognised,
                 fmt::format("{} bytes that are no memory card we know", file.size()),
                 "inspect the file to see what it is", {Remedy::Kind::rescue_card, {}});
-  const Blob whole = guess->swapped ? words_swapped(file.view()) : file;
+  const Blob whole = guess->reversed_in > 1 ? reversed_in_units(file.view(), guess->reversed_in) : file;
   const Blob image = whole.slice(guess->at, guess->image_bytes);
   auto card = card_format(guess->kind).open(image);
-  if (image.size() == file.size() && !guess->swapped) return card;
+  if (image.size() == file.size() && guess->reversed_in == 1) return card;
   return std::make_unique<WrappedCard>(std::move(card), whole.slice(0, guess->at),
-                                       whole.slice(guess->at + image.size(), whole.size()), guess->swapped);
+                                       whole.slice(guess->at + image.size(), whole.size()),
+                                       guess->reversed_in);
 }
 
 // ---- Making one ---------------------------------------------------------------------------------

@@ -83,6 +83,18 @@ std::size_t dc::covered_bytes(ByteView data) {
   return size > data.size() ? 0 : static_cast<std::size_t>(size);
 }
 
+std::optional<Blob> dc::in_true_order(ByteView entry, const Blob& payload) {
+  if (entry[type_at] != type_data || payload.size() < header_bytes) return std::nullopt;
+  const auto is_proven = [](ByteView data) {
+    const std::size_t size = covered_bytes(data);
+    return size > 0 && le16(data, crc_at) == content_crc(data.first(size));
+  };
+  if (is_proven(payload.view())) return std::nullopt;
+  for (const std::size_t unit : {std::size_t{4}, std::size_t{2}})
+    if (Blob turned = reversed_in_units(payload.view(), unit); is_proven(turned.view())) return turned;
+  return std::nullopt;
+}
+
 std::uint16_t dc::content_crc(ByteView covered) {
   std::vector<Byte> bytes(covered.begin(), covered.end());
   put_le(bytes, crc_at, 2, 0);
@@ -90,6 +102,20 @@ std::uint16_t dc::content_crc(ByteView covered) {
 }
 
 namespace {
+
+// What is the same on every card.
+struct RootSigns {
+  std::size_t fields = 0;  // of checked_root_fields
+  std::size_t links = 0;   // of the directory's blocks, each to the one below it
+};
+RootSigns signs_of(ByteView image) {
+  RootSigns signs;
+  for (const RootField& field : std::span(root_fields).first(checked_root_fields))
+    signs.fields += le16(image, root_at + field.at) == field.value ? 1 : 0;
+  for (std::size_t block = max_user_blocks + 1; block <= directory_block; ++block)
+    signs.links += le16(image, table_block * block_size + 2 * block) == block - 1 ? 1 : 0;
+  return signs;
+}
 
 class DcCard final : public BlockCard {
  public:
@@ -146,6 +172,13 @@ class DcCard final : public BlockCard {
         problems.add(slot.at + time_at, false, "entry {}: its date is not in decimal digits", slot.number);
       const Chain way = chain(slot);
       const CardSave save = save_at(slot, way.blocks);
+      if (way.problem.empty() && in_true_order(entry, save.payload)) {
+        problems.add(
+            block_at(way.blocks.front()), false,
+            "{}: its bytes are reversed in words: no console reads it so; take it off, and add it again",
+            save.name);
+        continue;
+      }
       if (const auto sums = checksums(save); way.problem.empty() && sums && sums->first != sums->second)
         problems.add(block_at(way.blocks.front()) + crc_at, false,
                      "{}: checksum {:04X} in its header, {:04X} by its content", save.name, sums->first,
@@ -198,6 +231,14 @@ class DcCard final : public BlockCard {
       set_link(block, system_link(block));
   }
   void release(std::size_t block) override { set_link(block, link_free); }
+  std::string misunderstood() const override {
+    const RootSigns signs = signs_of(image_);
+    if (2 * signs.fields > checked_root_fields || 2 * signs.links > directory_blocks) return {};
+    return fmt::format(
+        "{} of {} fields of the root block are right, and {} of {} links of the directory: its "
+        "bytes are in another order, or it is no dc card",
+        signs.fields, checked_root_fields, signs.links, directory_blocks - 1);
+  }
 
   bool can_hold(std::size_t block) const override { return block < max_user_blocks; }
   Link link_of(std::size_t block) const override {
@@ -258,17 +299,12 @@ double score_dc(ByteView image, std::string& evidence) {
   const bool mark = is_uniform(image.subspan(root_at, mark_bytes), &value) && value == mark_value;
   const bool table = le16(image, table_block * block_size + 2 * table_block) == link_end;
   if (!mark && !table) return 0;
-  std::size_t right = 0;
-  for (const RootField& field : std::span(root_fields).first(checked_root_fields))
-    right += le16(image, root_at + field.at) == field.value ? 1 : 0;
-  std::size_t links = 0;
-  for (std::size_t block = max_user_blocks + 1; block <= directory_block; ++block)
-    links += le16(image, table_block * block_size + 2 * block) == block - 1 ? 1 : 0;
+  const auto [right, links] = signs_of(image);
   evidence = fmt::format("{}{} of {} fields of the root are right, {} of {} links of the directory",
                          mark ? "the root block has its mark, " : "", right, checked_root_fields, links,
                          directory_blocks - 1);
-  // A filler's bytes may be the mark: by itself it says little.
-  const double marked = !mark ? 0 : right + links > 1 ? 0.45 : 0.2;
+  // A filler's bytes may be the mark: by itself it says nothing.
+  const double marked = !mark ? 0 : right + links > 1 ? 0.45 : right + links > 0 ? 0.2 : 0.05;
   return marked + 0.28 * static_cast<double>(right) / checked_root_fields +
          0.26 * static_cast<double>(links) / (directory_blocks - 1);
 }

@@ -2,6 +2,10 @@
 // (docs/formats/dc.md). Numbers are little-endian.
 #pragma once
 
+#include <bayswap/base.hpp>
+
+#include <optional>
+
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
 
@@ -32,6 +36,10 @@ inline constexpr std::size_t header_block_at = 26;  // in which of its blocks th
 /// Returns the checksum of so many bytes, as the header should have it.
 [[nodiscard]] std::uint16_t content_crc(ByteView covered);
 inline constexpr std::size_t content_crc_at = 70;
+/// Some programs keep the content of a save with its bytes reversed in words of four, or of two. Returns it
+/// as the console has it, where its checksum proves that; nothing if it is right as it is, or nothing proves
+/// it.
+[[nodiscard]] std::optional<Blob> in_true_order(ByteView entry, const Blob& payload);
 
 /// Writes a time in BCD, its day of the week too. `seconds`: since 1970 on the console's clock.
 void put_time(std::span<Byte> field, std::int64_t seconds);

@@ -144,7 +144,7 @@ class Finder {
     const std::size_t content = from + entry_bytes;
     if (size == 0 || size > left(content)) return;
     const CardSave save =
-        named_save(CardKind::dc, file_.slice(from, entry_bytes), file_.slice(content, size));
+        single_save(CardKind::dc, file_.slice(from, entry_bytes), file_.slice(content, size));
     add(save, from, content, size, describe(save).title.empty() ? 3 : 6,
         fmt::format("a dc directory entry at {}, followed by its {} blocks", from, size / block_size));
   }

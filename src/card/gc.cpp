@@ -104,6 +104,16 @@ class GcCard final : public BlockCard {
   std::size_t block_bytes() const override { return block_size; }
   std::size_t capacity_blocks() const override { return block_count() - system_blocks; }
   std::size_t blocks_for(const CardSave& save) const override { return save.payload.size() / block_size; }
+  // The console formats a card for its own encoding, and takes no other.
+  std::vector<std::string> warnings_for(const CardSave& save) const override {
+    const Region region = describe(save).region;
+    const bool is_japanese = be16(image_, encoding_at) == 1;
+    if (region == Region::unknown || (region == Region::japan) == is_japanese) return {};
+    return {fmt::format(
+        "the card is formatted for {} consoles, and {} is of {}: a console reads only cards of its "
+        "own encoding, so the game does not find it here",
+        is_japanese ? "Japanese" : "western", save.name, name(region))};
+  }
 
  protected:
   std::vector<Slot> slots() const override { return slots_of(current_directory(), false); }

@@ -78,13 +78,22 @@ inline constexpr double weak_score = 0.4;
 [[nodiscard]] const SaveFormat& pce_save();
 [[nodiscard]] const SaveFormat& scd_save();
 
-/// The two bytes of each 16-bit word exchanged.
-[[nodiscard]] Blob words_swapped(ByteView file);
-/// Where in a file of this size four controller paks begin: alone, or after the EEPROM and before the other
-/// chips.
-[[nodiscard]] std::optional<std::size_t> first_of_four_paks(std::size_t file_bytes);
+/// The bytes reversed in units of 2 or 4; what is left at the end stays.
+[[nodiscard]] Blob reversed_in_units(ByteView file, std::size_t unit);
+/// Where in a file one of its cards is.
+struct CardSlot {
+  CardKind kind{};
+  std::size_t at = 0;
+  std::size_t bytes = 0;
+};
+/// The cards of a file that has several: four controller paks, alone or after the EEPROM and before the other
+/// chips; the internal memory of a sat or scd console, then its cartridge's. Nothing if there is one at most.
+/// `by_size`: paks that show no sign of being one as well.
+[[nodiscard]] std::vector<CardSlot> card_slots_of(ByteView file, bool by_size = false);
 [[nodiscard]] const CardFormat& card_format(CardKind kind);
 [[nodiscard]] std::span<const CardFormat* const> card_formats();
+/// A save out of a file of its own: its content in the order that the console has.
+[[nodiscard]] CardSave single_save(CardKind kind, Blob entry, Blob payload);
 /// A save with its name and title told by its entry and payload.
 /// Plain ASCII of at most as many bytes as `field` has, 00 after it. False where `text` is not.
 [[nodiscard]] bool put_name(std::span<Byte> field, std::string_view text, Byte filler = 0);

@@ -28,7 +28,8 @@ inline constexpr std::size_t name_at = 16;  // 16 characters
 inline constexpr std::size_t name_bytes = 16;
 
 constexpr bool is_blank_note(ByteView note) {
-  return be32(note, code_at) == 0 && be16(note, maker_at) == 0;
+  // Either is enough for the console.
+  return be32(note, code_at) == 0 || be16(note, maker_at) == 0;
 }
 
 }  // namespace bayswap::n64

@@ -135,7 +135,7 @@ Result<CardSave> single_save_from(const Blob& file) {
   for (const CardFormat* format : card_formats()) {
     const std::size_t head = format->save.entry_bytes;
     if (!format->save.usual_single || file.size() <= head) continue;
-    CardSave save = named_save(format->save.kind, file.slice(0, head), file.slice(head, file.size()));
+    CardSave save = single_save(format->save.kind, file.slice(0, head), file.slice(head, file.size()));
     if (format->save.is_save(save)) return save;
   }
   return fail(ErrorCode::not_recognised, fmt::format("{} bytes that are no single save we know", file.size()),

@@ -80,16 +80,15 @@ std::vector<Place> places_for(const Blob& file, std::optional<CardKind> kind, bo
 
 Result<Rescue> rescue_card(const Blob& given, std::optional<CardKind> kind, int slot, bool also_doubtful) {
   const auto guess = guess_card(given.view());
-  const Blob whole = guess && guess->swapped ? words_swapped(given.view()) : given;
-  // Of four controller paks one; where none of them has a sound ID sector, the size has to do.
-  const auto paks =
-      slot > 0 || card_slots(whole.view()) > 1 ? first_of_four_paks(whole.size()) : std::nullopt;
-  if (slot > 0 && !paks)
-    return fail(ErrorCode::bad_usage, fmt::format("no slot {} in it", slot), "it holds one card");
-  const Blob file =
-      paks ? whole.slice(*paks + static_cast<std::size_t>(std::max(0, slot - 1)) * pak_size_bytes,
-                         pak_size_bytes)
-           : whole;
+  const Blob whole =
+      guess && guess->reversed_in > 1 ? reversed_in_units(given.view(), guess->reversed_in) : given;
+  // Of several cards one; where no pak has a sound ID sector, the size has to do.
+  const auto slots = card_slots_of(whole.view(), slot > 0);
+  if (slot > static_cast<int>(slots.size()))
+    return fail(ErrorCode::bad_usage, fmt::format("no slot {} in it", slot),
+                slots.empty() ? "it holds one card" : fmt::format("slots are 1 to {}", slots.size()));
+  const std::size_t chosen = static_cast<std::size_t>(std::max(0, slot - 1));
+  const Blob file = slots.empty() ? whole : whole.slice(slots.at(chosen).at, slots.at(chosen).bytes);
   std::optional<Rescue> best;
   std::size_t best_count = 0;
   NewCardOptions options;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 
 #include "card/block_card.hpp"
 
@@ -205,6 +206,14 @@ class SatCard final : public BlockCard {
     for (std::size_t at = 0; at < block_size_; at += mark.size())
       std::ranges::copy(mark, image_.begin() + static_cast<std::ptrdiff_t>(at));
   }
+  std::string misunderstood() const override {
+    const std::size_t usual = usual_block_size(image_.size());
+    if (block_size_ == usual) return {};
+    return fmt::format(
+        "its mark fills a block of {} bytes, and a memory of {} bytes has blocks of {}: it is of "
+        "another size, or several in one file",
+        block_size_, image_.size(), usual);
+  }
   std::string entry_problem(const Slot& slot) const override {
     const Byte language = image_[slot.at + language_at];
     return language <= max_language ? "" : fmt::format("language {}, which there is not", language);
@@ -278,12 +287,36 @@ Blob fresh_sat(const CardSize& size, const NewCardOptions& options) {
   return Blob::copy_of(file);
 }
 
+// Where the marks of block 0 are: how many of those that a memory of that size has, and whether they stop
+// where a block of another size ends, or go on.
+struct Marks {
+  std::size_t hits = 0;
+  std::size_t wanted = 0;
+  bool is_of_another_size = false;
+};
+Marks marks_of(ByteView image, Form form) {
+  const std::size_t block = usual_block_size(image.size() / form.step());
+  Marks marks;
+  marks.wanted = block / mark.size();
+  std::size_t run = 0;
+  for (std::size_t i = 0; i < marks.wanted; ++i) {
+    const bool is_there = has_mark(image, form, i * mark.size());
+    marks.hits += is_there ? 1 : 0;
+    if (is_there && run == i) ++run;
+  }
+  const bool stops = run == marks.hits && run < marks.wanted && std::has_single_bit(run) &&
+                     run >= smallest_block / mark.size();
+  marks.is_of_another_size = stops || (run == marks.wanted && has_mark(image, form, block));
+  return marks;
+}
+
 double score_sat(ByteView image, std::string& evidence) {
   for (const Form form : {Form{false}, Form{true}}) {
     if (!has_mark(image, form, 0) || !is_memory_size(image.size() / form.step())) continue;
-    const bool block = has_mark(image, form, smallest_block - mark.size());
+    const Marks marks = marks_of(image, form);
     evidence = fmt::format("the memory begins with its mark{}", form.spread ? ", at the odd addresses" : "");
-    return block ? 0.98 : 0.6;
+    if (marks.is_of_another_size) return 0.25;
+    return marks.hits == marks.wanted ? 0.98 : 2 * marks.hits > marks.wanted ? 0.6 : 0.45;
   }
   // Without its mark: first blocks of saves, near the start.
   constexpr std::size_t max_blocks = 64;

@@ -319,6 +319,8 @@ Result<int> rename(CardJob& job) {
       BAYSWAP_TRY(const std::string code, code_there(job, card, save, *region));
       BAYSWAP_TRY(const CardSave stamped, restamped(save, *region, code));
       if (stamped.name == save.name) continue;
+      for (const std::string& warning : card.warnings_for(stamped))
+        say(job.globals.quiet, "bayswap: warning: " + warning);
       if (card.read(stamped.name) && !job.options.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", stamped.name),
                     "pass --replace, or drop it first");

@@ -46,6 +46,8 @@ Result<void> CardJob::put(Card& card, const CardSave& given) {
     return fail(ErrorCode::wrong_region,
                 fmt::format("{} is of region {}, not {}", save.name, name(own.region), name(*wanted)),
                 "`bayswap card restamp --region` restamps one on its card");
+  for (const std::string& warning : card.warnings_for(save))
+    say(globals.quiet, "bayswap: warning: " + warning);
   if (const auto there = card.read(save.name); there && options.replace) {
     // The same save again changes nothing, or each time would move it to other blocks.
     if (there->same_content(save) && there->title == save.title && describe(*there).modified == own.modified)

@@ -145,8 +145,16 @@ Result<Content> restamped(const Content& content, const GameId& game, const std:
       error.code = ErrorCode::wrong_region;
       return tl::unexpected(std::move(error));
     }
+    const std::string before = content.item->name;
     out.item = *std::move(stamped);
-    notes.push_back(fmt::format("directory name and code stamped for {}", name(game.region)));
+    notes.push_back(fmt::format("{} becomes {}", before, out.item->name));
+    constexpr std::size_t code_bytes = 4;
+    const CardKind kind = content.item->kind;
+    if ((kind == CardKind::gc || kind == CardKind::n64) && game.code.size() == code_bytes)
+      doubts.push_back(fmt::format(
+          "the maker's code stays as it is ({}): a console compares it as well, and the "
+          "game may have another one there",
+          printable(to_utf8(out.item->entry.view().subspan(code_bytes, 2), TextEncoding::western))));
   }
   for (TreeFile& file : out.tree) {
     if (lower(file.path) != "param.sfo" || game.platform != Platform::psp) continue;

@@ -136,7 +136,8 @@ bool find_card(const Blob& bytes, std::optional<Platform> platform, Finding& fin
   if (platform && !card_kind_from_text(tag(*platform))) return false;
   const auto guess = guess_card(bytes.view());
   // Inside of something, or with its bytes exchanged, no layout has it.
-  if (!guess || (has_layouts(guess->kind) && guess->wrapper_bytes == 0 && !guess->swapped)) return false;
+  if (!guess || (has_layouts(guess->kind) && guess->wrapper_bytes == 0 && guess->reversed_in == 1))
+    return false;
   const auto card = open_card(bytes);
   if (!card) return false;
   finding.kind = FileKind::memory_card;
@@ -208,6 +209,9 @@ Finding inspect_save(const Catalog& catalog, const Blob& bytes, const Hints& hin
   if (find_package(plain, finding) || find_card(plain, hints.platform, finding)) return finding;
   Recognition recognition = recognise(catalog, plain, hints);
   if (find_single(plain, false, finding)) return finding;
+  // A save of a card may be as long as a chip.
+  if (!recognition.matches.empty() && !hints.game && !hints.platform && find_bare_content(plain, finding))
+    return finding;
   if (recognition.matches.empty() &&
       (find_other_state(catalog, bytes, hints, finding) || find_single(plain, true, finding)))
     return finding;

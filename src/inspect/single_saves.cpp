@@ -5,6 +5,8 @@
 
 #include <algorithm>
 
+#include "card/dc.hpp"
+
 namespace bayswap {
 namespace {
 
@@ -43,6 +45,23 @@ bool find_single(const Blob& bytes, bool anywhere, Finding& finding) {
   for (std::size_t i = 1; i < inside.size(); ++i)
     finding.evidence.push_back("or else: " + inside[i].evidence);
   return true;
+}
+
+bool find_bare_content(const Blob& bytes, Finding& finding) {
+  const ByteView file = bytes.view();
+  constexpr std::size_t unit = 512;
+  if (file.empty() || file.size() % unit != 0) return false;
+  // Looked for in earnest only where it begins as one of them does.
+  const bool may_be_ps1 = file[0] == 'S' && file[1] == 'C';
+  if (!may_be_ps1 && dc::covered_bytes(file) == 0) return false;
+  for (const EmbeddedSave& one : find_embedded_saves(bytes)) {
+    if (one.at != 0 || !one.nameless || one.save.payload.size() != file.size()) continue;
+    finding.evidence.push_back(one.evidence);
+    describe_single(one.save, 0.95, finding);
+    finding.evidence.emplace_back("the name it has on a card is not in the file: it has to be said");
+    return true;
+  }
+  return false;
 }
 
 }  // namespace bayswap

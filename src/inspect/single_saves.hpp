@@ -9,4 +9,8 @@ namespace bayswap {
 /// else. False where there is none; `finding` is unchanged then.
 [[nodiscard]] bool find_single(const Blob& bytes, bool anywhere, Finding& finding);
 
+/// Whether the whole file is the content of one save (a ps1 title frame and its blocks, a dc header whose
+/// checksum is right), without the name that it has on a card.
+[[nodiscard]] bool find_bare_content(const Blob& bytes, Finding& finding);
+
 }  // namespace bayswap

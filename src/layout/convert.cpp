@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <ranges>
 
+#include "base/endian.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
 
@@ -68,6 +69,7 @@ class Converter {
       ++taken;
       if (blank && request_.base != nullptr) continue;  // never replaces what the target has
       BAYSWAP_TRY(Part fit, fit_to(*slot, part, report));
+      if (slot->encoding == Encoding::clock_start) say_what_a_start_lacks(fit, report);
       if (!blank) file.brought.push_back(fit.role);
       for (DumpDefect& defect : defects(part)) report.defects.push_back(std::move(defect));
       fitted.parts.push_back(std::move(fit));
@@ -88,6 +90,15 @@ class Converter {
   }
 
  private:
+  // The time at which a clock was zero says all of one that runs, and nothing of one that is stopped.
+  void say_what_a_start_lacks(const Part& clock, Converted& report) const {
+    constexpr std::size_t high_days_at = 16;
+    constexpr std::uint32_t stopped = 0x40;
+    if (clock.bytes.size() > high_days_at && (le32(clock.bytes.view(), high_days_at) & stopped) != 0)
+      report.cuts.push_back(
+          fmt::format("the clock is stopped, and {} can't say so: there it would run on", to_.id));
+  }
+
   void warn_of_unknown(Converted& report) const {
     std::size_t unknown = 0;
     for (const Field& field : to_.fields) unknown += field.unknown_bytes;

@@ -56,6 +56,13 @@ const Slot* open_end(const Layout& layout, std::size_t file_size) {
   return nullptr;
 }
 
+// Less than that of a chip is something else: half of the smallest chip that there is, a sixteenth of this
+// one.
+std::size_t least_trimmed(const Slot& slot, std::size_t file_bytes) {
+  constexpr std::size_t share = 16;
+  return std::max(slot.file_size(slot.part_sizes().front()) / 2, file_bytes / share);
+}
+
 bool is_known(const Slot& slot, std::size_t file_bytes, const std::vector<ChipFact>& chips) {
   return std::ranges::any_of(chips, [&](const ChipFact& chip) {
     return chip.kind == slot.role.kind && (chip.size_bytes == slot.part_size(file_bytes) ||
@@ -89,7 +96,8 @@ Result<Fitted> fit(const Layout& layout, const Blob& file, const std::vector<Chi
     if (size <= file.size() || (known && size != *known) || file.empty()) continue;
     const Slot* slot = open_end(layout, size);
     if (slot == nullptr || layout.place(*slot, size).at >= file.size() ||
-        !is_known(*slot, layout.place(*slot, size).size, chips))
+        !is_known(*slot, layout.place(*slot, size).size, chips) ||
+        file.size() - layout.place(*slot, size).at < least_trimmed(*slot, layout.place(*slot, size).size))
       continue;
     Buffer whole(size);
     std::ranges::copy(file.view(), whole.bytes().begin());

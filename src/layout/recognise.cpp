@@ -125,6 +125,7 @@ class Recogniser {
     if (layout.platform == Platform::n64 && kind != PartKind::eeprom) return ByteOrder::swap32;
     if (layout.platform == Platform::md && kind == PartKind::sram) return ByteOrder::swap16;
     if (layout.platform == Platform::gba && kind == PartKind::eeprom) return ByteOrder::swap64;
+    if (layout.platform == Platform::gb && kind == PartKind::eeprom) return ByteOrder::swap16;
     return ByteOrder::chip;
   }
 
@@ -150,6 +151,7 @@ class Recogniser {
     if (slot.interleave == Interleave::none) return 1;
     const std::size_t lane = slot.parity == AddressParity::odd ? 1 : 0;
     bool blank = true;
+    std::size_t telling = 0;
     for (std::size_t i = 0; i + 2 <= bytes.size(); i += 2) {
       const Byte own = bytes[i + lane];
       const Byte beside = bytes[i + 1 - lane];
@@ -157,9 +159,14 @@ class Recogniser {
                           : slot.interleave == Interleave::ff    ? 0xff
                                                                  : 0x00;
       if (beside != wanted) return 0.001;
-      blank = blank && own == bytes[lane] && (own == 0 || own == 0xff);
+      const bool is_filler = own == 0 || own == 0xff;
+      blank = blank && own == bytes[lane] && is_filler;
+      telling += is_filler ? 0 : 1;
     }
     if (blank) return 0.3;
+    // A fresh save with a few bytes in it looks so on any console.
+    constexpr std::size_t enough = 64;
+    if (telling < enough) return 1;
     evidence.push_back(fmt::format("every other byte is {}", slot.interleave == Interleave::doubled
                                                                  ? "the same as the one beside it"
                                                              : slot.interleave == Interleave::ff ? "FF"
@@ -171,9 +178,11 @@ class Recogniser {
     if (slot.encoding != Encoding::nibbles) return 1;
     if (is_uniform(bytes)) return 0.5;
     const Byte upper = bytes.front() & 0xf0;
-    if (!std::ranges::all_of(bytes, [&](Byte b) { return (b & 0xf0) == upper; })) return 0.5;
+    // Where the halves that no cell is behind differ, something else wrote them.
+    if (!std::ranges::all_of(bytes, [&](Byte b) { return (b & 0xf0) == upper; })) return 0.01;
     evidence.emplace_back("the upper half of every byte is the same: memory of 4-bit cells");
-    return strong / 2;
+    // Open lines read as ones; small numbers have upper halves of zeros as well.
+    return upper == 0xf0 ? strong / 2 : 1;
   }
 
   // What is outside of slots and fields should hold nothing.
@@ -196,7 +205,11 @@ class Recogniser {
                                                                   : is_clock(bytes);
     if (!plausible) return is_uniform(bytes) ? 0.3 : 0.02;
     evidence.emplace_back("the clock's registers hold a time");
-    return strong;
+    // Small numbers are a time as well, of the years before there was anything to write them.
+    constexpr Byte least_year = 0x08;
+    const bool is_small =
+        slot.encoding != Encoding::clock_start && bytes.size() == 16 && bytes[0] < least_year;
+    return is_small ? 1 : strong;
   }
 
   // 1995 to 2106: no emulator is older, and 32 bits of seconds end there.
@@ -211,9 +224,13 @@ class Recogniser {
   }
   // Year, month, day, weekday, hour, minute, second: two decimal digits a byte.
   static bool is_calendar(ByteView bytes) {
-    static constexpr std::array<Byte, 7> most{0x99, 0x12, 0x31, 0x06, 0xb3, 0x59, 0x59};
-    for (std::size_t i = 0; i < most.size(); ++i)
-      if (bytes[i] > most.at(i) || (bytes[i] & 0x0f) > 9) return false;
+    static constexpr std::array<Byte, 7> most{0x99, 0x12, 0x31, 0x06, 0x23, 0x59, 0x59};
+    constexpr std::size_t hour = 4;
+    constexpr Byte afternoon = 0x80;  // beside the hour
+    for (std::size_t i = 0; i < most.size(); ++i) {
+      const Byte value = i == hour ? static_cast<Byte>(bytes[i] & ~afternoon) : bytes[i];
+      if (value > most.at(i) || (value & 0x0f) > 9) return false;
+    }
     return bytes[1] != 0 && bytes[2] != 0;
   }
 
@@ -348,7 +365,10 @@ Recognition recognise(const Catalog& catalog, const Blob& file, const Hints& hin
     const bool guess = any_exact ? !hints.chips.empty() : platform || std::has_single_bit(file.size());
     if (!guess || std::ranges::binary_search(layout->file_sizes(), file.size())) continue;
     const auto fitted = fit(*layout, file, hints.chips);
-    const bool whole = fitted && (fitted->fit != Fit::padded || std::has_single_bit(file.size()));
+    // To the next power of two, or to the end of a sector.
+    constexpr std::size_t sector = 512;
+    const bool whole = fitted && (fitted->fit != Fit::padded || std::has_single_bit(file.size()) ||
+                                  (file.size() % sector == 0 && fitted->padding.size() < sector));
     if (whole && (fitted->fit == Fit::padded || platform))
       result.matches.push_back({layout, fitted->fit, 0, {}});
   }

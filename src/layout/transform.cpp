@@ -27,6 +27,9 @@ std::uint64_t clock_start(ByteView clock) {
     const std::uint32_t value = le32(clock, 4 * i) & (i == 4 ? 1U : 0xffU);
     elapsed += value * register_seconds.at(i);
   }
+  // The counter of days ran over: 512 of them at least are behind it.
+  constexpr std::uint32_t ran_over = 0x80;
+  if ((le32(clock, 16) & ran_over) != 0) elapsed += 2 * register_seconds.at(4);
   return le64(clock, clock_time_at) - elapsed;
 }
 

@@ -200,6 +200,9 @@ Region region_of_code(Platform platform, std::string_view code) {
   const bool numbered = platform == ws || platform == ngp || platform == sms || platform == gg;
   if (!disc) return code.size() == 4 && !numbered ? region_of_letter(platform, code[3]) : Region::unknown;
   if (code.size() < 4) return Region::unknown;
+  // Discs with demonstrations have a letter of their own in the third place, and the region before it.
+  if (code[2] == 'P' && code[3] == 'X')
+    return code[1] == 'E' ? Region::europe : code[1] == 'U' ? Region::north_america : Region::japan;
   switch (code[2]) {
     case 'E':
       return Region::europe;
@@ -219,18 +222,9 @@ Region region_of_code(Platform platform, std::string_view code) {
 }
 
 std::optional<char> letter_of_region(Region region) {
-  switch (region) {
-    case Region::japan:
-      return 'J';
-    case Region::north_america:
-      return 'E';
-    case Region::europe:
-      return 'P';
-    case Region::korea:
-      return 'K';
-    default:
-      return std::nullopt;
-  }
+  // The first letter of a region is its usual one.
+  const auto* const found = std::ranges::find(usual_letters, region, &std::pair<char, Region>::second);
+  return found == usual_letters.end() ? std::nullopt : std::optional(found->first);
 }
 
 std::optional<std::string> code_in_region(Platform platform, std::string_view code, Region region) {

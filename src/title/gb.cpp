@@ -41,6 +41,7 @@ constexpr std::array<BoardType, 28> board_types{{
 constexpr std::array<std::size_t, 6> ram_sizes{0, 2048, 8192, 32768, 131072, 65536};
 constexpr Byte four_bit_board = 0x06;  // 512 half-bytes inside the mapper
 constexpr Byte motion_board = 0x22;    // a serial EEPROM of 256 bytes
+constexpr Byte small_board = 0xfd;     // 32 bytes in the mapper, besides its clock
 
 bool gb_checksum_is_right(ByteView h) {
   Byte sum = 0;
@@ -70,6 +71,8 @@ void add_gb_chips(ByteView h, const BoardType& board, RomFacts& facts) {
     facts.chips.push_back({PartKind::sram, 512, by + " and 512 half-bytes in the mapper"});
   } else if (board.type == motion_board) {
     facts.chips.push_back({PartKind::eeprom, 256, by + " and a serial EEPROM"});
+  } else if (board.type == small_board) {
+    facts.chips.push_back({PartKind::sram, 32, by + " and 32 bytes in the mapper"});
   } else if (h[gb_ram_size_at] < ram_sizes.size() && ram_sizes.at(h[gb_ram_size_at]) != 0) {
     const std::size_t size = ram_sizes.at(h[gb_ram_size_at]);
     facts.chips.push_back(

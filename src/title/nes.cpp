@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <bit>
+
 #include "title/readers.hpp"
 
 namespace bayswap {
@@ -7,6 +9,7 @@ namespace {
 
 // The container's header before a ROM file (docs/formats/roms.md); the cartridge itself has none.
 constexpr std::size_t nes_header_size = 16;
+constexpr std::size_t program_units_at = 4;  // of 16 KiB
 constexpr std::size_t flags6_at = 6;
 constexpr std::size_t flags7_at = 7;
 constexpr std::size_t ram_units_at = 8;  // first generation: work RAM in units of 8 KiB; 0: not said
@@ -44,6 +47,16 @@ std::optional<RomFacts> read_nes_header(const RomView& rom) {
     // Boards with two chips of 8 KiB mostly back one of them only.
     if (size == 2 * unit) size = 0;
   }
+  const int mapper = (h[flags6_at] >> 4) | (archaic ? 0 : h[flags7_at] & 0xf0);
+  constexpr int self_flashing =
+      30;  // there the battery's bit says that the program writes its own flash chip
+  if (mapper == self_flashing) {
+    facts.chips.push_back({PartKind::flash, std::size_t{h[program_units_at]} * 16384,
+                           "the header says: a board whose program writes its own flash chip"});
+    return facts;
+  }
+  constexpr std::size_t largest = 131072;  // no board has more
+  if (size > largest || !std::has_single_bit(size)) size = 0;
   const bool serial = size == 128 || size == 256;  // no parallel RAM is that small
   facts.chips.push_back({serial ? PartKind::eeprom : PartKind::sram, size,
                          fmt::format("the header says: {}{}", serial ? "serial EEPROM" : "battery-backed RAM",
