@@ -33,6 +33,9 @@ TEST_F(BayCli, FormsOfBaysAreListedAddedAndScanned) {
   EXPECT_EQ(bayswap({"bay", "scan", "nobody"}).code, 2);
   EXPECT_EQ(bayswap({"bay", "add", "gone", "--like", "tree-psp", "--root", path("gone")}).code, 0);
   EXPECT_EQ(bayswap({"bay", "scan", "gone"}).code, 4);
+  EXPECT_EQ(std::filesystem::status(path("home/bays")).permissions() & std::filesystem::perms(077),
+            std::filesystem::perms::none)
+      << "servers and users are nobody else's business";
 }
 
 TEST_F(BayCli, AnEveningAcrossShapes) {

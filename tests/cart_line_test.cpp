@@ -247,6 +247,40 @@ TEST(CartLine, WhateverTheLineDoesAnAnswerIsTrue) {
   });
 }
 
+// Readers that say for ever that they are still at it, or send anything but an answer.
+TEST(CartLine, AReaderThatGoesOnForEverIsGivenUp) {
+  class Endless final : public Line {
+   public:
+    explicit Endless(bool is_busy) : is_busy_(is_busy) {}
+    Result<void> write(ByteView bytes) override {
+      FrameReader frames(usual_max_body);
+      frames.take(bytes);
+      if (const auto frame = frames.next()) number_ = frame->number;
+      return {};
+    }
+    Result<std::size_t> read(std::span<Byte> into, int /*timeout_ms*/) override {
+      const std::vector<Byte> said =
+          is_busy_ ? encoded({tell_busy, number_, {}}) : std::vector<Byte>(64, static_cast<Byte>(0x5a));
+      const std::size_t count = std::min(into.size(), said.size());
+      std::copy_n(said.begin(), count, into.begin());
+      return count;
+    }
+
+   private:
+    bool is_busy_;
+    Byte number_ = 0;
+  };
+  for (const bool is_busy : {true, false}) {
+    Endless line(is_busy);
+    Talk talk(line);
+    talk.longest_work = std::chrono::milliseconds(100);
+    const auto begun = std::chrono::steady_clock::now();
+    EXPECT_EQ(talk.ask(ask_look, {}).error().code, ErrorCode::io);
+    EXPECT_EQ(talk.read({0, 0, 8}, [](std::size_t, ByteView) {}).error().code, ErrorCode::io);
+    EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(5));
+  }
+}
+
 TEST(CartLine, RefusalsComeThroughAndSilenceIsSaid) {
   MemorySlot slot;
   BadLine line(slot);

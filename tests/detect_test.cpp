@@ -12,6 +12,7 @@
 #include "support/archives.hpp"
 #include "support/cards.hpp"
 #include "support/core_files.hpp"
+#include "support/folder.hpp"
 #include "support/roms.hpp"
 
 namespace bayswap::test {
@@ -465,9 +466,31 @@ TEST(Detection, StopsWhereItIsToldTo) {
   int asked = 0;
   options.on_progress = [&](std::size_t, const std::string&) { return ++asked < 5; };
   const auto stopped = detect_place(catalog, store, options);
-  ASSERT_TRUE(stopped);
-  EXPECT_TRUE(stopped->incomplete);
+  ASSERT_FALSE(stopped) << "a part is never taken for all";
+  EXPECT_EQ(stopped.error().code, ErrorCode::cancelled);
   EXPECT_EQ(asked, 5);
+  // A bay for one use neither, wherever it is stopped.
+  const Folder folder;
+  for (int i = 0; i < 150; ++i)
+    for (const char* name : {"/a.gb", "/a.sav"})
+      ASSERT_TRUE(LocalStore().replace(folder / std::to_string(i) + name,
+                                       name[3] == 'g' ? gb_game().view() : save(8192, 1).view()));
+  ASSERT_TRUE(bay_for_path(catalog, folder.path()));
+  for (const int after : {1, 60, 151, 152}) {
+    options.on_progress = [asked = 0, after](std::size_t, const std::string&) mutable {
+      return ++asked < after;
+    };
+    for (const std::string& path : {folder.path(), folder / "0/a.sav"}) {
+      const auto bay = bay_for_path(catalog, path, options);
+      if (after <= 60 && path == folder.path()) {
+        ASSERT_FALSE(bay) << after;
+        EXPECT_EQ(bay.error().code, ErrorCode::cancelled);
+      }
+    }
+  }
+  options = {};
+  options.max_names = 100;
+  EXPECT_EQ(bay_for_path(catalog, folder.path(), options).error().code, ErrorCode::unsafe);
 }
 
 TEST(Detection, PlacesInAHomeFolder) {

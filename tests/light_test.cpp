@@ -1,6 +1,8 @@
 // What is bounded here is counted, not timed: files opened, looks, bytes read, syncs.
+#include <chrono>
 #include <fstream>
 #include <random>
+#include <thread>
 
 #include "support/demo_arcade.hpp"
 
@@ -106,6 +108,52 @@ TEST_F(Light, ABatchSharesItsSyncs) {
     EXPECT_LE(tally.bytes, 7L * count * 8192 + 2L * count * 41000 + 400000) << count;
   }
   EXPECT_GT(syncs_of_100, 0);
+}
+
+// The first round of a device that gives everything, and of one that gets it; then one without news.
+TEST_F(Light, ARoundSharesItsSyncsAndItsReads) {
+  const auto run = [&](const char* home, std::vector<std::string> words) {
+    words.insert(words.begin(), {"--home", folder_ / home});
+    return tally_of(words);
+  };
+  const auto add = [&](const std::string& home, const std::string& name) {
+    std::filesystem::create_directories(folder_ / (home + "/bays"));
+    std::filesystem::create_directories(folder_ / (name + "/saves"));
+    std::ofstream(folder_ / (home + "/bays/" + name + ".toml"))
+        << "root = \"" << (folder_ / name)
+        << "\"\n\n[platform.nes]\nroms = \"roms\"\npath = \"saves/{rom.stem}.sav\"\nlayout = "
+           "\"nes.raw\"\n";
+  };
+  std::map<int, Tally> gave;
+  std::map<int, Tally> got;
+  for (const int count : {100, 200}) {
+    const std::string n = std::to_string(count);
+    add("a" + n, "from" + n);
+    add("b" + n, "to" + n);
+    put_saves("from" + n + "/saves", count, 8192, static_cast<unsigned>(count));
+    for (int i = 0; i < count; ++i)
+      for (const char* bay : {"from", "to"})
+        put(bay + n + "/roms/Save " + std::to_string(i) + ".nes", nes_rom(static_cast<std::uint32_t>(i)));
+    (void)run(("a" + n).c_str(), {"sync", "join", folder_ / ("sea" + n), "--device", "a"});
+    (void)run(("b" + n).c_str(), {"sync", "join", folder_ / ("sea" + n), "--device", "b"});
+    std::this_thread::sleep_for(std::chrono::milliseconds(2100));  // what was just written may be in use
+    gave[count] = run(("a" + n).c_str(), {"sync", "--yes"});
+    got[count] = run(("b" + n).c_str(), {"sync", "--yes"});
+    // What was written is looked at once more; then nothing is.
+    (void)run(("b" + n).c_str(), {"sync", "--yes"});
+    const Tally quiet = run(("b" + n).c_str(), {"sync", "--yes"});
+    EXPECT_LE(quiet.syncs, 12) << "nothing to tell";
+    EXPECT_LE(quiet.bytes, 400000);
+  }
+  // What a further save costs.
+  const auto each = [](const std::map<int, Tally>& all, long Tally::*what) {
+    return static_cast<double>(all.at(200).*what - all.at(100).*what) / 100;
+  };
+  EXPECT_LE(each(gave, &Tally::syncs), 0.2);
+  constexpr double rom_bytes = 41000;
+  EXPECT_LE(each(gave, &Tally::bytes), rom_bytes + 3 * 8192);
+  EXPECT_LE(each(got, &Tally::syncs), 1.0);
+  EXPECT_LE(each(got, &Tally::bytes), 3 * rom_bytes + 4 * 8192);  // wanted: one look at each
 }
 
 }  // namespace

@@ -10,6 +10,7 @@
 #include "fs/dav_store.hpp"
 #include "fs/ftp_listing.hpp"
 #include "fs/multistatus.hpp"
+#include "fs/sftp_store.hpp"
 #include "fs/url.hpp"
 #include "support/property.hpp"
 #include "support/proxy.hpp"
@@ -314,6 +315,20 @@ TEST_F(RemoteStores, SshOverALineThatBreaks) {
   if (!read) read = (*store)->read("sub/large.sav");
   ASSERT_TRUE(read) << read.error().message;
   EXPECT_EQ(*read, bytes);
+
+  // A server that takes its time is given up, and what comes after is not held up by that.
+  const auto hasty =
+      SftpStore::open("sftp://gull@127.0.0.1:" + std::to_string(line.port()) + "/~", std::chrono::seconds(1));
+  ASSERT_TRUE(hasty && (*hasty)->list("sub"));
+  line.set({1, 0, 0, 0, "", "", true});
+  const auto begun = std::chrono::steady_clock::now();
+  EXPECT_FALSE((*hasty)->list("sub"));
+  EXPECT_FALSE((*hasty)->read("sub/large.sav")) << "nothing gets through";
+  EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(60));
+  line.set({1, 0, 0, 0, "", "", false});
+  bool is_back = false;
+  for (int i = 0; i < 3 && !is_back; ++i) is_back = (*hasty)->list("sub").has_value();
+  EXPECT_TRUE(is_back);
 }
 
 // Two devices play on over a line that cuts, halves, delays and damages. Once it is good again, both have
@@ -536,6 +551,14 @@ TEST(Netrc, TheEntryOfAHost) {
   EXPECT_EQ(netrc_entry(text, "a.example", "other")->password, "two");
   EXPECT_EQ(netrc_entry(text, "b.example", "")->user, "any");
   EXPECT_FALSE(netrc_entry("machine a login x", "b", ""));
+  // A password that begins like a comment, words of a macro that look like an entry's.
+  const std::string odd =
+      "machine a login gull password #secret\nmachine machine login x password default # of a host\n"
+      "macdef init\nmachine b login macro password macro\n\nmachine b account 7 password p login own\n";
+  EXPECT_EQ(netrc_entry(odd, "a", "")->password, "#secret");
+  EXPECT_EQ(netrc_entry(odd, "machine", "")->password, "default");
+  EXPECT_EQ(netrc_entry(odd, "b", "")->user, "own");
+  EXPECT_FALSE(netrc_entry(odd, "login", ""));
   expect_property("any text", [](const std::string& any) { (void)netrc_entry(any, "a", ""); });
 }
 

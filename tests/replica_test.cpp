@@ -442,12 +442,21 @@ TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
   const std::size_t counter_at = pointer.find('.') + 1;
   for (const std::size_t at : {counter_at, std::string("devices/").size()}) {
     std::string turned = pointer;
-    turned[at] = turned[at] == '8' ? '0' : '8';
+    turned[at] = turned[at] == '3' ? '0' : '3';
     ASSERT_TRUE(sea.replace(turned, text_blob(turned).view()));
     const auto done = second->exchange(*lighthouse, {});
     ASSERT_TRUE(done) << done.error().message;
     EXPECT_GE(done->missing, 1U);
     ASSERT_TRUE(sea.remove(turned));
+  }
+  // A counter that no device gets to, on its own pointer and with a manifest that agrees: it would be the
+  // last one that anybody could make.
+  for (Replica* device : {&*first, &*second}) {
+    std::string last = pointer;
+    last.replace(counter_at, 16, "ffffffffffffffff");
+    ASSERT_TRUE(sea.replace(last, text_blob(last).view()));
+    ASSERT_TRUE(device->exchange(*lighthouse, {}));
+    ASSERT_TRUE(sea.remove(last));
   }
   play("two");
   ASSERT_TRUE(second->exchange(*lighthouse, {}));

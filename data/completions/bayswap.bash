@@ -3,12 +3,15 @@ _bayswap() {
   local line kind=""
   local -a found=()
   COMPREPLY=()
+  # The one that is installed, and not what was typed: a program of that name may lie in any folder.
+  local program
+  program=$(type -P bayswap) || return 0
   while IFS= read -r line; do
     case $line in
       :files | :folders) kind=$line ;;
       *) found+=("$line") ;;
     esac
-  done < <("${COMP_WORDS[0]/#\~/$HOME}" __complete "$COMP_CWORD" "${COMP_WORDS[@]}" 2>/dev/null)
+  done < <("$program" __complete "$COMP_CWORD" "${COMP_WORDS[@]}" 2>/dev/null)
   if [ "${#found[@]}" -gt 0 ]; then
     mapfile -t COMPREPLY < <(printf '%q\n' "${found[@]}")
   fi

@@ -33,6 +33,7 @@ enum class ErrorCode {
   io,              // the disk or the network reported an error
   bad_usage,       // invalid arguments
   unsupported,     // known, but not possible
+  cancelled,       // a callback of the caller stopped it
 };
 
 /// Returns the stable spelling, which JSON output uses, e.g. "wrong_region".

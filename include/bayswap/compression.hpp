@@ -29,9 +29,11 @@ struct Compressed {
 
 /// Decompresses the stream of that kind at the beginning of `bytes`, which may continue after it. Fails with
 /// `damaged` if it is broken or ends early, `does_not_fit` if it has over `limit` plain bytes. Memory grows
-/// with the bytes that are decompressed, not with the size that a header claims.
+/// with the bytes that are decompressed, not with the size that a header claims. `work`: is increased by the
+/// number of plain bytes that came out, also where it fails; nullptr: not counted.
 [[nodiscard]] Result<Compressed> read_stream(Compression kind, const Blob& bytes,
-                                             std::size_t limit = std::size_t{64} << 20);
+                                             std::size_t limit = std::size_t{64} << 20,
+                                             std::size_t* work = nullptr);
 
 /// Decompresses a file that is compressed as a whole; returns any other file as it is, with
 /// Compression::none. Fails with `damaged` if it begins like a compressed file and can't be read to its end.

@@ -17,7 +17,7 @@ struct DetectOptions {
   /// that is known already; nothing if not. Spares looking at the same bytes twice. May be empty.
   std::function<std::optional<Finding>(const std::string& path)> known;
   /// Called from the calling thread with the number of files looked at so far and the current folder. Return
-  /// false to stop: what was found so far is then returned and marked as incomplete.
+  /// false to stop: the look then fails with `cancelled`.
   std::function<bool(std::size_t files, const std::string& folder)> on_progress;
 };
 
@@ -65,14 +65,14 @@ struct Detection {
   std::vector<std::string> empty;  // files of 0 bytes with names of saves
   std::vector<Error> errors;       // folders and files that could not be read
   std::size_t files = 0;           // how many were looked at
-  bool incomplete = false;         // a limit was reached, or it was stopped
+  bool incomplete = false;         // a limit was reached
   std::string incomplete_why;
 
   [[nodiscard]] std::size_t saves() const;
 };
 
 /// Looks at everything below the store's root. Writes nothing. Fails with `not_found` if the root does not
-/// exist.
+/// exist, `cancelled` if `on_progress` stopped it.
 [[nodiscard]] Result<Detection> detect_place(const Catalog& catalog, Store& store,
                                              const DetectOptions& options = {});
 /// Returns a bay with the rules of the detection; without rules if nothing was found.
@@ -87,7 +87,7 @@ struct DetectedPlace {
 };
 /// Searches the store, such as a home folder or a disk, for places with saves: first by names, then in the
 /// folders that may contain saves. Leaves out system folders, caches and source trees. `is_medium`: the
-/// root is a disk of its own and may itself be a place.
+/// root is a disk of its own and may itself be a place. Fails as detect_place.
 [[nodiscard]] Result<std::vector<DetectedPlace>> find_places_with_saves(const Catalog& catalog, Store& store,
                                                                         bool is_medium,
                                                                         const DetectOptions& options = {});
@@ -95,7 +95,8 @@ struct DetectedPlace {
 /// Returns a bay for a path, for one use; its name is `path`. A folder or an archive is detected; a memory
 /// card's image, a package or a single save is a place of its own; a battery save gives the place that
 /// contains it. Fails with `not_found` if the path does not exist, `not_recognised` if nothing there shows
-/// how saves are stored.
+/// how saves are stored, `unsafe` if a folder has more in it than one look takes, `cancelled` if
+/// `on_progress` stopped it: a part of its rules is never taken for all.
 [[nodiscard]] Result<Bay> bay_for_path(const Catalog& catalog, const std::string& path,
                                        const DetectOptions& options = {});
 

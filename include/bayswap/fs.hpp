@@ -44,6 +44,7 @@ struct StoreTraits {
   bool writable = true;         // false for archives, and for past states of bays
   bool atomic_replace = false;  // apply() changes many files the way the local disk does
   bool slow = false;            // as a serial line: not read unasked
+  bool one_thread = false;      // it has one connection: not read by several threads at once
 };
 
 /// The peculiarities of one file.
@@ -53,7 +54,8 @@ struct FileTraits {
 };
 
 /// A tree of files. Paths are relative to the store's root, their components joined by '/'. Errors name the
-/// file by `display_path(path)`. Several threads may read at once; changes are for one thread.
+/// file by `display_path(path)`. Several threads may read at once, unless its traits say `one_thread`;
+/// changes are for one thread.
 class Store {
  public:
   Store() = default;

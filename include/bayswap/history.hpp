@@ -21,7 +21,6 @@ struct VersionId {
   [[nodiscard]] std::string hex() const;
   [[nodiscard]] auto operator<=>(const VersionId&) const = default;  // NOLINT(modernize-use-nullptr)
 };
-[[nodiscard]] std::optional<VersionId> version_id_from_hex(std::string_view hex);
 
 /// Identifies the save of a version by everything that another device may know it by: ROMs can have other
 /// names there, or be missing.
@@ -99,6 +98,9 @@ class History {
   [[nodiscard]] std::vector<const Lineage*> lineages_for(const SaveIdentity& save) const;
   /// Returns whether `later` descends from `earlier`, or is the same. `earlier` may be pruned.
   [[nodiscard]] bool descends(const VersionId& later, const VersionId& earlier) const;
+  /// Returns the version that brought the bytes: of one that resolved a conflict the side that was chosen,
+  /// else `version` itself.
+  [[nodiscard]] const Version& origin_of(const Version& version) const;
   /// Returns the newest version that all of them descend from, the one with the longest history if there are
   /// several; nullptr if there is none.
   [[nodiscard]] const Version* common_ancestor(const std::vector<const Version*>& versions) const;

@@ -22,6 +22,8 @@ class Keyring {
   [[nodiscard]] static Keyring make();
   /// Returns these keys and a new one for contents.
   [[nodiscard]] Keyring with_new_key() const;
+  /// Returns these keys with the newest one for contents alone.
+  [[nodiscard]] Keyring with_newest_alone() const;
   /// Returns these keys and those that only `other` has.
   [[nodiscard]] Keyring joined_with(const Keyring& other) const;
 

@@ -20,12 +20,12 @@ struct PackedObject {
 /// Compresses an object. Any thread may call it.
 [[nodiscard]] PackedObject pack_object(const Blob& plain);
 
-/// Objects in a folder of a store: compressed, and named by the digest of their plain bytes. An object never
 /// Sizes of objects: what says to be more is damaged, and is not unpacked.
 inline constexpr std::size_t max_manifest_bytes = std::size_t{1} << 20;
 inline constexpr std::size_t max_page_bytes = std::size_t{16} << 20;
 inline constexpr std::size_t max_bundle_bytes = std::size_t{512} << 20;
 
+/// Objects in a folder of a store: compressed, and named by the digest of their plain bytes. An object never
 /// changes once it is written. Not for several threads at once.
 class ObjectShelf {
  public:
@@ -79,11 +79,17 @@ class Lighthouse {
   /// Makes a lighthouse in an empty folder, or returns the existing one's description. Fails with `unsafe` if
   /// the folder contains anything else.
   [[nodiscard]] static Result<About> make(Store& store, bool encrypted);
+  /// Writes the description again where it was lost: into a folder with reports or objects of a lighthouse.
+  /// Fails with `not_found` for any other folder.
+  [[nodiscard]] static Result<void> put_back(Store& store, const About& known);
   /// Opens a lighthouse whose description was read, and is not read again. An encrypted one needs
   /// `encrypted`, made with encrypted_store(store); where that is given, everything goes through it. Fails
   /// with `bad_usage` if it is encrypted and `encrypted` is nullptr, `unsafe` if it is not encrypted any more
-  /// and `encrypted` is given. The stores must outlive it.
-  [[nodiscard]] static Result<Lighthouse> open(const About& known, Store& store, Store* encrypted = nullptr);
+  /// and `encrypted` is given. `newest`: encrypted_store(store) with the newest key alone; with it, only
+  /// reports under that key count, since whoever lost the right to the lighthouse may still have the others.
+  /// The stores must outlive it.
+  [[nodiscard]] static Result<Lighthouse> open(const About& known, Store& store, Store* encrypted = nullptr,
+                                               Store* newest = nullptr);
   /// The same, after reading the description. Fails as about().
   [[nodiscard]] static Result<Lighthouse> open(Store& store, Store* encrypted = nullptr);
   /// Makes a lighthouse without encryption if there is none, and opens it.
@@ -91,6 +97,11 @@ class Lighthouse {
 
   [[nodiscard]] const std::string& id() const { return id_; }
   [[nodiscard]] ObjectShelf& objects() { return objects_; }
+  /// The devices' reports: they are objects, too.
+  [[nodiscard]] ObjectShelf& manifests() { return manifests_ ? *manifests_ : objects_; }
+  /// Encrypts reports with the newest key: of one device, or of all (empty). To be called when the key was
+  /// changed, or entered.
+  [[nodiscard]] Result<void> renew_manifests(const std::string& device);
   /// Returns the newest pointer of each device that is listed. Takes one request.
   [[nodiscard]] Result<std::vector<Pointer>> pointers();
   /// Writes a new pointer, then removes the earlier ones of this device.
@@ -103,7 +114,7 @@ class Lighthouse {
   Store* store_;
   std::string id_;
   ObjectShelf objects_;
-  std::vector<std::string> own_names_;
+  std::optional<ObjectShelf> manifests_;  // under the newest key; nothing: as the objects are
   std::vector<std::pair<std::string, std::string>> names_;  // device and name of each pointer listed
 };
 

@@ -181,6 +181,11 @@ class Logbook {
   /// Returns how many entries open() restored from their records because the index was lost.
   [[nodiscard]] std::size_t rebuilt() const { return rebuilt_; }
 
+  /// Lets another process open the logbook, until reacquire() has returned; nothing else may be called in
+  /// between. Not while an entry is open. The FileLock is the caller's.
+  [[nodiscard]] Result<void> release();
+  [[nodiscard]] Result<void> reacquire();
+
   /// Returns the bytes with this digest. Fails with `damaged` if the stored bytes have another one.
   [[nodiscard]] Result<Blob> bytes(const Digest& digest);
 

@@ -20,6 +20,9 @@ namespace bayswap {
 /// with `unsupported` for other URLs or without libcurl or libssh, `bad_usage` for a URL with a password in
 /// it. Such a store is for one thread at a time.
 [[nodiscard]] Result<std::unique_ptr<Store>> open_remote(const std::string& url);
+/// Makes the folder of a URL, and those it is in, on a server. Succeeds if it exists. Writes and removes an
+/// empty file in it.
+[[nodiscard]] Result<void> make_remote_folder(const std::string& url);
 /// A URL divided into that of the server's root and the path of a file below it. Equal servers have equal
 /// texts.
 struct RemotePath {

@@ -48,6 +48,7 @@ struct SyncConflict {
   Platform platform{};
   struct Side {
     Version version;
+    std::string made_on;            // the device that played it; it may have been chosen on another one
     std::vector<std::string> bays;  // of this device that contain it
     bool blank = false;
     double like_ancestor = 0;        // share of bytes equal to the last common version; 0 if there is none

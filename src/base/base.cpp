@@ -38,6 +38,8 @@ std::string_view to_text(ErrorCode code) {
       return "bad_usage";
     case ErrorCode::unsupported:
       return "unsupported";
+    case ErrorCode::cancelled:
+      return "cancelled";
   }
   return "unsupported";
 }

@@ -209,8 +209,26 @@ std::size_t Detection::saves() const {
   return count;
 }
 
+tl::unexpected<Error> cancelled_look() {
+  return fail(ErrorCode::cancelled, "the look was stopped", "start it again");
+}
+
+DetectOptions with_lasting_stop(const DetectOptions& options, bool& is_stopped) {
+  DetectOptions own = options;
+  if (options.on_progress)
+    own.on_progress = [&is_stopped, ask = options.on_progress](std::size_t files, const std::string& folder) {
+      is_stopped = is_stopped || !ask(files, folder);
+      return !is_stopped;
+    };
+  return own;
+}
+
 Result<Detection> detect_place(const Catalog& catalog, Store& store, const DetectOptions& options) {
-  return Detector(catalog, store, options).run();
+  bool is_stopped = false;
+  const DetectOptions own = with_lasting_stop(options, is_stopped);
+  auto detection = Detector(catalog, store, own).run();
+  if (is_stopped) return cancelled_look();
+  return detection;
 }
 
 Bay bay_of(const Detection& detection, const std::string& name, const std::string& root) {

@@ -10,6 +10,7 @@
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "bay/detect_rules.hpp"
 #include "bay/detect_survey.hpp"
 #include "bay/places.hpp"
 #include "fs/forwarding_store.hpp"
@@ -257,7 +258,11 @@ std::string program_folder(std::string folder, const std::string& top) {
 
 Result<std::vector<DetectedPlace>> find_places_with_saves(const Catalog& catalog, Store& store,
                                                           bool is_medium, const DetectOptions& options) {
-  return PlaceSearch(catalog, store, is_medium, options).run();
+  bool is_stopped = false;
+  const DetectOptions own = with_lasting_stop(options, is_stopped);
+  auto places = PlaceSearch(catalog, store, is_medium, own).run();
+  if (is_stopped) return cancelled_look();
+  return places;
 }
 
 }  // namespace bayswap

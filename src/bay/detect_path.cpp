@@ -28,6 +28,9 @@ Result<Bay> bay_of_folder(const Catalog& catalog, const std::string& path, const
   Bay bay = place_at(path, path);
   BAYSWAP_TRY(const auto store, open_place(bay));
   BAYSWAP_TRY(const Detection detection, detect_place(catalog, *store, options));
+  if (detection.incomplete)
+    return fail(ErrorCode::unsafe, fmt::format("{}: {}", path, detection.incomplete_why),
+                "name the folder in it that has the saves");
   if (detection.rules.empty())
     return fail(
         ErrorCode::not_recognised, fmt::format("{}: found no saves or ROMs that show its rules", path),
@@ -140,7 +143,9 @@ Result<Bay> bay_for_path(const Catalog& catalog, const std::string& named, const
   // Of a battery save, and of a ROM, the place it is in tells more than the file does.
   const char* const home = std::getenv("HOME");
   const std::string root = program_folder(folder_of(path), home != nullptr ? normalized(home) : "/");
-  if (auto place = bay_of_folder(catalog, root, options)) {
+  auto place = bay_of_folder(catalog, root, options);
+  if (!place && place.error().code == ErrorCode::cancelled) return place;
+  if (place) {
     const auto store = open_place(*place);
     if (store) {
       BayView view(catalog, *place, **store);

@@ -44,4 +44,9 @@ void add_likely_rules(const Survey& survey, const std::vector<SurveyedFile>& fil
 /// Returns the names of an absolute path.
 [[nodiscard]] std::vector<std::string> components_of_path(const std::string& path);
 
+/// Once a look is stopped, whoever asks is told so, and `is_stopped` says it. Both must outlive what is
+/// returned.
+[[nodiscard]] DetectOptions with_lasting_stop(const DetectOptions& options, bool& is_stopped);
+[[nodiscard]] tl::unexpected<Error> cancelled_look();
+
 }  // namespace bayswap

@@ -79,7 +79,6 @@ class Walker {
   void find_roms() {
     std::set<std::string> tracks;
     for (const auto& [path, info] : survey_.files) {
-      if (detection_.incomplete && detection_.incomplete_why == "it was stopped") return;
       if (++looked_ % 64 == 0 && options_.on_progress && !options_.on_progress(looked_, folder_of(path))) {
         (void)stop("it was stopped");
         return;

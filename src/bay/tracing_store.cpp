@@ -88,8 +88,9 @@ bool is_as_then_here(Store& store, std::string_view piece, const std::atomic<boo
 // Most of the time goes by in the kernel, looking names up: all processors take a share.
 bool TracingStore::is_as_then(Store& store, std::string_view trace) {
   constexpr std::size_t worth_a_thread = std::size_t{64} << 10;
-  const std::size_t shares = std::clamp<std::size_t>(trace.size() / worth_a_thread, 1,
-                                                     std::max(1U, std::thread::hardware_concurrency()));
+  const std::size_t processors =
+      store.traits().one_thread ? 1 : std::max(1U, std::thread::hardware_concurrency());
+  const std::size_t shares = std::clamp<std::size_t>(trace.size() / worth_a_thread, 1, processors);
   std::vector<std::string_view> pieces;
   std::size_t begin = 0;
   for (std::size_t at = 0; at < trace.size();) {

@@ -15,9 +15,15 @@ class TracingStore final : public ForwardingStore {
   explicit TracingStore(Store& below) : ForwardingStore(below) {}
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
+  [[nodiscard]] StoreTraits traits() const override {
+    StoreTraits traits = below_.traits();
+    traits.one_thread = true;  // it notes what is asked
+    return traits;
+  }
 
   [[nodiscard]] const std::string& trace() const { return trace_; }
-  /// Returns whether everything in `trace` is the same now. Several threads read `store` at once.
+  /// Returns whether everything in `trace` is the same now. Several threads read `store` at once, if its
+  /// traits allow it.
   [[nodiscard]] static bool is_as_then(Store& store, std::string_view trace);
 
  private:

@@ -251,7 +251,7 @@ Plan Planner::plan_of(std::span<Passage* const> passages) {
 }
 
 void Planner::check_options(Plan& plan) const {
-  const auto& used = const_cast<Planner*>(this)->resolver_.used();
+  const auto& used = resolver_.used();
   const auto check = [&](bool given, CarryOption option, std::string_view why) {
     if (!given || used.contains(option)) return;
     plan.add({PlanIssue::Level::refusal,

@@ -17,7 +17,6 @@ struct SourceSave {
   std::optional<std::int64_t> modified;
   std::optional<RomFacts> rom;  // of its ROM, where that is known
   std::vector<std::string> files;
-  std::vector<std::uint64_t> file_sizes;
   std::string misplaced;
   Content content;
   IssueList issues;

@@ -38,19 +38,22 @@ std::vector<std::string> names_of(const HeldSave& save) {
   return names;
 }
 
-// 5: the very one, 4: exactly, 3: but for accents, articles and the like, 2: as its beginning, 1: somewhere,
-// 0: not at all.
-int fit(const std::string& wanted, const std::string& wanted_title, const HeldSave& save) {
+// How well a save fits what was asked for, from the least to the best.
+enum class Fit { none, somewhere, beginning, title, exact, itself };
+
+Fit fit_of(const std::string& wanted, const std::string& wanted_title, const HeldSave& save) {
   const std::string id = bare_id(title_id_text(save.facts.game));
   const std::string digits = bare_id(wanted);
-  if (!id.empty() && (digits == id || (digits.size() == 8 && id.ends_with(digits)))) return 5;
-  int best = 0;
+  if (!id.empty() && (digits == id || (digits.size() == 8 && id.ends_with(digits)))) return Fit::itself;
+  Fit best = Fit::none;
   for (const std::string& name : names_of(save)) {
     const std::string low = folded(name);
-    if (low == wanted) return low == folded(own_name(save)) || low == folded(save.entry) ? 5 : 4;
-    if (!wanted_title.empty() && normalized_title(name) == wanted_title) best = std::max(best, 3);
-    if (low.starts_with(wanted)) best = std::max(best, 2);
-    if (low.find(wanted) != std::string::npos) best = std::max(best, 1);
+    if (low == wanted)
+      return low == folded(own_name(save)) || low == folded(save.entry) ? Fit::itself : Fit::exact;
+    // But for accents, articles and the like.
+    if (!wanted_title.empty() && normalized_title(name) == wanted_title) best = std::max(best, Fit::title);
+    if (low.starts_with(wanted)) best = std::max(best, Fit::beginning);
+    if (low.find(wanted) != std::string::npos) best = std::max(best, Fit::somewhere);
   }
   return best;
 }
@@ -205,15 +208,15 @@ class Selector {
   void by_words() {
     const std::string wanted = folded(what_);
     const std::string title = normalized_title(what_);
-    int best = 1;
+    Fit best = Fit::somewhere;
     for (const HeldSave& save : saves_) {
-      const int how = save.health == Health::deleted ? 0 : fit(wanted, title, save);
+      const Fit how = save.health == Health::deleted ? Fit::none : fit_of(wanted, title, save);
       if (how < best) continue;
       if (how > best) found_.clear();
       best = how;
       found_.push_back(&save);
     }
-    is_weak_ = !found_.empty() && best < 3;
+    is_weak_ = !found_.empty() && best < Fit::title;
   }
 
   BayView& view_;

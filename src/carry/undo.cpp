@@ -97,6 +97,12 @@ class Standing {
   std::vector<Undo> undos_;
 };
 
+// Neither ours nor foreign for certain: an older one is not taken back in its stead.
+bool may_be_of_any_machine(const Entry& entry) {
+  return !entry.imported && entry.kind != EntryKind::keep && entry.state != EntryState::cancelled &&
+         entry.machine.empty() != this_machine().empty();
+}
+
 // The newest `last` changes that still stand, a batch counting as one.
 Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
   std::vector<Entry> entries;
@@ -111,6 +117,12 @@ Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
     bool is_complete = false;
     for (const Entry& entry : all) {
       has_copies = has_copies || entry.kind == EntryKind::keep;
+      if (may_be_of_any_machine(entry) && batches.size() < last)
+        return fail(ErrorCode::unsafe,
+                    fmt::format("entry {} was made by this machine or by another one: the id of the machine "
+                                "(/etc/machine-id) can't be read now, or could not be then",
+                                entry.id),
+                    "look at the logbook, and name the entry you mean");
       BAYSWAP_TRY(const bool stands, standing.asks(entry));
       if (!stands) continue;
       const std::int64_t batch = entry.batch.value_or(entry.id);

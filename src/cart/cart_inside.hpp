@@ -19,6 +19,11 @@ struct CartPort::Inside {
     BAYSWAP_TRY(const auto body, talk.ask(cart::ask_select, body_of(what)));
     const auto said = cart::select_answer_in(body);
     if (!said) return cart::nonsense();
+    // The largest of cartridges have 512 MiB of ROM; of what a game saves, none has a quarter of that.
+    constexpr std::uint32_t most_rom = std::uint32_t{1} << 30;
+    constexpr std::uint32_t most_chip = std::uint32_t{128} << 20;
+    if (said->bytes > (what.space == cart::Select::Space::rom ? most_rom : most_chip))
+      return cart::nonsense();
     return *said;
   }
 };

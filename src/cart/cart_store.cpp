@@ -102,6 +102,7 @@ void CartStore::say(std::vector<ChipFact> chips, std::optional<std::uint16_t> mi
 StoreTraits CartStore::traits() const {
   StoreTraits traits;
   traits.slow = true;
+  traits.one_thread = true;
   return traits;
 }
 

@@ -12,7 +12,7 @@ namespace bayswap::cart {
 namespace {
 
 constexpr int max_tries = 8;
-constexpr int max_busy = 4096;  // words of "still at it" for one question
+constexpr std::size_t least_bytes_a_second = 100;
 constexpr std::size_t max_at_once = std::size_t{256} << 10;
 constexpr std::size_t max_frames = std::size_t{1} << 16;  // looked at for one question
 
@@ -64,7 +64,7 @@ Result<void> Talk::check_cancelled() const {
   return {};
 }
 
-Result<std::optional<Frame>> Talk::receive(Byte number) {
+Result<std::optional<Frame>> Talk::receive(Byte number, Time end) {
   std::array<Byte, 4096> bytes{};
   int left_ms = 2 * silence_ms_;
   constexpr int step_ms = 50;  // so that a wish to stop is heard
@@ -74,6 +74,7 @@ Result<std::optional<Frame>> Talk::receive(Byte number) {
       continue;
     }
     BAYSWAP_CHECK(check_cancelled());
+    if (std::chrono::steady_clock::now() >= end) return std::nullopt;
     BAYSWAP_TRY(const std::size_t count, line_->read(bytes, std::min(step_ms, left_ms)));
     if (count == 0) {
       left_ms -= step_ms;
@@ -90,13 +91,14 @@ Result<std::vector<Byte>> Talk::ask(Byte kind, const std::vector<Byte>& body) {
   const std::vector<Byte> question = encoded({kind, number, body});
   // Who was silent for eight questions is not asked eight times for each of the next ones.
   const int most = is_silent_ ? 1 : max_tries;
+  const Time end = std::chrono::steady_clock::now() + longest_work;
   for (int tries = 0; tries < most; ++tries) {
     if (tries > 0) ++repeats_;
     BAYSWAP_CHECK(check_cancelled());
     if (is_silent_ && ++asked_in_vain_ > max_tries) return silent();
     BAYSWAP_CHECK(line_->write(question));
-    for (int words = 0; words < max_busy; ++words) {
-      BAYSWAP_TRY(auto frame, receive(number));
+    for (;;) {
+      BAYSWAP_TRY(auto frame, receive(number, end));
       if (!frame) break;
       is_silent_ = false;
       if (frame->kind == (kind | answer)) return std::move(frame->body);
@@ -128,13 +130,13 @@ Result<HelloAnswer> Talk::hello(std::uint32_t session) {
   return *said;
 }
 
-Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, const Take& take) {
+Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, const Take& take, Time end) {
   const Byte number = ++number_;
   BAYSWAP_CHECK(check_cancelled());
   BAYSWAP_CHECK(line_->write(encoded({ask_read, number, body_of(range)})));
   std::size_t came = 0;
   for (std::size_t seen = 0; seen < max_frames; ++seen) {
-    BAYSWAP_TRY(auto frame, receive(number));
+    BAYSWAP_TRY(auto frame, receive(number, end));
     if (!frame || frame->kind == (ask_read | answer)) return came;
     if (frame->kind == tell_error)
       if (const auto refusal = refusal_in(frame->body)) return tl::unexpected(error_of(*refusal));
@@ -166,14 +168,16 @@ Result<void> Talk::read(const Range& range, const Take& take) {
     const std::size_t from = range.at + at;
     std::vector<Gap> gaps{{from, from + std::min<std::size_t>(max_at_once, range.bytes - at)}};
     int in_vain = 0;
+    const Time end = std::chrono::steady_clock::now() + longest_work +
+                     std::chrono::seconds((gaps.front().end - from) / least_bytes_a_second);
     for (bool first = true; !gaps.empty(); first = false) {
       if (!first) ++repeats_;
       const Gap gap = gaps.front();
       BAYSWAP_TRY(const std::size_t came, read_once({range.counter, static_cast<std::uint32_t>(gap.at),
                                                      static_cast<std::uint32_t>(gap.end - gap.at)},
-                                                    gaps, take));
+                                                    gaps, take, end));
       in_vain = came > 0 ? 0 : in_vain + 1;
-      if (in_vain >= max_tries) {
+      if (in_vain >= max_tries || std::chrono::steady_clock::now() >= end) {
         is_silent_ = true;
         return silent();
       }

@@ -1,6 +1,7 @@
 // The host's side of the line protocol: questions asked until they are answered.
 #pragma once
 
+#include <chrono>
 #include <functional>
 
 #include "cart/line.hpp"
@@ -19,14 +20,17 @@ class Talk {
   /// no common version, `io` if nobody answers.
   [[nodiscard]] Result<HelloAnswer> hello(std::uint32_t session);
   /// Asks until there is an answer, and returns its body. Fails as the reader says, and with `io` if it is
-  /// silent, or once `is_cancelled` says so.
+  /// silent, if it is still at it after `longest_work`, or once `is_cancelled` says so.
   [[nodiscard]] Result<std::vector<Byte>> ask(Byte kind, const std::vector<Byte>& body);
-  /// Reads the whole range; what does not come through is asked for again. Fails as ask.
+  /// Reads the whole range; what does not come through is asked for again. Fails as ask, and where less than
+  /// 100 bytes a second come.
   [[nodiscard]] Result<void> read(const Range& range, const Take& take);
   /// How many bytes a write may carry.
   [[nodiscard]] std::size_t max_write_bytes() const { return max_body_ - 8; }
 
   std::function<bool()> is_cancelled = [] { return false; };
+  std::chrono::milliseconds longest_work =
+      std::chrono::minutes(5);  // of one question: a chip is erased in less
   /// How often something had to be asked again.
   [[nodiscard]] std::size_t repeats() const { return repeats_; }
 
@@ -35,10 +39,12 @@ class Talk {
     std::size_t at = 0;
     std::size_t end = 0;
   };
-  /// The next frame with that number; nothing after a silence.
-  [[nodiscard]] Result<std::optional<Frame>> receive(Byte number);
+  using Time = std::chrono::steady_clock::time_point;
+  /// The next frame with that number; nothing after a silence, or at `end`, whatever comes until then.
+  [[nodiscard]] Result<std::optional<Frame>> receive(Byte number, Time end);
   /// One question of a read. Returns how many bytes came.
-  [[nodiscard]] Result<std::size_t> read_once(const Range& range, std::vector<Gap>& gaps, const Take& take);
+  [[nodiscard]] Result<std::size_t> read_once(const Range& range, std::vector<Gap>& gaps, const Take& take,
+                                              Time end);
   [[nodiscard]] Result<void> check_cancelled() const;
 
   Line* line_;

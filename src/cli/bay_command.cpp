@@ -166,6 +166,7 @@ Result<Added> add(const Globals& globals, const BayAddOptions& options) {
     BAYSWAP_TRY(const auto root, disk.stat(bay.root));
     added.root_is_missing = !root;
   }
+  make_bays_folder(home);
   const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
   auto written = options.replace ? disk.replace(path, bytes) : disk.create(path, bytes);
   if (!written && written.error().code == ErrorCode::unsafe) return already_there(bay.name, path);

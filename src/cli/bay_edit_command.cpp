@@ -8,6 +8,7 @@
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
+#include <filesystem>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -186,6 +187,13 @@ int finish(const Result<int>& code) {
 }
 
 }  // namespace
+
+void make_bays_folder(const Home& home) {
+  namespace fs = std::filesystem;
+  std::error_code failed;
+  fs::create_directories(home.bays, failed);
+  fs::permissions(home.bays, fs::perms::group_all | fs::perms::others_all, fs::perm_options::remove, failed);
+}
 
 Result<std::string> keep_old_bay_file(const Home& home, const std::string& path) {
   LocalStore disk;

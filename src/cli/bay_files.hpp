@@ -5,6 +5,8 @@
 
 namespace bayswap::cli {
 
+/// Makes the folder of the bay files, for its owner alone: they name servers and users.
+void make_bays_folder(const Home& home);
 /// Copies a bay file into the folder of old ones, under a name that is free. Returns the copy's path.
 [[nodiscard]] Result<std::string> keep_old_bay_file(const Home& home, const std::string& path);
 /// A bay file with these names as its former ones.

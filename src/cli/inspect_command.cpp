@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <new>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -147,10 +148,13 @@ class Inspection {
                   : folder             ? look_through(path)
                   : archive != nullptr ? look_into(path, *archive)
                                        : look_at(path);
+      if (!done && shown_ > 0) {
+        failed(path, done.error());
+        break;
+      }
       if (!done) return tl::unexpected(std::move(done.error()));
     }
-    if (globals_.json) print_document(shown_ > 0 ? "\n]\n" : "[]\n");
-    std::fflush(stdout);
+    end_list();
     if (!unknown_.empty())
       report({ErrorCode::not_recognised, fmt::format("not recognised: {}", unknown_),
               "`bayswap layouts` lists the known forms; of a save in another form, `bayswap infer` learns it "
@@ -166,7 +170,21 @@ class Inspection {
     return worst_;
   }
 
+  // What was shown so far stays a list that can be read; false if nothing was.
+  bool cut_short(const Error& error) {
+    if (shown_ == 0) return false;
+    worst_ = report(error);
+    if (globals_.json) add({{"path", ""}, {"error", cli::to_json(error)}});
+    end_list();
+    return true;
+  }
+
  private:
+  void end_list() const {
+    if (globals_.json) print_document(shown_ > 0 ? "\n]\n" : "[]\n");
+    std::fflush(stdout);
+  }
+
   // Begins as an archive does, and can be read as one; a ROM that is alone in one counts as that ROM.
   Result<std::unique_ptr<ArchiveStore>> archive_at(const std::string& path) {
     const auto head = disk_.read_head(path, 512);
@@ -448,7 +466,14 @@ class Inspection {
 }  // namespace
 
 int inspect_command(const Globals& globals, const InspectOptions& options) {
-  return exit_code_of(Inspection(globals, options).run());
+  Inspection inspection(globals, options);
+  try {
+    return exit_code_of(inspection.run());
+  } catch (const std::bad_alloc&) {
+    const Error error{ErrorCode::io, "out of memory", "name fewer files at once, or end other programs", {}};
+    if (!inspection.cut_short(error)) throw;
+    return exit_code(error.code);
+  }
 }
 
 }  // namespace bayswap::cli

@@ -324,7 +324,9 @@ Result<void> prepare_export(LocalStore& disk, const std::string& folder) {
   bool ours = !there;
   if (there) {
     BAYSWAP_TRY(const auto entries, disk.list(folder));
-    ours = std::ranges::all_of(entries, [](const FileInfo& info) { return info.name == "lock"; });
+    ours = std::ranges::all_of(entries, [](const FileInfo& info) {
+      return info.name == "lock" || is_own_temporary(info.name);  // of one that was ended early
+    });
     const auto note = disk.read_head(join_path(folder, "README.txt"), export_note.size() + 1);
     ours = ours || (note && std::ranges::equal(note->view(), export_note));
     for (const FileInfo& info : entries)

@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <ctime>
@@ -20,6 +21,8 @@ struct JsonOutput {
   std::optional<Json> document;
   std::optional<Error> error;
 };
+volatile std::sig_atomic_t is_document_begun = 0;
+
 JsonOutput& json_output() {
   static JsonOutput output;
   return output;
@@ -108,6 +111,7 @@ int exit_code(ErrorCode code) {
     case ErrorCode::not_found:
       return exit_input;
     case ErrorCode::io:
+    case ErrorCode::cancelled:
       return exit_io;
   }
   return exit_io;
@@ -165,6 +169,10 @@ std::size_t table_width() {
   return isatty(STDOUT_FILENO) == 1 ? terminal_width() : 0;
 }
 
+bool document_has_begun() {
+  return is_document_begun != 0;
+}
+
 void use_json() {
   json_output().is_wanted = true;
 }
@@ -177,7 +185,9 @@ int end_output(int code) {
   if (output.error && !output.document) document = {{"error", to_json(*output.error)}};
   if (output.error && document.is_object() && code != exit_done) document["error"] = to_json(*output.error);
   output.is_printed = true;
-  fmt::print("{}", json_text(document));
+  const std::string text = json_text(document);
+  is_document_begun = 1;
+  fmt::print("{}", text);
   return code;
 }
 
@@ -218,6 +228,7 @@ void print_json(const Json& json) {
 
 void print_document(std::string_view text) {
   json_output().is_printed = true;
+  is_document_begun = 1;
   std::fwrite(text.data(), 1, text.size(), stdout);
 }
 

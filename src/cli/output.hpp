@@ -66,6 +66,8 @@ void print_field(std::string_view label, const std::string& value, Tone tone = T
 void print_json(const Json& json);
 /// Prints a document, or a piece of one, at once: nothing is added to it.
 void print_document(std::string_view text);
+/// Whether a JSON document has been printed, or begun. May be asked in a signal's handler.
+[[nodiscard]] bool document_has_begun();
 
 [[nodiscard]] Json to_json(const GameId& game);
 [[nodiscard]] Json to_json(const Error& error);

@@ -10,6 +10,7 @@
 #include <system_error>
 
 #include "cli/commands.hpp"
+#include "cli/output.hpp"
 #include "cli/program.hpp"
 
 namespace {
@@ -22,7 +23,7 @@ extern "C" void on_interrupt(int number) {
       "\nbayswap: interrupted. Every file is either the old or the new one, whole.\n"
       "What to do: `bayswap logbook` shows what was done; run the same command again to go on.\n";
   [[maybe_unused]] auto written = write(STDERR_FILENO, text.data(), text.size());
-  if (wants_json) {
+  if (wants_json != 0 && !bayswap::cli::document_has_begun()) {
     constexpr std::string_view document =
         "{\n  \"error\": {\n    \"code\": \"interrupted\",\n    \"message\": \"interrupted\",\n    "
         "\"remedy\": "
@@ -34,7 +35,7 @@ extern "C" void on_interrupt(int number) {
 
 int failed(const char* what, const char* remedy) {
   std::fprintf(stderr, "bayswap: %s\nWhat to do: %s.\n", what, remedy);
-  if (wants_json != 0)
+  if (wants_json != 0 && !bayswap::cli::document_has_begun())
     std::printf(
         "{\n  \"error\": {\n    \"code\": \"io\",\n    \"message\": \"%s\",\n    \"remedy\": \"%s\"\n  "
         "}\n}\n",

@@ -381,20 +381,50 @@ Result<std::unique_ptr<LockedLogbook>> LockedLogbook::look(const Globals& global
   return copy;
 }
 
+namespace {
+
+Result<FileLock> lock_home(const Globals& globals) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  return FileLock::acquire(join_path(home.data, "lock"), lock_wait_seconds, [&] {
+    say(globals.quiet, "bayswap: waiting for another Bay Swap that is using this home folder");
+  });
+}
+
+Result<void> settle_open_entries(const Globals& globals, Logbook& book) {
+  AnyStore files;
+  BAYSWAP_TRY(const auto recovered, book.recover(files));
+  for (const Recovered& one : recovered) report_recovered(globals, one);
+  return {};
+}
+
+}  // namespace
+
 Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& globals) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(FileLock lock, FileLock::acquire(join_path(home.data, "lock"), lock_wait_seconds, [&] {
-                say(globals.quiet, "bayswap: waiting for another Bay Swap that is using this home folder");
-              }));
+  BAYSWAP_TRY(FileLock lock, lock_home(globals));
   std::unique_ptr<LockedLogbook> locked(new LockedLogbook(home.data));
   locked->lock_.emplace(std::move(lock));
+  locked->globals_ = &globals;
   BAYSWAP_TRY(Logbook book,
               Logbook::open(locked->store_, join_path(home.data, "index.sqlite"), clock_of_process()));
   locked->book_ = std::move(book);
-  AnyStore files;
-  BAYSWAP_TRY(const auto recovered, locked->book_->recover(files));
-  for (const Recovered& one : recovered) report_recovered(globals, one);
+  BAYSWAP_CHECK(settle_open_entries(globals, *locked->book_));
   return locked;
+}
+
+Result<void> LockedLogbook::rest() {
+  if (!lock_) return {};
+  BAYSWAP_CHECK(book_->release());
+  lock_.reset();
+  return {};
+}
+
+Result<void> LockedLogbook::resume() {
+  if (globals_ == nullptr || lock_) return {};
+  BAYSWAP_TRY(FileLock lock, lock_home(*globals_));
+  lock_.emplace(std::move(lock));
+  BAYSWAP_CHECK(book_->reacquire());
+  return settle_open_entries(*globals_, *book_);  // of one that died meanwhile
 }
 
 int show_only(const Globals& globals, const Plan& plan, const ShowOptions& how) {

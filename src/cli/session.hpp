@@ -76,10 +76,16 @@ class LockedLogbook {
   /// The same without a lock and without a trace on the disk, for dry runs; nullptr if there is none yet.
   [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> look(const Globals& globals);
   [[nodiscard]] Logbook& book() { return *book_; }
+  /// Lets other processes use the home folder for a while: for what waits on a server. The logbook must not
+  /// be used until resume() has returned. Neither does anything where there is no lock.
+  [[nodiscard]] Result<void> rest();
+  /// Fails with `busy` if another process keeps the home folder.
+  [[nodiscard]] Result<void> resume();
 
  private:
   explicit LockedLogbook(const std::string& data) : store_(data, LocalStore::Privacy::owner_only) {}
   std::optional<FileLock> lock_;
+  const Globals* globals_ = nullptr;  // nullptr: opened without a lock
   LocalStore store_;
   std::optional<Logbook> book_;
 };

@@ -117,10 +117,18 @@ class RoundView {
     if (report_.waiting_away > 0)
       fmt::print("{} for bays that are away.\n", counted(report_.waiting_away, "newer save"));
     if (report_.exchanged.rebuilt)
-      fmt::print("The lighthouse had lost this device's reports; they are written again.\n");
+      fmt::print(
+          "The lighthouse had no report of this device: it was lost there, or the device was forgotten. "
+          "What is known here was written again.\n");
     if (report_.count(Outcome::conflict) > 0)
       fmt::print(
           "`bayswap sync conflicts` shows both sides, `bayswap sync resolve GAME --keep N` decides.\n");
+    if (std::ranges::any_of(report_.rows, [](const SyncRow& row) {
+          return !row.loss && (row.outcome == Outcome::asked || row.outcome == Outcome::failed);
+        }))
+      fmt::print(
+          "What is asked or failed stays as it is here: `bayswap carry` brings a save over by hand, `bayswap "
+          "sync set BAY --leave PATTERN` leaves one out.\n");
     if (std::ranges::any_of(report_.rows, [](const SyncRow& row) { return row.loss.has_value(); }))
       fmt::print("`bayswap sync resolve GAME --keep back` puts a lost save back with the next round.\n");
     if (options_.dry_run) say(globals_.quiet, "A dry run: nothing was changed.");

@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "base/try.hpp"
 #include "cli/output.hpp"
+#include "cli/unlocked_store.hpp"
 #include "fs/url.hpp"
 
 namespace bayswap::cli {
@@ -15,6 +16,7 @@ namespace bayswap::cli {
 namespace {
 
 constexpr std::string_view keys_name = "keys";
+constexpr int lock_wait_seconds = 10;
 
 }  // namespace
 
@@ -22,11 +24,20 @@ std::string sync_folder(const Home& home) {
   return join_path(home.data, "sync");
 }
 
+Result<FileLock> lock_versions(const Globals& globals, const Home& home) {
+  return FileLock::acquire(join_path(sync_folder(home), "lock"), lock_wait_seconds, [&] {
+    say(globals.quiet, "bayswap: waiting for another Bay Swap that is syncing");
+  });
+}
+
 Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode) {
   BAYSWAP_TRY(const Home home, home_of(globals));
   auto job = std::make_unique<SyncJob>(sync_folder(home));
   // Before anything is made: most who ask have not joined.
   if (const auto joined = Replica::open(job->disk); !joined) return tl::unexpected(joined.error());
+  if (mode == Mode::change) {
+    BAYSWAP_TRY(job->lock, lock_versions(globals, home));
+  }
   BAYSWAP_TRY(job->logbook, mode == Mode::look ? LockedLogbook::look(globals) : LockedLogbook::open(globals));
   if (mode == Mode::look) job->scratch.emplace(job->disk);
   job->clock = clock_of_process();
@@ -37,24 +48,36 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
 }
 
 Result<void> SyncJob::reach() {
-  BAYSWAP_TRY(sea, open_remote(replica->device().url));
-  BAYSWAP_TRY(const Lighthouse::About about, Lighthouse::about(*sea));
+  const DeviceInfo& device = replica->device();
+  BAYSWAP_TRY(server, open_remote(device.url));
+  // A server may take its time.
+  if (logbook && !is_local_url(device.url))
+    sea = std::make_unique<UnlockedStore>(*server, *logbook);
+  else
+    sea = std::make_unique<ForwardingStore>(*server);
   // Who joined an encrypted one tells nothing to one that says it is open, whoever wrote that there.
   BAYSWAP_TRY(const auto kept, disk.stat(std::string(keys_name)));
+  auto there = Lighthouse::about(*sea);
+  if (!there && there.error().code == ErrorCode::not_found && !scratch &&
+      Lighthouse::put_back(*sea, {device.lighthouse, kept.has_value()}))
+    there = Lighthouse::about(*sea);
+  if (!there) return tl::unexpected(there.error());
+  const Lighthouse::About& about = *there;
   if (kept && !about.is_encrypted)
     return fail(ErrorCode::unsafe,
                 "the lighthouse was encrypted when this device joined it, and now says that it is not",
                 "see who has changed it; leave and join again if that was meant");
   if (about.is_encrypted) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
-    BAYSWAP_TRY(const std::string newest, newest_lock(*sea));
-    if (newest != keys.lock)
+    BAYSWAP_TRY(const std::string lock_there, newest_lock(*sea));
+    if (lock_there != keys.lock)
       return fail(ErrorCode::bad_usage, "the lighthouse has another passphrase than it had",
                   "enter the new one", {Remedy::Kind::enter_passphrase, {}});
     encrypted = encrypted_store(*sea, keys);
+    newest = encrypted_store(*sea, keys.with_newest_alone());
   }
   // By what it said above: asked again, it could say something else.
-  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(about, *sea, encrypted.get()));
+  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(about, *sea, encrypted.get(), newest.get()));
   lighthouse.emplace(std::move(opened));
   return {};
 }
@@ -146,6 +169,7 @@ Json to_json(const SyncConflict& conflict, SheetChanges& sheets) {
     sides.push_back({{"number", ++number},
                      {"version", version.id.hex()},
                      {"device", version.device_name},
+                     {"made_on", side.made_on},
                      {"deleted", version.is_deletion()},
                      {"blank", side.blank},
                      {"noted", utc_time(version.noted)},
@@ -171,7 +195,10 @@ void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& s
     for (std::size_t i = 0; i < conflict.sides.size(); ++i) {
       const SyncConflict::Side& side = conflict.sides[i];
       const Version& version = side.version;
-      rows.push_back({std::to_string(i + 1), printable(version.device_name),
+      rows.push_back({std::to_string(i + 1),
+                      printable(side.made_on == version.device_name
+                                    ? side.made_on
+                                    : fmt::format("{}, chosen on {}", side.made_on, version.device_name)),
                       local_time(version.modified.value_or(version.noted)),
                       version.is_deletion() ? "deleted" : bytes_in_words(version.size_bytes),
                       side.blank ? "empty"

@@ -14,6 +14,9 @@ namespace bayswap::cli {
 /// Where this device keeps its versions.
 [[nodiscard]] std::string sync_folder(const Home& home);
 
+/// Held by whoever changes this device's versions. Taken before the logbook's.
+[[nodiscard]] Result<FileLock> lock_versions(const Globals& globals, const Home& home);
+
 /// The keys of the lighthouse as this device has them. Fails with `bad_usage` if it has none.
 [[nodiscard]] Result<Keyring> own_keys(Store& disk);
 [[nodiscard]] Result<void> keep_keys(Store& disk, const Keyring& keys);
@@ -38,13 +41,16 @@ struct SyncJob {
   [[nodiscard]] Result<void> reach();
   [[nodiscard]] std::int64_t now() const { return clock(); }
 
+  std::optional<FileLock> lock;            // of this device's versions; none where they are looked at
   std::unique_ptr<LockedLogbook> logbook;  // nullptr: none yet, and only looked at
   LocalStore disk;
   std::optional<ScratchStore> scratch;
   std::optional<Replica> replica;
-  std::unique_ptr<Store> sea;
+  std::unique_ptr<Store> server;  // where the lighthouse is
+  std::unique_ptr<Store> sea;     // the same, asked without the home folder's lock
   std::unique_ptr<Store>
-      encrypted;  // the same, as those see it who have the keys; nullptr: it is open to all
+      encrypted;                  // the same, as those see it who have the keys; nullptr: it is open to all
+  std::unique_ptr<Store> newest;  // the same, with the newest key alone
   std::optional<Lighthouse> lighthouse;
   std::optional<Error> unreachable;  // why there is none
   Clock clock;

@@ -62,6 +62,24 @@ void print_open(const OpenRows& open) {
   if (open.rows.size() > most) fmt::print("and {} more; `bayswap sync` lists all\n", open.rows.size() - most);
 }
 
+// Saves of consoles for which no bay of this device has a rule.
+Result<std::map<Platform, std::size_t>> without_place_of(const Globals& globals, const History& history) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_TRY(const auto bays, list_bays(home));
+  std::map<Platform, std::size_t> count;
+  for (const Lineage& lineage : history.lineages()) {
+    const Version& head = *lineage.heads.front();
+    const Platform platform = head.save.facts.game.platform;
+    if (head.is_deletion() || head.kind == Version::Kind::state || head.kind == Version::Kind::config)
+      continue;
+    if (std::ranges::none_of(bays, [&](const auto& one) {
+          return one.second && one.second->sync.takes_part && one.second->rule(platform) != nullptr;
+        }))
+      ++count[platform];
+  }
+  return count;
+}
+
 Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::look));
   Replica& replica = *job->replica;
@@ -81,6 +99,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const std::uint64_t to_send, replica.unsent_bytes());
   BAYSWAP_TRY(const auto outside, left_out_of_bays(globals));
   BAYSWAP_TRY(const OpenRows open, open_rows(job->own()));
+  BAYSWAP_TRY(const auto without_place, without_place_of(globals, *history));
   if (globals.json) {
     Json bay_list = Json::array();
     for (const BayStatus& bay : bays)
@@ -93,6 +112,9 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
                            {"seen", utc_time(peer.report.seen)},
                            {"waiting", peer.report.waiting},
                            {"conflicts", peer.report.conflicts}});
+    Json nowhere = Json::array();
+    for (const auto& [platform, count] : without_place)
+      nowhere.push_back({{"platform", tag(platform)}, {"saves", count}});
     print_json({{"device", device.name},
                 {"lighthouse", {{"url", device.url}, {"reached", !job->unreachable}}},
                 {"saves", history->lineages().size()},
@@ -104,6 +126,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
                 {"bays", std::move(bay_list)},
                 {"open", open_as_json(open)},
                 {"left_out", to_json(outside)},
+                {"without_place", std::move(nowhere)},
                 {"devices", std::move(peer_list)}});
     return exit_done;
   }
@@ -132,6 +155,13 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
   }
   print_open(open);
   print_left_out(outside);
+  if (!without_place.empty()) {
+    std::vector<std::string> consoles;
+    for (const auto& [platform, count] : without_place)
+      consoles.push_back(fmt::format("{} of {}", count, tag(platform)));
+    fmt::print("\nWithout a place here: {}. `bayswap bay add NAME DIR` adds one that has their ROMs.\n",
+               joined(consoles, ", "));
+  }
   rows.clear();
   for (const PeerInfo& peer : replica.peers())
     rows.push_back({printable(peer.name), local_time(peer.report.seen),
@@ -199,11 +229,20 @@ Result<const Version*> meant(const Lineage& lineage, const std::vector<SyncConfl
     const bool is_number = read.ec == std::errc() && read.ptr == keep.data() + keep.size();
     for (std::size_t i = 0; i < conflict->sides.size(); ++i) {
       const Version& version = conflict->sides[i].version;
-      choices.push_back(fmt::format("{} ({})", i + 1, version.device_name));
+      const std::string& made_on = conflict->sides[i].made_on;
+      choices.push_back(fmt::format("{} ({})", i + 1, made_on));
       const auto& bays = conflict->sides[i].bays;
-      const bool is_named = lower(version.device_name) == lower(keep) || version.device == keep ||
-                            std::ranges::find(bays, keep) != bays.end() || (keep == "both" && !bays.empty());
+      const bool is_named = lower(version.device_name) == lower(keep) || lower(made_on) == lower(keep) ||
+                            version.device == keep || std::ranges::find(bays, keep) != bays.end() ||
+                            (keep == "both" && !bays.empty());
       if (is_number ? number == i + 1 : is_named) found.push_back(version.id);
+    }
+    // A device that has neither: the one that was played last goes on, and the other stays in the history.
+    if (keep == "both" && found.empty()) {
+      const auto last = std::ranges::max_element(conflict->sides, {}, [](const SyncConflict::Side& side) {
+        return std::pair(!side.version.is_deletion(), side.version.modified.value_or(side.version.noted));
+      });
+      found.push_back(last->version.id);
     }
   }
   for (const Version* version : lineage.versions)
@@ -231,7 +270,17 @@ std::string entry_of_other(SyncJob& job, const std::vector<SyncConflict>& all, c
       if (entry != logged->end())
         entries.push_back(fmt::format("{} ({})", entry->id, side.version.device_name));
     }
-  if (entries.empty()) return "The other version is in the history.";
+  if (entries.empty()) {
+    for (const SyncConflict& conflict : all)
+      for (const SyncConflict::Side& side : conflict.sides)
+        if (side.version.content != keep.content && !side.version.is_deletion() &&
+            side.version.label == keep.label)
+          return fmt::format(
+              "The other version is in the history: `bayswap restore '{}' --version {} --to BAY` brings it "
+              "into a bay.",
+              printable(keep.label), side.version.id.hex().substr(0, 16));
+    return "The other version is in the history.";
+  }
   return fmt::format(
       "The other version is in the logbook: {}. `bayswap restore GAME --entry N --to BAY` brings it "
       "into another bay.",
@@ -269,7 +318,7 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto all, conflicts_of(globals, *job));
   BAYSWAP_TRY(const Version* keep, meant(*open.front(), all, options.keep));
   const std::string label = keep->label;
-  const std::string device = keep->device_name;
+  const std::string device = history->origin_of(*keep).device_name;
   const std::string other = options.keep == "both" ? entry_of_other(*job, all, *keep) : "";
   BAYSWAP_TRY(const VersionId id, resolve_conflict(*job->replica, *open.front(), *keep, job->now()));
   BAYSWAP_CHECK(job->replica->save());

@@ -90,7 +90,7 @@ Result<Blob> closed(const Blob& bytes, std::span<const EnvelopeStep> steps, cons
 class LayerFinder {
  public:
   LayerFinder(const Blob& file, const EnvelopeLimits& limits)
-      : limits_(limits), bytes_left_(limits.max_bytes) {
+      : limits_(limits), bytes_left_(limits.max_bytes), work_left_(work_factor * limits.max_bytes) {
     layers_.push_back({{}, file});
   }
 
@@ -128,10 +128,18 @@ class LayerFinder {
     streams_inside(layer);
   }
 
+  // What is decompressed costs time, also where it comes to nothing.
+  Result<Compressed> try_stream(Compression kind, const Blob& bytes) {
+    std::size_t work = 0;
+    auto stream = read_stream(kind, bytes, std::min(bytes_left_, work_left_), &work);
+    work_left_ -= std::min(work_left_, work);
+    return stream;
+  }
+
   bool compressed_as_a_whole(const Layer& layer) {
     for (const Compression kind : {Compression::gzip, Compression::chunks, Compression::zlib}) {
       if (!may_begin(kind, layer.bytes.view(), 0)) continue;
-      const auto stream = read_stream(kind, layer.bytes, bytes_left_);
+      const auto stream = try_stream(kind, layer.bytes);
       if (!stream || stream->stream.size() != layer.bytes.size() || stream->plain.empty()) continue;
       add(layer, step_of(kind, 0), stream->plain, stream->stream.size());
       return true;
@@ -151,7 +159,7 @@ class LayerFinder {
       for (const Compression kind : {Compression::zlib, Compression::gzip, Compression::chunks}) {
         if (!may_begin(kind, bytes, at)) continue;
         ++tries;
-        const auto stream = read_stream(kind, layer.bytes.slice(at, bytes.size()), bytes_left_);
+        const auto stream = try_stream(kind, layer.bytes.slice(at, bytes.size()));
         if (!stream || stream->plain.size() < least) continue;
         if (add(layer, step_of(kind, at), stream->plain, stream->stream.size()))
           at += stream->stream.size() - 1;
@@ -185,6 +193,8 @@ class LayerFinder {
 
   const EnvelopeLimits& limits_;
   std::size_t bytes_left_;
+  static constexpr std::size_t work_factor = 4;
+  std::size_t work_left_;
   std::vector<Layer> layers_;
 };
 

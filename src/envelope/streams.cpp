@@ -33,7 +33,7 @@ struct Inflated {
   std::size_t used_bytes = 0;
 };
 
-Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
+Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit, std::size_t* work = nullptr) {
   z_stream z{};
   if (inflateInit2(&z, window) != Z_OK) throw std::bad_alloc();
   const auto close = [](z_stream* open) { inflateEnd(open); };
@@ -53,6 +53,7 @@ Result<Inflated> inflate_from(ByteView in, int window, std::size_t limit) {
     z.avail_out = static_cast<uInt>(piece.size());
     state = inflate(&z, Z_NO_FLUSH);
     const std::size_t got = piece.size() - z.avail_out;
+    if (work != nullptr) *work += got;
     if (total + got > limit)
       return fail(ErrorCode::does_not_fit, fmt::format("over {} bytes come out of it", limit),
                   "no save is that large: is it an archive of something else?");
@@ -146,7 +147,7 @@ ByteView gzip_head(ByteView stream) {
   return at <= stream.size() ? stream.first(at) : ByteView{};
 }
 
-Result<Compressed> read_chunks(const Blob& bytes, std::size_t limit) {
+Result<Compressed> read_chunks(const Blob& bytes, std::size_t limit, std::size_t* work) {
   const ByteView in = bytes.view();
   const auto broken = [](std::size_t at, std::string_view what) {
     return fail(ErrorCode::damaged, fmt::format("the chunked container is damaged at byte {}: {}", at, what),
@@ -169,7 +170,7 @@ Result<Compressed> read_chunks(const Blob& bytes, std::size_t limit) {
     at += 4;
     if (length > in.size() - at) return broken(at, "a chunk runs over the end");
     const std::size_t wanted = std::min<std::size_t>(chunk, total - done);
-    BAYSWAP_TRY(const Inflated piece, inflate_from(in.subspan(at, length), zlib_window, wanted));
+    BAYSWAP_TRY(const Inflated piece, inflate_from(in.subspan(at, length), zlib_window, wanted, work));
     if (piece.plain.size() != wanted) return broken(at, "a chunk is too short");
     std::ranges::copy(piece.plain.view(), plain.bytes().subspan(done).begin());
     done += wanted;
@@ -239,20 +240,20 @@ std::optional<Compression> compression_from_text(std::string_view text) {
   return std::nullopt;
 }
 
-Result<Compressed> read_stream(Compression kind, const Blob& bytes, std::size_t limit) {
+Result<Compressed> read_stream(Compression kind, const Blob& bytes, std::size_t limit, std::size_t* work) {
   switch (kind) {
     case Compression::none:
       return Compressed{kind, bytes, bytes};
     case Compression::chunks:
       if (!begins_with(bytes, chunks_magic))
         return fail(ErrorCode::damaged, "no chunked container begins there");
-      return read_chunks(bytes, limit);
+      return read_chunks(bytes, limit, work);
     case Compression::gzip:
     case Compression::zlib:
       break;
   }
   BAYSWAP_TRY(const Inflated inflated,
-              inflate_from(bytes.view(), kind == Compression::gzip ? gzip_window : zlib_window, limit));
+              inflate_from(bytes.view(), kind == Compression::gzip ? gzip_window : zlib_window, limit, work));
   return Compressed{kind, bytes.slice(0, inflated.used_bytes), inflated.plain};
 }
 

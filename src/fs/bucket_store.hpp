@@ -23,6 +23,7 @@ class BucketStore final : public Store {
   Result<void> add(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
+  StoreTraits traits() const override { return remote_traits(); }
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
 

@@ -138,8 +138,8 @@ tl::unexpected<Error> CurlConnection::no_answer(CURLcode code) const {
   std::string hint = "see that the network and the server are there, and try again";
   if (code == CURLE_PEER_FAILED_VERIFICATION || code == CURLE_SSL_CACERT_BADFILE)
     hint =
-        "its certificate is not one that this machine trusts; SSL_CERT_FILE names the authority of your own "
-        "server";
+        "its certificate is not one that this machine trusts: see that the clock here is right; "
+        "SSL_CERT_FILE names the authority of your own server";
   return fail(ErrorCode::io, fmt::format("{}: {}", url_.host, library_->easy_strerror(code)), hint);
 }
 

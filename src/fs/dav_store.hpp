@@ -3,6 +3,7 @@
 
 #include <bayswap/fs.hpp>
 
+#include "fs/remote_common.hpp"
 #include "fs/url.hpp"
 #include "fs/wire_http.hpp"
 
@@ -21,6 +22,7 @@ class DavStore final : public Store {
   Result<void> add(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
+  StoreTraits traits() const override { return remote_traits(); }
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
 

@@ -26,6 +26,7 @@ class FtpStore final : public Store {
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
   FileTraits file_traits(const std::string& /*path*/) const override { return {true, false}; }
+  StoreTraits traits() const override { return remote_traits(); }
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
 

@@ -12,6 +12,7 @@
 #include "fs/ftp_store.hpp"
 #include "fs/remote_common.hpp"
 #include "fs/sftp_store.hpp"
+#include "fs/url.hpp"
 
 namespace bayswap {
 namespace {
@@ -64,6 +65,28 @@ Result<std::unique_ptr<Store>> open_remote(const std::string& url) {
   }
   return fail(ErrorCode::unsupported, fmt::format("{}: no such store is known", printable(scheme)),
               "name a folder, or a URL that starts with https, sftp, ftps, ftp or s3+https");
+}
+
+Result<void> make_remote_folder(const std::string& url) {
+  const RemotePath whole = split_remote(url);
+  const auto url_at = [&](const std::string& path) {
+    return is_root(path) ? whole.server : whole.server + "/" + url_encoded(path);
+  };
+  // Up to a folder that is there; its store makes those below it.
+  std::string there = whole.path;
+  for (;;) {
+    BAYSWAP_TRY(const auto store, open_remote(url_at(there)));
+    const auto listed = store->list(".");
+    if (listed && there == whole.path) return {};
+    if (listed || is_root(there)) {
+      const std::string below = is_root(there) ? whole.path : whole.path.substr(there.size() + 1);
+      const std::string probe = aside_of(join_path(below, "x"));
+      BAYSWAP_CHECK(store->create(probe, {}));
+      return store->remove(probe);
+    }
+    if (listed.error().code != ErrorCode::not_found) return tl::unexpected(listed.error());
+    there = folder_of(there);
+  }
 }
 
 }  // namespace bayswap

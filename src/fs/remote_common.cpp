@@ -75,4 +75,10 @@ tl::unexpected<Error> server_full(const std::string& shown) {
   return fail(ErrorCode::io, fmt::format("{}: the server is full", shown), "make room there");
 }
 
+StoreTraits remote_traits() {
+  StoreTraits traits;
+  traits.one_thread = true;
+  return traits;
+}
+
 }  // namespace bayswap

@@ -39,4 +39,7 @@ inline constexpr std::size_t max_answer = std::size_t{600} << 20;
 [[nodiscard]] tl::unexpected<Error> not_allowed(const std::string& shown, std::string_view doing);
 [[nodiscard]] tl::unexpected<Error> server_full(const std::string& shown);
 
+/// Of a store with one connection.
+[[nodiscard]] StoreTraits remote_traits();
+
 }  // namespace bayswap

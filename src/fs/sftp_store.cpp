@@ -19,10 +19,38 @@ constexpr std::size_t max_sftp_entries = 200000;
 constexpr std::size_t max_piece = 32768;  // what every server takes at once
 constexpr mode_t new_file = 0666;
 constexpr mode_t new_folder = 0777;
+constexpr std::size_t slow_bytes_a_second = 16384;
 
 }  // namespace
 
-Result<std::unique_ptr<SftpStore>> SftpStore::open(const std::string& url) {
+class SftpStore::Call {
+ public:
+  explicit Call(SftpStore& store) : store_(store) {
+    if (store_.calls_++ > 0) return;
+    store_.call_ends_ = std::chrono::steady_clock::now() + store_.patience_;
+    start();
+  }
+  ~Call() {
+    if (--store_.calls_ == 0) store_.cut_off_.stop();
+  }
+  Call(const Call&) = delete;
+  Call& operator=(const Call&) = delete;
+  // Bytes that have come or gone are worth some time.
+  void moved(std::size_t bytes) {
+    store_.call_ends_ += std::chrono::microseconds(1000000 * bytes / slow_bytes_a_second);
+    start();
+  }
+
+ private:
+  void start() {
+    if (store_.session_ != nullptr)
+      store_.cut_off_.start(store_.ssh_->socket(store_.session_), store_.call_ends_);
+  }
+  SftpStore& store_;
+};
+
+Result<std::unique_ptr<SftpStore>> SftpStore::open(const std::string& url,
+                                                   std::chrono::milliseconds patience) {
   auto parsed = url_from(url);
   if (!parsed) return fail(ErrorCode::bad_usage, "this is not a URL", "write it as sftp://USER@HOST/FOLDER");
   if (parsed->has_password)
@@ -32,17 +60,18 @@ Result<std::unique_ptr<SftpStore>> SftpStore::open(const std::string& url) {
   if (library == nullptr)
     return fail(ErrorCode::unsupported, "SFTP needs libssh, which is not installed",
                 "install the package libssh-4");
-  return std::unique_ptr<SftpStore>(new SftpStore(*library, *std::move(parsed)));
+  return std::unique_ptr<SftpStore>(new SftpStore(*library, *std::move(parsed), patience));
 }
 
-SftpStore::SftpStore(const SshLibrary& library, Url url)
-    : ssh_(&library), url_(std::move(url)), shown_(shown_url(url_)) {}
+SftpStore::SftpStore(const SshLibrary& library, Url url, std::chrono::milliseconds patience)
+    : ssh_(&library), url_(std::move(url)), shown_(shown_url(url_)), patience_(patience) {}
 
 SftpStore::~SftpStore() {
   hang_up();
 }
 
 void SftpStore::hang_up() {
+  cut_off_.stop();  // the socket closes
   if (sftp_ != nullptr) ssh_->sftp_end(sftp_);
   if (session_ != nullptr) {
     ssh_->disconnect(session_);
@@ -104,6 +133,7 @@ Result<void> SftpStore::connect() {
   if (ssh_->connect(session_) != SSH_OK)
     return fail(ErrorCode::io, fmt::format("{}: {}", url_.host, printable(ssh_->error(session_))),
                 "see that the network and the server are there, and try again");
+  cut_off_.start(ssh_->socket(session_), call_ends_);
   BAYSWAP_CHECK(check_host());
   int in = ssh_->auth_key(session_, nullptr, nullptr);
   if (in != SSH_AUTH_SUCCESS && !who.password.empty())
@@ -121,6 +151,10 @@ Result<void> SftpStore::connect() {
 
 Result<sftp_session> SftpStore::session() {
   if (is_lost_ || (session_ != nullptr && ssh_->is_connected(session_) == 0)) hang_up();
+  // A call whose time is over is not begun again.
+  if (sftp_ == nullptr && calls_ > 0 && std::chrono::steady_clock::now() >= call_ends_)
+    return fail(ErrorCode::io, fmt::format("{}: the server takes too long to answer", shown_),
+                "see that the network and the server are there, and try again");
   if (sftp_ == nullptr) {
     auto connected = connect();
     if (!connected) {
@@ -171,6 +205,7 @@ FileInfo SftpStore::info_of(const sftp_attributes_struct& attributes, std::strin
 }
 
 Result<std::optional<FileInfo>> SftpStore::stat(const std::string& path) {
+  const Call call(*this);
   BAYSWAP_TRY(sftp_session sftp, session());
   const std::unique_ptr<sftp_attributes_struct, void (*)(sftp_attributes)> found(
       ssh_->stat(sftp, on_server(path).c_str()), ssh_->attributes_free);
@@ -181,6 +216,7 @@ Result<std::optional<FileInfo>> SftpStore::stat(const std::string& path) {
 }
 
 Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
+  Call call(*this);
   BAYSWAP_TRY(sftp_session sftp, session());
   std::unique_ptr<sftp_dir_struct, int (*)(sftp_dir)> opened(ssh_->opendir(sftp, on_server(folder).c_str()),
                                                              ssh_->closedir);
@@ -190,6 +226,8 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
     const std::unique_ptr<sftp_attributes_struct, void (*)(sftp_attributes)> entry(
         ssh_->readdir(sftp, opened.get()), ssh_->attributes_free);
     if (!entry) break;
+    constexpr std::size_t worth = 256;
+    call.moved(worth);
     std::string name = entry->name != nullptr ? entry->name : "";
     if (name == "." || name == "..") continue;
     BAYSWAP_CHECK(check_listed_name(name, display_path(folder)));
@@ -205,6 +243,7 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
     if (!info.link) continue;
     // What it leads to, if to anything.
     auto target = stat(is_root(folder) ? info.name : join_path(folder, info.name));
+    if (!target && (is_lost_ || sftp_ == nullptr)) return tl::unexpected(std::move(target.error()));
     if (!target || !*target) continue;
     info = **std::move(target);
     info.link = true;
@@ -215,6 +254,7 @@ Result<std::vector<FileInfo>> SftpStore::list(const std::string& folder) {
 
 Result<Blob> SftpStore::read_range(const std::string& path, std::uint64_t at, std::size_t count) {
   if (count == 0) return Blob();
+  Call call(*this);
   BAYSWAP_TRY(sftp_session sftp, session());
   std::unique_ptr<sftp_file_struct, int (*)(sftp_file)> file(
       ssh_->open(sftp, on_server(path).c_str(), O_RDONLY, 0), ssh_->close);
@@ -236,6 +276,7 @@ Result<Blob> SftpStore::read_range(const std::string& path, std::uint64_t at, st
     }
     bytes.resize(had + static_cast<std::size_t>(got));
     if (got == 0) break;
+    call.moved(static_cast<std::size_t>(got));
   }
   return Blob::copy_of(bytes);
 }
@@ -252,6 +293,7 @@ Result<void> SftpStore::make_folders(const std::string& path) {
 }
 
 Result<void> SftpStore::write_bytes(const std::string& path, ByteView bytes, int flags) {
+  Call call(*this);
   BAYSWAP_TRY(sftp_session sftp, session());
   const auto open = [&] {
     return ssh_->open(sftp, on_server(path).c_str(), O_WRONLY | O_CREAT | flags, new_file);
@@ -267,7 +309,9 @@ Result<void> SftpStore::write_bytes(const std::string& path, ByteView bytes, int
   for (std::size_t at = 0; good && at < bytes.size();) {
     const ssize_t put = ssh_->write(file, bytes.data() + at, std::min(max_piece, bytes.size() - at));
     good = put > 0;
-    if (good) at += static_cast<std::size_t>(put);
+    if (!good) break;
+    at += static_cast<std::size_t>(put);
+    call.moved(static_cast<std::size_t>(put));
   }
   // Not every server has it; one that has it and fails has not kept the bytes.
   if (good) (void)ssh_->sync(file);
@@ -279,6 +323,7 @@ Result<void> SftpStore::write_bytes(const std::string& path, ByteView bytes, int
 
 Result<void> SftpStore::replace(const std::string& path, ByteView bytes) {
   BAYSWAP_CHECK(check_inside(path, shown_));
+  const Call call(*this);
   const std::string aside = aside_of(path);
   const auto clean_up = [&] {
     if (sftp_ != nullptr && !is_lost_) (void)ssh_->unlink(sftp_, on_server(aside).c_str());
@@ -308,6 +353,7 @@ Result<void> SftpStore::replace(const std::string& path, ByteView bytes) {
 
 Result<void> SftpStore::create(const std::string& path, ByteView bytes) {
   BAYSWAP_CHECK(check_inside(path, shown_));
+  const Call call(*this);
   BAYSWAP_TRY(const auto there, stat(path));
   if (there) return there_already(display_path(path));
   return replace(path, bytes);
@@ -315,6 +361,7 @@ Result<void> SftpStore::create(const std::string& path, ByteView bytes) {
 
 Result<void> SftpStore::add(const std::string& path, ByteView bytes) {
   BAYSWAP_CHECK(check_inside(path, shown_));
+  const Call call(*this);
   BAYSWAP_TRY(const auto there, stat(path));
   if (there) return there_already(display_path(path));
   auto written = write_bytes(path, bytes, O_EXCL);
@@ -324,6 +371,7 @@ Result<void> SftpStore::add(const std::string& path, ByteView bytes) {
 
 Result<void> SftpStore::remove(const std::string& path) {
   BAYSWAP_CHECK(check_inside(path, shown_));
+  const Call call(*this);
   BAYSWAP_TRY(sftp_session sftp, session());
   if (ssh_->unlink(sftp, on_server(path).c_str()) != 0) return refused(path, "removing it");
   return {};

@@ -3,6 +3,9 @@
 
 #include <bayswap/fs.hpp>
 
+#include <chrono>
+
+#include "fs/cut_off.hpp"
 #include "fs/remote_common.hpp"
 #include "fs/ssh_library.hpp"
 
@@ -13,8 +16,10 @@ class SftpStore final : public Store {
   /// `url`: sftp://USER@HOST/FOLDER, or sftp://USER@HOST/~/FOLDER from the folder of the login on. Nothing is
   /// asked yet. The host's key has to be among the known hosts; who asks is shown by an agent, a key without
   /// a passphrase, or a password out of the environment or netrc. Fails with `unsupported` if libssh is not
-  /// installed, `bad_usage` if the URL is none or has a password in it.
-  [[nodiscard]] static Result<std::unique_ptr<SftpStore>> open(const std::string& url);
+  /// installed, `bad_usage` if the URL is none or has a password in it. A call that takes longer than
+  /// `patience`, and a second for each 16 KiB that have come or gone, fails.
+  [[nodiscard]] static Result<std::unique_ptr<SftpStore>> open(
+      const std::string& url, std::chrono::milliseconds patience = std::chrono::seconds(60));
   ~SftpStore() override;
   Result<std::optional<FileInfo>> stat(const std::string& path) override;
   Result<std::vector<FileInfo>> list(const std::string& folder) override;
@@ -25,11 +30,14 @@ class SftpStore final : public Store {
   Result<void> add(const std::string& path, ByteView bytes) override;
   Result<void> remove(const std::string& path) override;
   bool may_write(const std::string& /*folder*/) override { return true; }
+  StoreTraits traits() const override { return remote_traits(); }
   std::string display_path(const std::string& path) const override;
   std::string absolute_path(const std::string& path) const override;
 
  private:
-  SftpStore(const SshLibrary& library, Url url);
+  // What is asked of the server by one call from outside, however many questions that takes.
+  class Call;
+  SftpStore(const SshLibrary& library, Url url, std::chrono::milliseconds patience);
   /// The connection, made when it is first needed, and again when it was lost.
   [[nodiscard]] Result<sftp_session> session();
   [[nodiscard]] Result<void> connect();
@@ -45,6 +53,10 @@ class SftpStore final : public Store {
   const SshLibrary* ssh_;
   Url url_;
   std::string shown_;
+  std::chrono::milliseconds patience_;
+  CutOff cut_off_;
+  CutOff::Time call_ends_;
+  int calls_ = 0;  // one within another
   ssh_session session_ = nullptr;
   sftp_session sftp_ = nullptr;
   bool is_lost_ = false;  // hung up before the next use: files of it may still be held

@@ -23,6 +23,7 @@ SshLibrary load_ssh() {
   find("ssh_connect", all.connect);
   find("ssh_disconnect", all.disconnect);
   find("ssh_is_connected", all.is_connected);
+  find("ssh_get_fd", all.socket);
   find("ssh_session_is_known_server", all.is_known_server);
   find("ssh_userauth_publickey_auto", all.auth_key);
   find("ssh_userauth_password", all.auth_password);

@@ -15,6 +15,7 @@ struct SshLibrary {
   decltype(&::ssh_connect) connect = nullptr;
   decltype(&::ssh_disconnect) disconnect = nullptr;
   decltype(&::ssh_is_connected) is_connected = nullptr;
+  decltype(&::ssh_get_fd) socket = nullptr;
   decltype(&::ssh_session_is_known_server) is_known_server = nullptr;
   decltype(&::ssh_userauth_publickey_auto) auth_key = nullptr;
   decltype(&::ssh_userauth_password) auth_password = nullptr;

@@ -26,6 +26,16 @@ std::string random_name() {
   return fmt::format(".bayswap-{:016x}.tmp", number);
 }
 
+// The name of an open file that has none of its own.
+std::string path_of_handle(const Handle& handle) {
+  return fmt::format("/proc/self/fd/{}", handle.get());
+}
+
+bool can_name_later() {
+  static const bool can = access("/proc/self/fd", X_OK) == 0;
+  return can;
+}
+
 int write_all(int fd, ByteView bytes) {
   while (!bytes.empty()) {
     const ssize_t n = ::write(fd, bytes.data(), bytes.size());
@@ -187,13 +197,19 @@ Result<void> Staging::stage(File file) {
 
 Result<void> Staging::write(Staged& one, const struct stat* old) {
   const std::string& shown = one.file.display_path;
-  const std::string temporary = random_name();
-  constexpr int flags = O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC;
-  one.handle = Handle(openat(folder_.get(), temporary.c_str(), flags, 0600));
+  std::string temporary;
+  if (!many_ && can_name_later())
+    one.handle = Handle(openat(folder_.get(), ".", O_RDWR | O_TMPFILE | O_CLOEXEC, 0600));
+  one.is_unnamed = one.handle.is_open();
+  if (!one.is_unnamed) {
+    temporary = random_name();
+    constexpr int flags = O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC;
+    one.handle = Handle(openat(folder_.get(), temporary.c_str(), flags, 0600));
+  }
   if (!one.handle.is_open()) return os_error(errno, "making a temporary file beside it", shown);
   const int fd = one.handle.get();
   const auto give_up = [&](int error, const char* doing) {
-    unlinkat(folder_.get(), temporary.c_str(), 0);
+    if (!temporary.empty()) unlinkat(folder_.get(), temporary.c_str(), 0);
     return os_error(error, doing, shown);
   };
   if (const int error = write_all(fd, one.file.after->view()); error != 0)
@@ -218,7 +234,7 @@ Result<void> Staging::write(Staged& one, const struct stat* old) {
 Result<void> Staging::compare() {
   std::set<dev_t> synced;
   for (Staged& one : staged_) {
-    if (one.temporary.empty()) continue;
+    if (one.temporary.empty() && !one.is_unnamed) continue;
     const std::string& shown = one.file.display_path;
     BAYSWAP_TRY(const int there, folder(one.folder, shown, false));
     // One pass over the file system costs less than hundreds of files do.
@@ -237,8 +253,22 @@ Result<void> Staging::compare() {
     if (!*same || now.st_ino != one.written.st_ino || now.st_dev != one.written.st_dev)
       return fail(ErrorCode::io, fmt::format("{}: what was read back differs from what was written", shown),
                   "the old file is untouched; the medium may be failing: copy its files elsewhere");
-    one.handle = Handle(-1);
+    if (!one.is_unnamed) one.handle = Handle(-1);
   }
+  return {};
+}
+
+// It gets the name that is asked for, or a temporary one for an exchange.
+Result<void> Staging::give_name(Staged& one, int folder) {
+  const std::string itself = path_of_handle(one.handle);
+  const bool is_new = one.file.expected == Expected::nothing;
+  const std::string name = is_new ? one.name : random_name();
+  if (linkat(AT_FDCWD, itself.c_str(), folder, name.c_str(), AT_SYMLINK_FOLLOW) != 0)
+    return errno == EEXIST ? exists_already(one.file.display_path)
+                           : os_error(errno, "giving it its name", one.file.display_path);
+  one.is_unnamed = false;
+  one.handle = Handle(-1);
+  if (!is_new) one.temporary = name;
   return {};
 }
 
@@ -248,6 +278,11 @@ Result<void> Staging::commit(std::size_t index, bool& placed) {
   dirty_folders_.insert(one.folder);
   made_folders_.clear();  // from now on they are needed
   if (one.file.after == nullptr) return remove(one, there, placed);
+  if (one.is_unnamed) {
+    BAYSWAP_CHECK(give_name(one, there));
+    placed = one.temporary.empty();
+    if (placed) return {};
+  }
   return one.file.expected == Expected::nothing ? create(one, there, placed) : replace(one, there, placed);
 }
 

@@ -14,11 +14,12 @@ namespace bayswap {
 /// Changes of files, staged, then committed in order. What was not committed is removed by the destructor,
 /// folders that were made for it included.
 ///
-/// The temporary files (`.bayswap-` and 16 random hex digits) are created exclusively, and readable by their
-/// owner alone while they are written. They are synced, read back from the disk and compared before any file
-/// is replaced. A commit then exchanges the two files and looks what came out, so that another program's
-/// bytes are noticed however late they were written; where the file system can't exchange, the file is
-/// compared right before the rename.
+/// The temporary files have no name until they are put in place, where the file system can do that: a process
+/// that dies leaves none behind. Otherwise, and where there are many, they are called `.bayswap-` and 16
+/// random hex digits, and are created exclusively. They are readable by their owner alone while they are
+/// written. They are synced, read back from the disk and compared before any file is replaced. A commit then
+/// exchanges the two files and looks what came out, so that another program's bytes are noticed however late
+/// they were written; where the file system can't exchange, the file is compared right before the rename.
 class Staging {
  public:
   /// What a file must hold when it is replaced.
@@ -50,12 +51,14 @@ class Staging {
     File file;
     std::string folder;
     std::string name;
-    std::string temporary;  // its name in the folder; empty if there is none
+    std::string temporary;    // its name in the folder; empty if there is none
+    bool is_unnamed = false;  // `handle` is all that leads to it
     Handle handle{-1};
     struct stat written {};
   };
   [[nodiscard]] Result<int> folder(const std::string& path, const std::string& display_path, bool make);
   [[nodiscard]] Result<void> write(Staged& one, const struct stat* old);
+  [[nodiscard]] static Result<void> give_name(Staged& one, int folder);
   [[nodiscard]] Result<void> replace(Staged& one, int folder, bool& placed);
   [[nodiscard]] Result<void> create(Staged& one, int folder, bool& placed);
   [[nodiscard]] Result<void> remove(Staged& one, int folder, bool& placed);

@@ -27,33 +27,59 @@ int hex_digit(char c) {
   return -1;
 }
 
-// The words of a netrc file; one in quotes may have spaces and, after a backslash, quotes.
-std::vector<std::string> netrc_words(std::string_view text) {
-  std::vector<std::string> words;
-  for (std::size_t at = 0; at < text.size();) {
-    const char c = text[at];
-    if (c == ' ' || c == '\t' || c == '\r' || c == '\n') {
-      ++at;
-      continue;
+// Reads a netrc file word by word. A comment begins with '#' where a word of the file's own is due: a
+// password may begin with it.
+class NetrcReader {
+ public:
+  explicit NetrcReader(std::string_view text) : text_(text) {}
+
+  // "machine", "login" and their like; nothing at the end.
+  std::optional<std::string> keyword() {
+    for (;;) {
+      skip_spaces();
+      if (text_.empty()) return std::nullopt;
+      if (text_.front() != '#') return value();
+      text_.remove_prefix(std::min(text_.find('\n'), text_.size()));
     }
-    if (c == '#') {
-      at = std::min(text.find('\n', at), text.size());
-      continue;
-    }
-    std::string word;
-    const bool is_quoted = c == '"';
-    if (is_quoted) ++at;
-    for (; at < text.size(); ++at) {
-      if (is_quoted ? text[at] == '"' : std::string_view(" \t\r\n").find(text[at]) != std::string_view::npos)
-        break;
-      if (is_quoted && text[at] == '\\' && at + 1 < text.size()) ++at;
-      word += text[at];
-    }
-    if (is_quoted) ++at;
-    words.push_back(std::move(word));
   }
-  return words;
-}
+
+  // What a keyword says: any word; one in quotes may have spaces and, after a backslash, quotes.
+  std::optional<std::string> value() {
+    skip_spaces();
+    if (text_.empty()) return std::nullopt;
+    const bool is_quoted = text_.front() == '"';
+    if (is_quoted) text_.remove_prefix(1);
+    std::string word;
+    while (!text_.empty() && (is_quoted ? text_.front() != '"' : spaces.find(text_.front()) == spaces.npos)) {
+      if (is_quoted && text_.front() == '\\' && text_.size() > 1) text_.remove_prefix(1);
+      word += text_.front();
+      text_.remove_prefix(1);
+    }
+    if (is_quoted && !text_.empty()) text_.remove_prefix(1);
+    return word;
+  }
+
+  // A macro ends with an empty line; nothing in it counts.
+  void skip_macro() {
+    skip_line();
+    while (!text_.empty()) {
+      const std::string_view line = text_.substr(0, text_.find('\n'));
+      skip_line();
+      if (line.empty() || line == "\r") return;
+    }
+  }
+
+ private:
+  static constexpr std::string_view spaces = " \t\r\n";
+
+  void skip_spaces() { text_.remove_prefix(std::min(text_.find_first_not_of(spaces), text_.size())); }
+  void skip_line() {
+    const auto end = text_.find('\n');
+    text_.remove_prefix(end == std::string_view::npos ? text_.size() : end + 1);
+  }
+
+  std::string_view text_;
+};
 
 }  // namespace
 
@@ -151,27 +177,31 @@ std::optional<Url> url_from(std::string_view text) {
 }
 
 std::optional<Credentials> netrc_entry(std::string_view text, std::string_view host, std::string_view user) {
-  const std::vector<std::string> words = netrc_words(text.substr(0, std::min(text.size(), max_netrc)));
-  for (std::size_t at = 0; at < words.size();) {
-    const bool is_default = words[at] == "default";
-    if (!is_default && words[at] != "machine") {
-      ++at;
+  NetrcReader reader(text.substr(0, std::min(text.size(), max_netrc)));
+  std::optional<Credentials> entry;  // of this host, as far as it has been read
+  const auto is_it = [&] { return entry && (user.empty() || entry->user.empty() || entry->user == user); };
+  while (auto word = reader.keyword()) {
+    if (*word == "macdef") {
+      reader.skip_macro();
       continue;
     }
-    const bool is_host = is_default || (at + 1 < words.size() && lower(words[at + 1]) == lower(host));
-    at += is_default ? 1 : 2;
-    Credentials found;
-    for (; at + 1 < words.size() && words[at] != "machine" && words[at] != "default"; at += 2) {
-      if (words[at] == "macdef") break;
-      if (words[at] == "login") found.user = words[at + 1];
-      if (words[at] == "password") found.password = words[at + 1];
+    if (*word != "machine" && *word != "default") {
+      const auto value = reader.value();
+      if (!value) break;
+      if (entry && *word == "login") entry->user = *value;
+      if (entry && *word == "password") entry->password = *value;
+      continue;
     }
-    if (is_host && (user.empty() || found.user.empty() || found.user == user)) {
-      if (found.user.empty()) found.user = user;
-      return found;
-    }
+    if (is_it()) break;
+    entry.reset();
+    if (*word == "default")
+      entry.emplace();
+    else if (const auto name = reader.value(); name && lower(*name) == lower(host))
+      entry.emplace();
   }
-  return std::nullopt;
+  if (!is_it()) return std::nullopt;
+  if (entry->user.empty()) entry->user = user;
+  return entry;
 }
 
 namespace {

@@ -71,7 +71,8 @@ class Scanner {
     const auto run = [&] {
       for (std::size_t i = next++; i < waiting_.size(); i = next++) look(waiting_[i]);
     };
-    const std::size_t processors = std::clamp(std::thread::hardware_concurrency(), 1U, 8U);
+    const std::size_t processors =
+        store_.traits().one_thread ? 1 : std::clamp(std::thread::hardware_concurrency(), 1U, 8U);
     in_parallel(std::min(processors, waiting_.size()) - (waiting_.empty() ? 0 : 1), run);
     for (const Group& group : waiting_)
       for (std::size_t i = 0; i < group.paths.size(); ++i) report_(group.paths[i], group.findings[i]);

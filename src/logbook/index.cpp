@@ -142,6 +142,14 @@ Result<Logbook> Logbook::open(Store& blobs, const std::string& index, Clock cloc
   return book;
 }
 
+// A change of the mode counts with the next statement that reads.
+Result<void> Logbook::release() {
+  return sql_run(db_.get(), "PRAGMA locking_mode = NORMAL; PRAGMA user_version;");
+}
+Result<void> Logbook::reacquire() {
+  return sql_run(db_.get(), "PRAGMA locking_mode = EXCLUSIVE; PRAGMA user_version;");
+}
+
 Result<void> Logbook::prepare_index() {
   BAYSWAP_TRY(const std::int64_t found, version_of(db_.get()));
   if (found > schema_version)

@@ -1,6 +1,7 @@
 #include "sync/bundle.hpp"
 
 #include <algorithm>
+#include <array>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -30,6 +31,14 @@ Blob read_bytes(WireReader& in, const Blob& all) {
 
 tl::unexpected<Error> damaged_bundle() {
   return fail(ErrorCode::damaged, "the bytes of a version are damaged");
+}
+
+// As versions have it: not to change with the order in the header.
+constexpr std::array<Content::Kind, 4> kinds_on_the_wire{Content::Kind::chips, Content::Kind::tree,
+                                                         Content::Kind::item, Content::Kind::encrypted};
+
+std::uint8_t wire_kind(Content::Kind kind) {
+  return static_cast<std::uint8_t>(std::ranges::find(kinds_on_the_wire, kind) - kinds_on_the_wire.begin());
 }
 
 Result<void> read_content(WireReader& in, const Blob& bytes, Content& content) {
@@ -84,7 +93,7 @@ Blob to_bytes(const Bundle& bundle) {
   WireWriter out;
   const Content& content = bundle.content;
   out.u8(bundle_form);
-  out.u8(static_cast<std::uint8_t>(content.kind));
+  out.u8(wire_kind(content.kind));
   switch (content.kind) {
     case Content::Kind::chips:
       out.text(tag(content.chips.platform));
@@ -133,8 +142,8 @@ Result<Bundle> bundle_from_bytes(const Blob& bytes, const Catalog& catalog) {
   Content& content = bundle.content;
   if (in.u8() != bundle_form) return damaged_bundle();
   const std::uint8_t kind = in.u8();
-  if (kind > static_cast<std::uint8_t>(Content::Kind::encrypted)) return damaged_bundle();
-  content.kind = static_cast<Content::Kind>(kind);
+  if (kind >= kinds_on_the_wire.size()) return damaged_bundle();
+  content.kind = kinds_on_the_wire.at(kind);
   BAYSWAP_CHECK(read_content(in, bytes, content));
   const std::uint32_t layouts = in.count(4);
   for (std::uint32_t i = 0; i < layouts && in.ok(); ++i)

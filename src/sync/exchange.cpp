@@ -27,7 +27,7 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
     ++done.missing;
     peer.complete = false;
   };
-  auto bytes = lighthouse.objects().get(pointer.manifest, max_manifest_bytes);
+  auto bytes = lighthouse.manifests().get(pointer.manifest, max_manifest_bytes);
   if (!bytes && !is_missing(bytes.error())) return tl::unexpected(bytes.error());
   // The device's next manifest makes up for a lost one: that one is not asked for. A pointer is a name in a
   // listing, and a line may have turned a bit of it: a counter that is too high by that would hide all that
@@ -102,7 +102,7 @@ Result<void> Replica::publish(Lighthouse& lighthouse, const DeviceReport& report
     if (digest == Digest{} || digest == told_pages_[page] || known.contains(digest)) continue;
     BAYSWAP_CHECK(lighthouse.objects().put_from(objects_, digest));
   }
-  BAYSWAP_TRY(const Digest digest, lighthouse.objects().put(to_bytes(manifest)));
+  BAYSWAP_TRY(const Digest digest, lighthouse.manifests().put(to_bytes(manifest)));
   // What the pointer leads to is there before it is.
   BAYSWAP_CHECK(lighthouse.objects().settle());
   BAYSWAP_CHECK(lighthouse.point({device_.id, manifest.counter, digest}));
@@ -136,6 +136,7 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
       // This home folder is an old copy of itself, or there are two of it: what was told counts.
       Peer itself;
       BAYSWAP_CHECK(take(lighthouse, pointer, itself, known, asked, done));
+      if (itself.manifest == Digest{}) continue;  // not ours, or nothing is left of it
       counter_ = pointer.counter;
       told_ = pointer.manifest;
       told_pages_ = {};

@@ -220,6 +220,21 @@ bool History::descends(const VersionId& later, const VersionId& earlier) const {
   return instead != nullptr && descends(later, instead->id);
 }
 
+const Version& History::origin_of(const Version& version) const {
+  const Version* at = &version;
+  // Each step goes to an earlier version, and no id is its own ancestor's; a bound all the same.
+  for (std::size_t steps = 0; at->parents.size() > 1 && steps <= versions().size(); ++steps) {
+    const Version* chosen = nullptr;
+    for (const VersionId& id : at->parents) {
+      const Version* parent = find(id);
+      if (parent != nullptr && parent->content == at->content) chosen = parent;
+    }
+    if (chosen == nullptr) break;
+    at = chosen;
+  }
+  return *at;
+}
+
 const Version* History::common_ancestor(const std::vector<const Version*>& versions) const {
   std::map<VersionId, std::size_t> reached;
   for (const Version* version : versions) {

@@ -106,6 +106,12 @@ Keyring Keyring::with_new_key() const {
   return ring;
 }
 
+Keyring Keyring::with_newest_alone() const {
+  Keyring ring = *this;
+  ring.contents_.erase(ring.contents_.begin(), ring.contents_.end() - 1);
+  return ring;
+}
+
 Keyring Keyring::joined_with(const Keyring& other) const {
   Keyring ring = other;
   for (const Key& key : contents_)

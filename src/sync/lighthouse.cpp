@@ -25,7 +25,10 @@ constexpr int level = 3;
 enum class Packing : Byte { none, zstd };
 
 constexpr std::string_view about_name = "lighthouse.toml";
+constexpr std::string_view objects_folder = "objects";
+constexpr std::string_view devices_folder = "devices";
 constexpr std::optional<std::int64_t> lighthouse_form = 1;
+constexpr std::size_t id_digits = 16;
 
 Blob packed(const Blob& plain) {
   Buffer out(object_head_size + ZSTD_compressBound(plain.size()));
@@ -79,16 +82,18 @@ std::string pointer_name(const Pointer& pointer) {
 }
 
 std::optional<Pointer> pointer_from_name(std::string_view name) {
-  constexpr std::size_t id_size = 16;
-  if (name.size() != id_size + 1 + 16 + 1 + 64 || name[id_size] != '.' || name[id_size + 17] != '.')
+  if (name.size() != id_digits + 1 + 16 + 1 + 64 || name[id_digits] != '.' || name[id_digits + 17] != '.')
     return std::nullopt;
   Pointer pointer;
-  pointer.device = name.substr(0, id_size);
+  pointer.device = name.substr(0, id_digits);
   if (pointer.device.find_first_not_of("0123456789abcdef") != std::string::npos) return std::nullopt;
-  const std::string_view counter = name.substr(id_size + 1, 16);
+  const std::string_view counter = name.substr(id_digits + 1, 16);
   const auto read = std::from_chars(counter.data(), counter.data() + counter.size(), pointer.counter, 16);
   if (read.ec != std::errc() || read.ptr != counter.data() + counter.size()) return std::nullopt;
-  const auto digest = digest_from_hex(name.substr(id_size + 18));
+  // No device gets there by counting, and from there on none could count.
+  constexpr std::uint64_t most = std::uint64_t{1} << 62;
+  if (pointer.counter > most) return std::nullopt;
+  const auto digest = digest_from_hex(name.substr(id_digits + 18));
   if (!digest) return std::nullopt;
   pointer.manifest = *digest;
   return pointer;
@@ -212,6 +217,9 @@ Result<Lighthouse::About> Lighthouse::about(Store& store) {
         "update this Bay Swap, if a newer one made it");
   About about;
   BAYSWAP_TRY(about.id, reader.needed_text("id"));
+  if (about.id.size() != id_digits || about.id.find_first_not_of("0123456789abcdef") != std::string::npos)
+    return fail(ErrorCode::damaged, fmt::format("{}: its id is none", store.display_path(path)),
+                "see who has changed it, or name another folder");
   BAYSWAP_TRY(const auto encrypted, reader.truth("encrypted"));
   about.is_encrypted = encrypted.value_or(false);
   return about;
@@ -222,7 +230,7 @@ Result<Lighthouse> Lighthouse::open(Store& store, Store* encrypted) {
   return open(known, store, encrypted);
 }
 
-Result<Lighthouse> Lighthouse::open(const About& known, Store& store, Store* encrypted) {
+Result<Lighthouse> Lighthouse::open(const About& known, Store& store, Store* encrypted, Store* newest) {
   if (!known.is_encrypted && encrypted != nullptr)
     return fail(ErrorCode::unsafe,
                 fmt::format("{} was encrypted, and now says that it is not", folder_in_words(store)),
@@ -231,7 +239,32 @@ Result<Lighthouse> Lighthouse::open(const About& known, Store& store, Store* enc
   if (known.is_encrypted && encrypted == nullptr)
     return fail(ErrorCode::bad_usage, fmt::format("{} is encrypted", folder_in_words(store)),
                 "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
-  return Lighthouse(encrypted != nullptr ? *encrypted : store, known.id);
+  Lighthouse opened(encrypted != nullptr ? *encrypted : store, known.id);
+  if (newest != nullptr) opened.manifests_.emplace(*newest, std::string(objects_folder));
+  return opened;
+}
+
+namespace {
+
+Result<void> write_about(Store& store, const Lighthouse::About& about) {
+  const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n{}", *lighthouse_form, about.id,
+                                       about.is_encrypted ? "encrypted = true\n" : "");
+  return store.create(std::string(about_name),
+                      ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
+}
+
+}  // namespace
+
+Result<void> Lighthouse::put_back(Store& store, const About& known) {
+  BAYSWAP_TRY(const auto there, store.list("."));
+  const bool is_one = std::ranges::any_of(there, [](const FileInfo& file) {
+    return file.kind == FileInfo::Kind::folder &&
+           (file.name == objects_folder || file.name == devices_folder);
+  });
+  if (!is_one)
+    return fail(ErrorCode::not_found, fmt::format("no lighthouse in {}", folder_in_words(store)),
+                "see that its medium is plugged in, or the server is the right one");
+  return write_about(store, known);
 }
 
 Result<Lighthouse::About> Lighthouse::make(Store& store, bool encrypted) {
@@ -245,10 +278,7 @@ Result<Lighthouse::About> Lighthouse::make(Store& store, bool encrypted) {
     return fail(ErrorCode::unsafe,
                 fmt::format("{} holds other things, and no lighthouse", folder_in_words(store)),
                 "name an empty folder");
-  const std::string text = fmt::format("lighthouse = {}\nid = \"{}\"\n{}", *lighthouse_form, random_id(),
-                                       encrypted ? "encrypted = true\n" : "");
-  const auto made = store.create(std::string(about_name),
-                                 ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));
+  const auto made = write_about(store, {random_id(), encrypted});
   if (!made && made.error().code == ErrorCode::not_found)
     return fail(ErrorCode::not_found, fmt::format("{} does not exist", folder_in_words(store)),
                 "make that folder first");
@@ -263,7 +293,7 @@ Result<Lighthouse> Lighthouse::found(Store& store) {
 
 Result<std::vector<Pointer>> Lighthouse::pointers() {
   names_.clear();
-  const auto files = store_->list("devices");
+  const auto files = store_->list(std::string(devices_folder));
   if (!files) {
     if (files.error().code == ErrorCode::not_found) return std::vector<Pointer>{};
     return tl::unexpected(files.error());
@@ -286,19 +316,32 @@ Result<void> Lighthouse::point(const Pointer& now) {
   const std::string name = pointer_name(now);
   const std::string text = name + "\n";
   const ByteView bytes(reinterpret_cast<const Byte*>(text.data()), text.size());
-  BAYSWAP_CHECK(store_->replace(join_path("devices", name), bytes));
+  BAYSWAP_CHECK(store_->replace(join_path(devices_folder, name), bytes));
   // What was told before is of no use any more. Left over, it only makes listings longer.
   for (const auto& [device, old] : names_)
-    if (device == now.device && old != name) (void)store_->remove(join_path("devices", old));
+    if (device == now.device && old != name) (void)store_->remove(join_path(devices_folder, old));
   std::erase_if(names_, [&](const auto& one) { return one.first == now.device; });
   names_.emplace_back(now.device, name);
   return {};
 }
 
+Result<void> Lighthouse::renew_manifests(const std::string& device) {
+  if (!manifests_) return {};
+  BAYSWAP_TRY(const auto all, pointers());
+  for (const Pointer& pointer : all) {
+    if (!device.empty() && pointer.device != device) continue;
+    const auto manifest = objects_.get(pointer.manifest, max_manifest_bytes);
+    if (!manifest) continue;  // lost: the device's next one makes up for it
+    BAYSWAP_TRY(const Digest same, manifests_->put(*manifest));
+    (void)same;
+  }
+  return manifests_->settle();
+}
+
 Result<void> Lighthouse::forget(const std::string& device) {
   BAYSWAP_CHECK(pointers());
   for (const auto& [id, name] : names_)
-    if (id == device) BAYSWAP_CHECK(store_->remove(join_path("devices", name)));
+    if (id == device) BAYSWAP_CHECK(store_->remove(join_path(devices_folder, name)));
   return {};
 }
 

@@ -142,9 +142,10 @@ Result<void> BayLook::settle_new() {
       block(*one.save, nullptr);
       row(Outcome::asked, *one.save,
           lineages.size() > 1
-              ? "it could be any of several known saves"
-              : "the bay has this game's save in another place as well: it is unknown which is "
-                "played");
+              ? "it could be any of several known saves: give it the name that one of them has, or leave it "
+                "out"
+              : "the bay has this game's save in another place as well, and it is unknown which is played: "
+                "move one away, or leave it out");
       continue;
     }
     // After a deletion, the same bytes again are one who put them there: a child of the deletion, not what

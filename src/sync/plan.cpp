@@ -94,10 +94,17 @@ class BayPlanner {
   }
 
  private:
+  static constexpr const char* in_the_way =
+      "its place holds something else already: move that away, or leave one of the two out of sync";
   struct Wanted {
     const Version* version = nullptr;
     const HeldPlace* place = nullptr;
   };
+
+  // The device that played it; who decided for it in a conflict is another matter.
+  [[nodiscard]] const std::string& made_on(const Version& version) const {
+    return history_->origin_of(version).device_name;
+  }
 
   HeldPlace* place_of(const Lineage& lineage) {
     for (const Version* version : lineage.versions)
@@ -230,7 +237,7 @@ class BayPlanner {
           bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
       if (!is_missing) return tl::unexpected(bytes.error());
       row(Outcome::waits, head, place != nullptr ? place->path : "",
-          fmt::format("its bytes are not at the lighthouse; {} is asked for them", head.device_name));
+          fmt::format("its bytes are not at the lighthouse; {} is asked for them", made_on(head)));
       return {};
     }
     auto bundle = bundle_from_bytes(*bytes, view_.catalog());
@@ -277,25 +284,25 @@ class BayPlanner {
           bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
       if (!is_missing) return tl::unexpected(bytes.error());
       row(Outcome::waits, head, *path,
-          fmt::format("its bytes are not at the lighthouse; {} is asked for them", head.device_name));
+          fmt::format("its bytes are not at the lighthouse; {} is asked for them", made_on(head)));
       return {};
     }
     BAYSWAP_TRY(const auto before, view_.store().read_if_there(*path, max_state_bytes));
     if (place == nullptr && before && *before != *bytes) {
-      row(Outcome::asked, head, *path, "its place holds something else already");
+      row(Outcome::asked, head, *path, in_the_way);
       return {};
     }
     Plan plan;
     plan.kind = EntryKind::sync;
     plan.game = head.save.facts.game;
-    plan.from_bay = head.device_name;
+    plan.from_bay = made_on(head);
     plan.to_bay = bay_;
     plan.content = head.content;
-    plan.reason = fmt::format("sync '{}' from {} to {}", head.label, head.device_name, bay_);
+    plan.reason = fmt::format("sync '{}' from {} to {}", head.label, made_on(head), bay_);
     if (before != *bytes) plan.changes.push_back({*path, before, *bytes, head.modified});
     if (plan.changes.empty()) return {};
     plan.steps.push_back({before ? "replace" : "new", *path, fmt::format("{} bytes", bytes->size())});
-    row(Outcome::written, head, *path, fmt::format("from {}", head.device_name)).plan = plans_.size();
+    row(Outcome::written, head, *path, fmt::format("from {}", made_on(head))).plan = plans_.size();
     write(head, *path, "", place);
     plans_.push_back(std::move(plan));
     return {};
@@ -336,14 +343,16 @@ class BayPlanner {
       if (wanted.place != nullptr && spot.entry.empty() && arrival.spots.size() == 1 &&
           spot.path != wanted.place->path) {
         row(Outcome::asked, version, path,
-            fmt::format("it would go to {}, which is another place", spot.path));
+            fmt::format("it would go to {}, which is another place: give the save here, or its ROM, the "
+                        "other's name",
+                        spot.path));
         return false;
       }
     }
     if (wanted.place == nullptr && arrival.spots.front().entry.empty())
       for (const FileChange& change : arrival.changes)
         if (change.before && !is_blank_there(change.path)) {
-          row(Outcome::asked, version, change.path, "its place holds something else already");
+          row(Outcome::asked, version, change.path, in_the_way);
           return false;
         }
     return true;
@@ -383,12 +392,13 @@ class BayPlanner {
       Plan plan = planner.plan_of(together);
       plan.kind = EntryKind::sync;
       const Version& first = *wanted_[members.front()].version;
-      plan.from_bay = first.device_name;
+      plan.from_bay = made_on(first);
       plan.reason = fmt::format("sync '{}'{} from {} to {}", first.label,
                                 members.size() > 1 ? fmt::format(" and {} more", members.size() - 1) : "",
-                                first.device_name, bay_);
+                                made_on(first), bay_);
       if (const PlanIssue* refusal = plan.refusal()) {
-        for (const std::size_t i : members) row(Outcome::asked, *wanted_[i].version, path, refusal->text);
+        for (const std::size_t i : members)
+          row(Outcome::asked, *wanted_[i].version, path, why(refusal->text, refusal->hint));
         continue;
       }
       if (plan.changes.empty()) {
@@ -404,7 +414,7 @@ class BayPlanner {
       for (std::size_t k = 0; k < members.size(); ++k) {
         const Wanted& wanted = wanted_[members[k]];
         SyncRow& one = row(Outcome::written, *wanted.version, spots[k].first,
-                           fmt::format("from {}", wanted.version->device_name));
+                           fmt::format("from {}", made_on(*wanted.version)));
         one.plan = plans_.size();
         write(*wanted.version, spots[k].first, spots[k].second, wanted.place);
       }
@@ -450,8 +460,8 @@ class BayPlanner {
         std::ranges::find_if(saves, [&](const HeldSave& save) { return key_text(save) == place.key; });
     if (held == saves.end()) return {};
     BAYSWAP_TRY(Plan plan, plan_removal(view_, *held, head));
-    row(Outcome::removed, head, place.path, fmt::format("deleted on {}", head.device_name)).plan =
-        plans_.size();
+    row(Outcome::removed, head, place.path, fmt::format("deleted, or emptied, on {}", head.device_name))
+        .plan = plans_.size();
     write(head, held->path, held->entry, &place);
     plans_.push_back(std::move(plan));
     return {};

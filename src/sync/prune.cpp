@@ -37,7 +37,7 @@ Result<std::vector<Replica::Manifest>> Replica::manifests(Lighthouse& lighthouse
   std::vector<Manifest> all;
   BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
   for (const Pointer& pointer : pointers) {
-    BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(pointer.manifest, max_manifest_bytes));
+    BAYSWAP_TRY(const Blob bytes, lighthouse.manifests().get(pointer.manifest, max_manifest_bytes));
     auto manifest = manifest_from(bytes.view());
     if (!manifest)
       return fail(ErrorCode::damaged, "a device's report is damaged", "sync on that device first");

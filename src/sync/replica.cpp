@@ -304,7 +304,7 @@ Result<std::vector<std::pair<std::string, std::string>>> Replica::devices_of(Lig
   std::vector<std::pair<std::string, std::string>> all;
   BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
   for (const Pointer& pointer : pointers) {
-    const auto bytes = lighthouse.objects().get(pointer.manifest, max_manifest_bytes);
+    const auto bytes = lighthouse.manifests().get(pointer.manifest, max_manifest_bytes);
     const auto manifest = bytes ? manifest_from(bytes->view()) : std::nullopt;
     if (manifest && manifest->device == pointer.device) all.emplace_back(pointer.device, manifest->name);
   }

@@ -217,6 +217,7 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
     for (const Version* head : heads) {
       SyncConflict::Side side;
       side.version = *head;
+      side.made_on = history->origin_of(*head).device_name;
       side.content = read(*head);
       if (side.content) {
         Pieces pieces = pieces_of(*side.content);

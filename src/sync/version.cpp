@@ -79,18 +79,6 @@ std::string VersionId::hex() const {
   return out;
 }
 
-std::optional<VersionId> version_id_from_hex(std::string_view hex) {
-  VersionId id;
-  if (hex.size() != 2 * id.bytes.size()) return std::nullopt;
-  for (std::size_t i = 0; i < id.bytes.size(); ++i) {
-    const auto high = digits.find(hex[2 * i]);
-    const auto low = digits.find(hex[2 * i + 1]);
-    if (high == std::string_view::npos || low == std::string_view::npos) return std::nullopt;
-    id.bytes[i] = static_cast<Byte>(high << 4 | low);
-  }
-  return id;
-}
-
 std::string_view to_text(Version::Kind kind) {
   return kind_words.at(static_cast<std::size_t>(kind));
 }

@@ -22,6 +22,7 @@ class Proxy {
     int damaged_in_1000 = 0;   // of large pieces: one bit turns, after what may be their head
     int delays_in_1000 = 0;    // of pieces: 20 ms
     std::string replaced, by;  // words of equal length on the way to the server
+    bool holds = false;        // nothing gets through, and nothing is cut, until that is over
   };
   explicit Proxy(int target) : target_(target), listener_(socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
     sockaddr_in address{};
@@ -87,6 +88,10 @@ class Proxy {
     }
   }
 
+  bool holds() {
+    const std::scoped_lock lock(mutex_);
+    return weather_.holds;
+  }
   bool happens(int in_1000) { return in_1000 > 0 && static_cast<int>(random_() % 1000) < in_1000; }
 
   bool pass(int from, int to, bool is_up) {
@@ -94,6 +99,7 @@ class Proxy {
     const ssize_t got = recv(from, piece.data(), piece.size(), 0);
     if (got <= 0) return false;
     auto size = static_cast<std::size_t>(got);
+    while (holds() && !ends_) std::this_thread::sleep_for(std::chrono::milliseconds(5));
     const std::scoped_lock lock(mutex_);
     if (happens(weather_.delays_in_1000)) std::this_thread::sleep_for(std::chrono::milliseconds(20));
     constexpr std::size_t head = 600;
