@@ -27,7 +27,7 @@ TEST(LayoutFile, EveryBuiltInOneReadsAndWritesBack) {
 TEST(LayoutFile, SizesOfTheIssue) {
   const Catalog catalog;
   const std::vector<std::pair<const char*, std::vector<std::size_t>>> expected{
-      {"n64.eeprom", {512, 2048}}, {"n64.sram", {32768, 98304}},  {"n64.sram-le", {32768, 98304}},
+      {"n64.eeprom", {512, 2048}}, {"n64.sram", {32768}},         {"n64.sram-le", {32768}},
       {"n64.flash", {131072}},     {"n64.flash-le", {131072}},    {"n64.pak", {32768}},
       {"n64.combined", {296960}},  {"n64.combined-be", {296960}}, {"n64.separate", {}}};
   for (const auto& [id, sizes] : expected) EXPECT_EQ(layout(catalog, id).file_sizes(), sizes) << id;

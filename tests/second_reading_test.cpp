@@ -215,6 +215,20 @@ TEST(SecondReading, FewBytesMakeNoForm) {
     }
 }
 
+// A snapshot has a table of items, and a picture's or an archive's first bytes make no such file.
+TEST(SecondReading, FourBytesMakeNoState) {
+  Image bytes = bytes_of(noise(72000, 8));
+  const Image mark{0x03, 0x00, 0x40, 0x00};
+  std::copy(mark.begin(), mark.end(), bytes.begin());
+  EXPECT_NE(inspect(Catalog(), Blob::copy_of(bytes), {}).kind, FileKind::save_state);
+  Image packed = bytes_of(noise(8192, 9));
+  const Image zip{'P', 'K', 3, 4};
+  std::copy(zip.begin(), zip.end(), packed.begin());
+  Hints gb;
+  gb.platform = Platform::gb;
+  EXPECT_EQ(inspect(Catalog(), Blob::copy_of(packed), gb).kind, FileKind::battery_save);
+}
+
 // A trimmed file of a chip of 32 KiB has a few KiB at least.
 TEST(SecondReading, ATrimmedFileHasALowerLimit) {
   const Catalog catalog;

@@ -18,6 +18,23 @@ std::string region_word(Region region) {
   return word;
 }
 
+// A game may have another chip in another region: no form of the save would fit it then.
+std::string other_chip_in_words(const std::vector<ChipFact>& ours, const std::vector<ChipFact>& theirs) {
+  const auto main_of = [](const std::vector<ChipFact>& chips) {
+    return std::ranges::find_if(chips, [](const ChipFact& chip) {
+      return chip.kind != PartKind::rtc && chip.kind != PartKind::pak && chip.size_bytes > 0;
+    });
+  };
+  const auto own = main_of(ours);
+  const auto there = main_of(theirs);
+  if (own == ours.end() || there == theirs.end() ||
+      (own->kind == there->kind && own->size_bytes == there->size_bytes))
+    return {};
+  return fmt::format("another chip ({} of {} bytes here, {} of {} there), and the ",
+                     to_text(Role{own->kind, 0}), own->size_bytes, to_text(Role{there->kind, 0}),
+                     there->size_bytes);
+}
+
 }  // namespace
 
 std::string game_in_words(const GameId& game) {
@@ -250,7 +267,8 @@ void Resolver::compare_roms(const SourceSave& source, const Counterpart& rom, Ar
     case GameMatch::other_region:
       arrival.issues.unless_accepted(
           IssueCode::wrong_region,
-          fmt::format("wrong region: the save is from {}, the target plays {}", game_in_words(ours),
+          fmt::format("{}wrong region: the save is from {}, the target plays {}",
+                      other_chip_in_words(source.rom->chips, rom.rom->facts.chips), game_in_words(ours),
                       game_in_words(theirs)),
           "a save of one region does not load in another's game; put the same region's ROM there");
       return;

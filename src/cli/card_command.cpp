@@ -62,7 +62,8 @@ Result<int> list(CardJob& job) {
     fmt::print("{} card: {} of {} blocks free, {} bytes each.\n", to_text(card.kind()), card.free_blocks(),
                card.capacity_blocks(), card.block_bytes());
   if (opened.slots > 1)
-    fmt::print("This is pak {} of {} in the file; --slot chooses another.\n", std::max(1, job.options.slot),
+    fmt::print("This is {} {} of {} in the file; --slot chooses another.\n",
+               opened.card->kind() == CardKind::n64 ? "pak" : "card", std::max(1, job.options.slot),
                opened.slots);
   if (card.kind() == CardKind::scd)
     say(job.globals.quiet,
@@ -318,14 +319,15 @@ Result<int> rename(CardJob& job) {
       BAYSWAP_TRY(const CardSave save, card.read(name));
       BAYSWAP_TRY(const std::string code, code_there(job, card, save, *region));
       BAYSWAP_TRY(const CardSave stamped, restamped(save, *region, code));
-      if (stamped.name == save.name) continue;
+      if (stamped.entry == save.entry) continue;
       for (const std::string& warning : card.warnings_for(stamped))
         say(job.globals.quiet, "bayswap: warning: " + warning);
-      if (card.read(stamped.name) && !job.options.replace)
+      if (stamped.name != save.name && card.read(stamped.name) && !job.options.replace)
         return fail(ErrorCode::unsafe, fmt::format("{} is on the card already", stamped.name),
                     "pass --replace, or drop it first");
       BAYSWAP_CHECK(card.drop(save.name));
-      if (job.options.replace && card.read(stamped.name)) BAYSWAP_CHECK(card.drop(stamped.name));
+      if (stamped.name != save.name && job.options.replace && card.read(stamped.name))
+        BAYSWAP_CHECK(card.drop(stamped.name));
       BAYSWAP_CHECK(card.put(stamped));
     }
     return {};

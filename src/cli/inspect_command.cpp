@@ -3,6 +3,7 @@
 #include <bayswap/inspect.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <map>
 #include <new>
@@ -204,6 +205,10 @@ class Inspection {
     auto archive = whole ? ArchiveStore::open(*whole, path, limits) : tl::unexpected(whole.error());
     if (archive) return *std::move(archive);
     if (archive.error().code == ErrorCode::not_recognised) return nullptr;
+    // A save may begin with those bytes as well.
+    const std::string extension = lower(extension_of(path));
+    constexpr std::array<std::string_view, 6> usual{".zip", ".7z", ".rar", ".tar", ".tgz", ".gz"};
+    if (std::ranges::find(usual, extension) == usual.end()) return nullptr;
     return tl::unexpected(std::move(archive.error()));
   }
 

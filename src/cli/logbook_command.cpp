@@ -342,6 +342,13 @@ Result<void> prepare_export(LocalStore& disk, const std::string& folder) {
   return {};
 }
 
+// What came over is whole, entry by entry, and stays.
+Result<std::size_t> merged(Logbook& into, Logbook& from) {
+  auto count = into.merge(from);
+  if (!count) count.error().hint = "what came over so far stays; run the same command again to go on";
+  return count;
+}
+
 // An export is records and blobs. An index that an older version left in it is never opened.
 Result<std::size_t> export_to(const Globals& globals, Logbook& ours, const std::string& folder,
                               std::vector<std::string>& problems) {
@@ -360,7 +367,7 @@ Result<std::size_t> export_to(const Globals& globals, Logbook& ours, const std::
   }
   ProgressStore copying(store, globals, "Copying and reading back, step");
   BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
-  BAYSWAP_TRY(const std::size_t count, theirs.merge(ours));
+  BAYSWAP_TRY(const std::size_t count, merged(theirs, ours));
   std::vector<std::string> notes;
   BAYSWAP_TRY(problems, theirs.check(notes));
   return count;
@@ -379,7 +386,7 @@ Result<std::size_t> import_from(const Globals& globals, Logbook& ours, const std
                 "name a folder that `logbook export` made");
   ProgressStore copying(store, globals, "Copying, step");
   BAYSWAP_TRY(Logbook theirs, Logbook::open_copy(copying));
-  BAYSWAP_TRY(const std::size_t count, ours.merge(theirs));
+  BAYSWAP_TRY(const std::size_t count, merged(ours, theirs));
   std::vector<std::string> notes;
   BAYSWAP_TRY(problems, ours.check(notes));
   return count;

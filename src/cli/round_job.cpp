@@ -134,6 +134,7 @@ class RoundJob {
   // A lighthouse that can't be reached is no reason not to keep this device's bays in step.
   Result<void> exchange() {
     auto done = round_->exchange(options_.dry_run ? nullptr : job_->light());
+    if (job_->logbook) BAYSWAP_CHECK(job_->logbook->resume());
     if (!done && job_->light() == nullptr) return tl::unexpected(done.error());
     if (!done) {
       job_->unreachable = done.error();

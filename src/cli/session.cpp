@@ -266,6 +266,7 @@ Result<void> check_contacts(const Plan& plan, Store& target) {
 Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
                                std::optional<std::int64_t> batch) {
   BAYSWAP_CHECK(check_contacts(plan, target));
+  BAYSWAP_CHECK(logbook.resume());
   InterruptsHeld held;
   auto id = bayswap::run(plan, target, logbook.book(), batch);
   if (!id) held.keep();
@@ -284,6 +285,10 @@ std::vector<Result<std::int64_t>> run_whole(std::span<const Plan* const> plans, 
     }
     ready.push_back(plans[i]);
     numbers.push_back(i);
+  }
+  if (const auto locked = logbook.resume(); !locked) {
+    for (const std::size_t number : numbers) results[number] = tl::unexpected(locked.error());
+    return results;
   }
   InterruptsHeld held;
   auto ran = run_together(ready, target, logbook.book(), batch);
@@ -383,9 +388,9 @@ Result<std::unique_ptr<LockedLogbook>> LockedLogbook::look(const Globals& global
 
 namespace {
 
-Result<FileLock> lock_home(const Globals& globals) {
+Result<FileLock> lock_home(const Globals& globals, int wait_seconds = lock_wait_seconds) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  return FileLock::acquire(join_path(home.data, "lock"), lock_wait_seconds, [&] {
+  return FileLock::acquire(join_path(home.data, "lock"), wait_seconds, [&] {
     say(globals.quiet, "bayswap: waiting for another Bay Swap that is using this home folder");
   });
 }
@@ -421,7 +426,8 @@ Result<void> LockedLogbook::rest() {
 
 Result<void> LockedLogbook::resume() {
   if (globals_ == nullptr || lock_) return {};
-  BAYSWAP_TRY(FileLock lock, lock_home(*globals_));
+  constexpr int patience_seconds = 120;  // half of what this process has to do is done
+  BAYSWAP_TRY(FileLock lock, lock_home(*globals_, patience_seconds));
   lock_.emplace(std::move(lock));
   BAYSWAP_CHECK(book_->reacquire());
   return settle_open_entries(*globals_, *book_);  // of one that died meanwhile

@@ -44,6 +44,7 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
   BAYSWAP_TRY(Replica replica, Replica::open(job->own()));
   job->replica.emplace(std::move(replica));
   if (const auto reached = job->reach(); !reached) job->unreachable = reached.error();
+  if (job->logbook) BAYSWAP_CHECK(job->logbook->resume());  // whatever became of the question
   return job;
 }
 

@@ -144,7 +144,7 @@ bool find_card(const Blob& bytes, std::optional<Platform> platform, Finding& fin
   finding.platform = platform_from_tag(to_text(guess->kind));
   finding.confidence = guess->confidence;
   finding.evidence.push_back(guess->evidence);
-  if (guess->wrapper_bytes > 0)
+  if (guess->wrapper_bytes > 0 && card_slots(bytes.view()) == 1)
     finding.evidence.push_back(fmt::format("the card begins at {}; what is around it is kept", guess->at));
   for (std::string& note : (*card)->notes()) finding.evidence.push_back(std::move(note));
   describe_card(**card, finding);

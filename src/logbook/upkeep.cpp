@@ -170,8 +170,8 @@ Result<Logbook::Pruned> Logbook::would_prune(const std::vector<Entry>& entries,
 Result<std::size_t> Logbook::merge(Logbook& other) {
   BAYSWAP_TRY(auto theirs, other.entries({}, all_entries));
   BAYSWAP_TRY(const auto ours, entries({}, all_entries));
-  std::set<std::string> known;
-  for (const Entry& entry : ours) known.insert(identity(entry));
+  std::map<std::string, std::int64_t> known;
+  for (const Entry& entry : ours) known.emplace(identity(entry), entry.id);
   BAYSWAP_TRY(std::int64_t highest, highest_record(*blobs_));
   if (!ours.empty()) highest = std::max(highest, ours.front().id);
   std::ranges::reverse(theirs);
@@ -180,7 +180,10 @@ Result<std::size_t> Logbook::merge(Logbook& other) {
   for (Entry& entry : theirs) {
     if (entry.state == EntryState::begun || entry.state == EntryState::cancelled) continue;
     const std::int64_t number = entry.id;
-    const bool is_new = !known.contains(identity(entry));
+    // One that came in earlier keeps its number, by which later ones know it.
+    const auto here = known.find(identity(entry));
+    const bool is_new = here == known.end();
+    if (!is_new) renumbered[number] = here->second;
     for (const LoggedChange& change : entry.changes)
       for (const auto& digest : {change.before, change.after}) {
         if (!digest || (!is_new && bytes(*digest))) continue;
