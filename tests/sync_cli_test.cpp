@@ -344,6 +344,12 @@ TEST_F(SyncCli, ALostDescriptionIsPutBack) {
   join_both();
   round("pc");
   const Blob about = read("sea/lighthouse.toml");
+  // Who knows none of the reports there does not say whose they are.
+  fs::remove(folder_ / "sea/lighthouse.toml");
+  EXPECT_NE(on("box-home", {"sync", "--yes"}).code, 0);
+  EXPECT_FALSE(exists("sea/lighthouse.toml"));
+  put("sea/lighthouse.toml", about);
+  round("box");
   fs::remove(folder_ / "sea/lighthouse.toml");
   EXPECT_EQ(on("box-home", {"sync", "status"}).code, 0);
   EXPECT_FALSE(exists("sea/lighthouse.toml")) << "a look writes nothing";
@@ -471,7 +477,8 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
     ASSERT_TRUE(replica);
     ASSERT_TRUE(replica->exchange(*lighthouse, {1500000000, 9, 9}));
   }
-  for (const auto& one : told("box-home", {"sync", "status"})["devices"])
+  const auto status = told("box-home", {"sync", "status"});
+  for (const auto& one : status["devices"])
     EXPECT_NE(one["waiting"], 9) << "a report under an old key was believed";
   round("box");
   // Somebody calls it open: nothing is told there in the clear.

@@ -13,7 +13,9 @@ void add_card_commands(CLI::App& app, Words& w) {
     if (std::string_view(name) != "make")
       made->add_option("IMAGE", w.card.image, "The card image, or a folder of single saves")->required();
     if (std::string_view(name) != "make")
-      made->add_option("--slot", w.card.slot, "Which controller pak, in a file with four")
+      made->add_option("--slot", w.card.slot,
+                       "Which card, in a file with several: a controller pak, or 1 the internal memory and 2 "
+                       "the cartridge's")
           ->type_name("N")
           ->check(CLI::Range(1, 4));
     return made;
@@ -60,7 +62,7 @@ void add_card_commands(CLI::App& app, Words& w) {
       ->required()
       ->type_name("REGION");
   CLI::Option* code =
-      rename->add_option("--code", w.card.code, "ps1, ps2: the game's product code there, e.g. SLES-99001");
+      rename->add_option("--code", w.card.code, "The game's code there, e.g. SLES-99001; gc, n64: G99P, with its maker G99P01");
   code->type_name("CODE");
   rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which has the code")
       ->type_name("FILE")

@@ -2,7 +2,9 @@
 
 #include <termios.h>
 #include <unistd.h>
+#include <algorithm>
 #include <csignal>
+#include <set>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -48,6 +50,22 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
   return job;
 }
 
+// Reports of this device, or of one that it knows: it is our lighthouse, and not just any.
+bool SyncJob::knows_what_is_there(bool is_encrypted) {
+  std::unique_ptr<Store> opened;
+  if (is_encrypted) {
+    const auto keys = own_keys(disk);
+    if (!keys) return false;
+    opened = encrypted_store(*sea, *keys);
+  }
+  const auto files = (opened ? *opened : *sea).list("devices");
+  std::set<std::string> known{replica->device().id};
+  for (const PeerInfo& peer : replica->peers()) known.insert(peer.id);
+  return files && std::ranges::any_of(*files, [&](const FileInfo& file) {
+           return known.contains(file.name.substr(0, file.name.find('.')));
+         });
+}
+
 Result<void> SyncJob::reach() {
   const DeviceInfo& device = replica->device();
   BAYSWAP_TRY(server, open_remote(device.url));
@@ -60,6 +78,7 @@ Result<void> SyncJob::reach() {
   BAYSWAP_TRY(const auto kept, disk.stat(std::string(keys_name)));
   auto there = Lighthouse::about(*sea);
   if (!there && there.error().code == ErrorCode::not_found && !scratch &&
+      knows_what_is_there(kept.has_value()) &&
       Lighthouse::put_back(*sea, {device.lighthouse, kept.has_value()}))
     there = Lighthouse::about(*sea);
   if (!there) return tl::unexpected(there.error());

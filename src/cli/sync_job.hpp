@@ -39,6 +39,7 @@ struct SyncJob {
   /// Fails where a command can do nothing without the lighthouse.
   [[nodiscard]] Result<Lighthouse*> needed_light();
   [[nodiscard]] Result<void> reach();
+  [[nodiscard]] bool knows_what_is_there(bool is_encrypted);
   [[nodiscard]] std::int64_t now() const { return clock(); }
 
   std::optional<FileLock> lock;            // of this device's versions; none where they are looked at

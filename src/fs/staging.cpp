@@ -198,7 +198,7 @@ Result<void> Staging::stage(File file) {
 Result<void> Staging::write(Staged& one, const struct stat* old) {
   const std::string& shown = one.file.display_path;
   std::string temporary;
-  if (!many_ && can_name_later())
+  if (!many_ && !only_named_ && can_name_later())
     one.handle = Handle(openat(folder_.get(), ".", O_RDWR | O_TMPFILE | O_CLOEXEC, 0600));
   one.is_unnamed = one.handle.is_open();
   if (!one.is_unnamed) {
@@ -263,12 +263,28 @@ Result<void> Staging::give_name(Staged& one, int folder) {
   const std::string itself = path_of_handle(one.handle);
   const bool is_new = one.file.expected == Expected::nothing;
   const std::string name = is_new ? one.name : random_name();
-  if (linkat(AT_FDCWD, itself.c_str(), folder, name.c_str(), AT_SYMLINK_FOLLOW) != 0)
-    return errno == EEXIST ? exists_already(one.file.display_path)
-                           : os_error(errno, "giving it its name", one.file.display_path);
+  const int error =
+      linkat(AT_FDCWD, itself.c_str(), folder, name.c_str(), AT_SYMLINK_FOLLOW) == 0 ? 0 : errno;
+  if (error == EEXIST) return exists_already(one.file.display_path);
   one.is_unnamed = false;
+  if (error == 0) {
+    one.handle = Handle(-1);
+    if (!is_new) one.temporary = name;
+    return {};
+  }
+  // Not every file system can: it is written once more, under a name.
+  only_named_ = true;
+  struct stat old {};
+  const bool exists = fstatat(folder, one.name.c_str(), &old, AT_SYMLINK_NOFOLLOW) == 0;
+  BAYSWAP_CHECK(write(one, exists ? &old : nullptr));
+  if (retried([&] { return fsync(one.handle.get()); }) != 0)
+    return os_error(errno, "syncing it to the disk", one.file.display_path);
+  (void)posix_fadvise(one.handle.get(), 0, 0, POSIX_FADV_DONTNEED);
+  if (!holds(one.handle.get(), one.file.after->view()).value_or(false))
+    return fail(ErrorCode::io,
+                fmt::format("{}: what was read back differs from what was written", one.file.display_path),
+                "the old file is untouched; the medium may be failing: copy its files elsewhere");
   one.handle = Handle(-1);
-  if (!is_new) one.temporary = name;
   return {};
 }
 
@@ -280,7 +296,7 @@ Result<void> Staging::commit(std::size_t index, bool& placed) {
   if (one.file.after == nullptr) return remove(one, there, placed);
   if (one.is_unnamed) {
     BAYSWAP_CHECK(give_name(one, there));
-    placed = one.temporary.empty();
+    placed = one.temporary.empty();  // it had no need of another one
     if (placed) return {};
   }
   return one.file.expected == Expected::nothing ? create(one, there, placed) : replace(one, there, placed);

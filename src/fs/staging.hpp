@@ -58,13 +58,14 @@ class Staging {
   };
   [[nodiscard]] Result<int> folder(const std::string& path, const std::string& display_path, bool make);
   [[nodiscard]] Result<void> write(Staged& one, const struct stat* old);
-  [[nodiscard]] static Result<void> give_name(Staged& one, int folder);
+  [[nodiscard]] Result<void> give_name(Staged& one, int folder);
   [[nodiscard]] Result<void> replace(Staged& one, int folder, bool& placed);
   [[nodiscard]] Result<void> create(Staged& one, int folder, bool& placed);
   [[nodiscard]] Result<void> remove(Staged& one, int folder, bool& placed);
 
   bool owner_only_;
   bool many_;
+  bool only_named_ = false;  // the file system makes files without a name, and gives them none later
   std::vector<Staged> staged_;
   std::vector<std::string> made_folders_;
   std::set<std::string> dirty_folders_;
