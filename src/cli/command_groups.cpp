@@ -61,8 +61,8 @@ void add_card_commands(CLI::App& app, Words& w) {
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
       ->type_name("REGION");
-  CLI::Option* code =
-      rename->add_option("--code", w.card.code, "The game's code there, e.g. SLES-99001; gc, n64: G99P, with its maker G99P01");
+  CLI::Option* code = rename->add_option(
+      "--code", w.card.code, "The game's code there, e.g. SLES-99001; gc, n64: G99P, with its maker G99P01");
   code->type_name("CODE");
   rename->add_option("--rom", w.card.rom, "The game's ROM or disc there, which has the code")
       ->type_name("FILE")
