@@ -130,13 +130,14 @@ Result<HelloAnswer> Talk::hello(std::uint32_t session) {
   return *said;
 }
 
-Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, const Take& take, Time end) {
+Result<std::size_t> Talk::read_once(const Range& range, std::vector<Gap>& gaps, const Take& take,
+                                    Time until) {
   const Byte number = ++number_;
   BAYSWAP_CHECK(check_cancelled());
   BAYSWAP_CHECK(line_->write(encoded({ask_read, number, body_of(range)})));
   std::size_t came = 0;
   for (std::size_t seen = 0; seen < max_frames; ++seen) {
-    BAYSWAP_TRY(auto frame, receive(number, end));
+    BAYSWAP_TRY(auto frame, receive(number, until));
     if (!frame || frame->kind == (ask_read | answer)) return came;
     if (frame->kind == tell_error)
       if (const auto refusal = refusal_in(frame->body)) return tl::unexpected(error_of(*refusal));

@@ -44,7 +44,7 @@ class Talk {
   [[nodiscard]] Result<std::optional<Frame>> receive(Byte number, Time end);
   /// One question of a read. Returns how many bytes came.
   [[nodiscard]] Result<std::size_t> read_once(const Range& range, std::vector<Gap>& gaps, const Take& take,
-                                              Time end);
+                                              Time until);
   [[nodiscard]] Result<void> check_cancelled() const;
 
   Line* line_;

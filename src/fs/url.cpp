@@ -194,10 +194,9 @@ std::optional<Credentials> netrc_entry(std::string_view text, std::string_view h
     }
     if (is_it()) break;
     entry.reset();
-    if (*word == "default")
-      entry.emplace();
-    else if (const auto name = reader.value(); name && lower(*name) == lower(host))
-      entry.emplace();
+    const auto name = *word == "default" ? std::nullopt : reader.value();
+    const bool is_ours = *word == "default" || (name && lower(*name) == lower(host));
+    if (is_ours) entry.emplace();
   }
   if (!is_it()) return std::nullopt;
   if (entry->user.empty()) entry->user = user;
