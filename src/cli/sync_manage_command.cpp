@@ -159,8 +159,9 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     std::vector<std::string> consoles;
     for (const auto& [platform, count] : without_place)
       consoles.push_back(fmt::format("{} of {}", count, tag(platform)));
-    fmt::print("\nWithout a place here: {}. `bayswap bay add NAME DIR` adds one that has their ROMs.\n",
-               joined(consoles, ", "));
+    fmt::print(
+        "\nSaves that have no place here: {}. `bayswap bay add NAME DIR` adds one that has their ROMs.\n",
+        joined(consoles, ", "));
   }
   rows.clear();
   for (const PeerInfo& peer : replica.peers())
