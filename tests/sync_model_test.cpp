@@ -13,7 +13,7 @@ constexpr std::size_t games = 3;
 #ifdef BAYSWAP_SANITIZED
 constexpr std::uint64_t default_worlds = 3;
 #else
-constexpr std::uint64_t default_worlds = 10;
+constexpr std::uint64_t default_worlds = 50;
 #endif
 
 Blob game_rom(std::size_t game) {
@@ -197,10 +197,14 @@ class Evenings {
       (void)bay.bay->files.remove(bay.path(game));
   }
 
+  [[nodiscard]] std::ptrdiff_t versions_with(const std::string& content) const {
+    return std::ranges::count_if(ever_, [&](const auto& one) { return one.second.content == content; });
+  }
+
   void play(ModelBay& bay, std::size_t game, const Blob& sram) {
     came_from_[digest_of_sram(sram)].insert(node_of(bay.save(game), game));
     bay.play(game, sram);
-    fresh_.insert({bay.bay, game});
+    fresh_[{bay.bay, game}] = versions_with(digest_of_sram(sram));
     old_copies_[game].push_back(sram);
   }
 
@@ -300,11 +304,14 @@ class Evenings {
           at_rest_.insert(was->second);
         const bool is_looked_at = !was_cut && !bay.bay->away && !bay.bay->busy;
         const bool was_fresh = fresh_.contains({bay.bay, game});
-        if (is_looked_at) fresh_.erase({bay.bay, game});
+        // A round that was cut off may have noted it all the same: others may have gone on from it since.
+        if (is_looked_at || (was_fresh && versions_with(was->second) > fresh_.at({bay.bay, game})))
+          fresh_.erase({bay.bay, game});
         if (now == was->second) continue;
         // What was played here since the last round is the newest here, or one side of a conflict.
         ASSERT_FALSE(was_fresh && is_looked_at)
-            << "seed " << seed_ << ": what was just played, or put there by hand, was replaced\n"
+            << "seed " << seed_ << ": what was just played, or put there by hand, was replaced in "
+            << bay.bay->bay.name << ": " << was->second.substr(0, 8) << " by " << now.substr(0, 8) << "\n"
             << in_words(game);
         ASSERT_FALSE(bay.bay->busy) << "seed " << seed_ << ": a busy bay was written";
         ASSERT_FALSE(bay.bay->away) << "seed " << seed_;
@@ -325,7 +332,8 @@ class Evenings {
   std::set<std::string> at_rest_;
   std::map<VersionId, Version> ever_;  // all versions that any device ever knew
   std::map<std::string, std::set<std::string>> came_from_;
-  std::set<std::pair<const TestBay*, std::size_t>> fresh_;      // played, or put there, since the last round
+  // Played, or put there, since the last round; and how many versions had those bytes before.
+  std::map<std::pair<const TestBay*, std::size_t>, std::ptrdiff_t> fresh_;
   std::set<std::pair<const TestBay*, std::size_t>> came_back_;  // put there by who knew of its deletion
   std::map<std::size_t, std::vector<Blob>> old_copies_;
   bool is_pruned_ = false;
