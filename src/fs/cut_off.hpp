@@ -6,6 +6,8 @@
 #include <mutex>
 #include <thread>
 
+#include "fs/handle.hpp"
+
 namespace bayswap {
 
 /// Shuts a socket down when a time has passed, so that a call that waits on it returns. For one connection;
@@ -18,8 +20,10 @@ class CutOff {
   CutOff(const CutOff&) = delete;
   CutOff& operator=(const CutOff&) = delete;
 
-  /// From now on; another start() replaces it. The socket must stay open until stop().
+  /// From now on; another start() replaces it. Keeps a handle of its own: who has the socket may close it.
   void start(int socket, Time at);
+  /// Another time, if one was started.
+  void move(Time at);
   void stop();
 
  private:
@@ -27,7 +31,7 @@ class CutOff {
 
   std::mutex mutex_;
   std::condition_variable changed_;
-  int socket_ = -1;  // none: nothing to cut
+  Handle socket_{-1};  // not open: nothing to cut
   Time at_;
   bool ends_ = false;
   std::thread thread_;  // made when it is first needed

@@ -28,7 +28,8 @@ class SftpStore::Call {
   explicit Call(SftpStore& store) : store_(store) {
     if (store_.calls_++ > 0) return;
     store_.call_ends_ = std::chrono::steady_clock::now() + store_.patience_;
-    start();
+    if (store_.session_ != nullptr)
+      store_.cut_off_.start(store_.ssh_->socket(store_.session_), store_.call_ends_);
   }
   ~Call() {
     if (--store_.calls_ == 0) store_.cut_off_.stop();
@@ -38,14 +39,10 @@ class SftpStore::Call {
   // Bytes that have come or gone are worth some time.
   void moved(std::size_t bytes) {
     store_.call_ends_ += std::chrono::microseconds(1000000 * bytes / slow_bytes_a_second);
-    start();
+    store_.cut_off_.move(store_.call_ends_);
   }
 
  private:
-  void start() {
-    if (store_.session_ != nullptr)
-      store_.cut_off_.start(store_.ssh_->socket(store_.session_), store_.call_ends_);
-  }
   SftpStore& store_;
 };
 
