@@ -77,6 +77,40 @@ TEST_F(SyncCli, AnEveningOnTwoDevices) {
   EXPECT_EQ(read(on_box), first) << "an undone version is undone everywhere";
 }
 
+// The lock that the passphrase opens is lost at the lighthouse: who has joined puts it back, and a new device
+// founds no other lighthouse over the reports that are there.
+TEST_F(SyncCli, ALostLockIsPutBack) {
+  const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
+  for (const std::string name : {"pc", "box"})
+    ASSERT_EQ(on(name + "-home", {"sync", "join", folder_ / "sea", "--device", name, "--encrypt"}).code, 0);
+  round("pc");
+  const fs::path lock = fs::directory_iterator(folder_ / "sea/keys")->path();
+  fs::remove(lock);
+  const Outcome refused = on("deck-home", {"sync", "join", folder_ / "sea", "--device", "deck"});
+  EXPECT_EQ(refused.code, 4) << refused.err;
+  EXPECT_TRUE(fs::is_empty(folder_ / "sea/keys"));
+  const Outcome asked = on("box-home", {"sync", "status"});
+  EXPECT_TRUE(has(asked.out, "can't be reached: the lighthouse's keys are")) << asked.out;
+  EXPECT_TRUE(fs::is_empty(folder_ / "sea/keys")) << "a look changes nothing";
+  round("box");
+  EXPECT_TRUE(fs::exists(lock));
+  EXPECT_EQ(on("deck-home", {"sync", "join", folder_ / "sea", "--device", "deck"}).code, 0);
+  EXPECT_EQ(read(on_box), first);
+  // A device whose copy is lost as well puts new ones there when it is told to.
+  fs::remove(lock);
+  fs::remove(folder_ / "box-home/logbook/sync/keys-lock.toml");
+  const Outcome lost = on("box-home", {"sync", "--yes"});
+  EXPECT_EQ(lost.code, 1) << lost.err;
+  EXPECT_TRUE(has(lost.err, "keys are missing")) << lost.err;
+  {
+    const Setting next("BAYSWAP_NEW_PASSPHRASE", "ten moths at dusk");
+    ASSERT_EQ(on("box-home", {"sync", "key", "change"}).code, 0);
+  }
+  const Setting next("BAYSWAP_PASSPHRASE", "ten moths at dusk");
+  ASSERT_EQ(on("pc-home", {"sync", "key", "enter"}).code, 0);
+  round("pc");
+}
+
 TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
   EXPECT_EQ(on("pc-home", {"keep", "pc"}).code, 0);
   EXPECT_EQ(on("pc-home", {"restore", "Tin Orchard", "--entry", "1", "--everywhere", "--yes"}).code, 4)

@@ -101,7 +101,7 @@ class RoundJob {
       BAYSWAP_TRY(const auto all, list_bays(books_->home));
       for (const auto& [name, bay] : all) {
         if (!bay)
-          away(name, bay.error().message);
+          away(name, bay.error());
         else if (bay->sync.takes_part && !is_cart_path(bay->root))  // a cartridge is read where it is named
           names.push_back(name);
       }
@@ -112,7 +112,7 @@ class RoundJob {
         return tl::unexpected(opened.error());
       if (!opened) {
         if (!options_.bays.empty() && !find_bay(books_->home, name)) return tl::unexpected(opened.error());
-        away(name, opened.error().message);
+        away(name, opened.error());
         continue;
       }
       bays_.push_back({*std::move(opened), {}, false});
@@ -120,15 +120,21 @@ class RoundJob {
     return {};
   }
 
-  void away(const std::string& bay, const std::string& why) { report_.away.emplace_back(bay, why); }
+  // A medium that is not there is left out of a round of all bays; what was named, or is there and can't be
+  // looked at, was meant.
+  void away(const std::string& bay, const Error& why) {
+    report_.away.emplace_back(bay, why.message);
+    if (!options_.bays.empty() || why.code != ErrorCode::not_found) report_.is_unlooked = true;
+  }
 
   void look(Logbook* logbook) {
     for (OneBay& bay : bays_) {
       const auto looked = round_->look(
           books_->catalog, {&bay.opened->bay, bay.opened->store.get(), books_->view_options()}, logbook);
       bay.looked = looked.has_value();
-      if (!looked) away(bay.opened->bay.name, looked.error().message);
+      if (!looked) away(bay.opened->bay.name, looked.error());
     }
+    if (!report_.away.empty() && std::ranges::none_of(bays_, &OneBay::looked)) report_.is_unlooked = true;
   }
 
   // A lighthouse that can't be reached is no reason not to keep this device's bays in step.
@@ -223,7 +229,7 @@ int RoundReport::exit_code() const {
   if (!stopped_by.empty()) return exit_refused;
   const std::size_t open = count(SyncRow::Outcome::waits) + count(SyncRow::Outcome::asked) +
                            count(SyncRow::Outcome::conflict) + count(SyncRow::Outcome::failed);
-  return unreachable || open + unsent + waiting_away > 0 ? exit_problems : exit_done;
+  return unreachable || is_unlooked || open + unsent + waiting_away > 0 ? exit_problems : exit_done;
 }
 
 Result<RoundReport> make_round(const Globals& globals, const SyncOptions& options,

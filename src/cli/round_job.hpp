@@ -20,6 +20,7 @@ struct RoundReport {
   Exchanged exchanged;
   std::size_t unsent = 0;        // versions that the lighthouse does not have yet
   std::size_t waiting_away = 0;  // newer saves for bays that are away
+  bool is_unlooked = false;      // a bay that was meant was not looked at, or none was at all
   std::string stopped_by;        // the bay that lost more than a third at once: nothing was written
   bool done = false;             // it went to its end
 

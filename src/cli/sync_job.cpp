@@ -18,6 +18,8 @@ namespace bayswap::cli {
 namespace {
 
 constexpr std::string_view keys_name = "keys";
+constexpr std::string_view lock_name = "keys-lock.toml";  // a copy of the lighthouse's: see put_lock
+constexpr std::size_t max_lock_bytes = 200000;
 constexpr int lock_wait_seconds = 10;
 
 }  // namespace
@@ -59,6 +61,7 @@ bool SyncJob::knows_what_is_there(bool is_encrypted) {
     opened = encrypted_store(*sea, *keys);
   }
   const auto files = (opened ? *opened : *sea).list("devices");
+  if (is_encrypted) return files && !files->empty();  // only names under our keys are listed
   std::set<std::string> known{replica->device().id};
   for (const PeerInfo& peer : replica->peers()) known.insert(peer.id);
   return files && std::ranges::any_of(*files, [&](const FileInfo& file) {
@@ -89,10 +92,16 @@ Result<void> SyncJob::reach() {
                 "see who has changed it; leave and join again if that was meant");
   if (about.is_encrypted) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
-    BAYSWAP_TRY(const std::string lock_there, newest_lock(*sea));
+    BAYSWAP_TRY(std::string lock_there, newest_lock(*sea));
+    if (lock_there.empty()) {
+      BAYSWAP_CHECK(put_lock_back(keys));
+      lock_there = keys.lock;
+    }
     if (lock_there != keys.lock)
       return fail(ErrorCode::bad_usage, "the lighthouse has another passphrase than it had",
                   "enter the new one", {Remedy::Kind::enter_passphrase, {}});
+    BAYSWAP_TRY(const auto copy, disk.stat(std::string(lock_name)));
+    if (!copy && !scratch) BAYSWAP_CHECK(keep_keys(disk, *sea, keys));
     encrypted = encrypted_store(*sea, keys);
     newest = encrypted_store(*sea, keys.with_newest_alone());
   }
@@ -102,17 +111,32 @@ Result<void> SyncJob::reach() {
   return {};
 }
 
+// The lock is what a new device needs; who has joined has the keys, and a copy of it.
+Result<void> SyncJob::put_lock_back(const Keyring& keys) {
+  BAYSWAP_TRY(const auto copy, disk.read_if_there(std::string(lock_name), max_lock_bytes));
+  if (copy && !scratch && knows_what_is_there(true))
+    return sea->create(join_path(keys_name, keys.lock), copy->view());
+  return fail(ErrorCode::damaged, "the lighthouse's keys are missing",
+              scratch ? "`bayswap sync` on a device that has joined puts them back"
+                      : "`bayswap sync key change` puts new ones there, under a passphrase that you choose");
+}
+
 Result<Keyring> own_keys(Store& disk) {
-  constexpr std::size_t largest = 200000;
-  BAYSWAP_TRY(const auto bytes, disk.read_if_there(std::string(keys_name), largest));
+  BAYSWAP_TRY(const auto bytes, disk.read_if_there(std::string(keys_name), max_lock_bytes));
   if (!bytes)
     return fail(ErrorCode::bad_usage, "the lighthouse is encrypted, and this device has no key to it",
                 "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
   return Keyring::from_bytes(bytes->view());
 }
 
-Result<void> keep_keys(Store& disk, const Keyring& keys) {
+Result<void> keep_keys(Store& disk, Store& sea, const Keyring& keys) {
+  if (const auto lock = sea.read(join_path(keys_name, keys.lock), max_lock_bytes))
+    BAYSWAP_CHECK(disk.replace(std::string(lock_name), lock->view()));
   return disk.replace(std::string(keys_name), keys.bytes().view());
+}
+
+void forget_keys(Store& disk) {
+  for (const std::string_view name : {keys_name, lock_name}) (void)disk.remove(std::string(name));
 }
 
 namespace {

@@ -19,7 +19,10 @@ namespace bayswap::cli {
 
 /// The keys of the lighthouse as this device has them. Fails with `bad_usage` if it has none.
 [[nodiscard]] Result<Keyring> own_keys(Store& disk);
-[[nodiscard]] Result<void> keep_keys(Store& disk, const Keyring& keys);
+/// Keeps them, and a copy of the lighthouse's lock, which can be lost there.
+[[nodiscard]] Result<void> keep_keys(Store& disk, Store& sea, const Keyring& keys);
+/// Forgets both.
+void forget_keys(Store& disk);
 
 /// A passphrase out of an environment variable, else from the terminal, which does not show it. `again`:
 /// asked for twice, as a new one. Fails with `bad_usage` if there is neither, or it is too short for a new
@@ -40,6 +43,7 @@ struct SyncJob {
   [[nodiscard]] Result<Lighthouse*> needed_light();
   [[nodiscard]] Result<void> reach();
   [[nodiscard]] bool knows_what_is_there(bool is_encrypted);
+  [[nodiscard]] Result<void> put_lock_back(const Keyring& keys);
   [[nodiscard]] std::int64_t now() const { return clock(); }
 
   std::optional<FileLock> lock;            // of this device's versions; none where they are looked at

@@ -52,6 +52,13 @@ Result<Lighthouse::About> encrypted_or_open(Store& sea, const SyncOptions& optio
 // The keys of a sealed lighthouse: new ones where it has none yet, else those its passphrase opens.
 Result<Keyring> keys_of(Store& sea, const std::string& lighthouse, std::optional<std::string> phrase) {
   BAYSWAP_TRY(const std::string lock, newest_lock(sea));
+  // New keys would be another lighthouse's to those who have joined.
+  if (lock.empty()) {
+    const auto reports = sea.list("devices");
+    if (reports && !reports->empty())
+      return fail(ErrorCode::damaged, "the lighthouse's keys are missing",
+                  "`bayswap sync` on a device that has joined puts them back; then join again");
+  }
   if (!phrase) {
     BAYSWAP_TRY(phrase, ask_passphrase(lock.empty()));
   }
@@ -95,7 +102,7 @@ Result<int> key_enter(const Globals& globals, const SyncOptions& /*options*/) {
       BAYSWAP_TRY(keys, put_lock(*key.job->sea, all, phrase, key.about.id));
     }
   }
-  BAYSWAP_CHECK(keep_keys(key.job->disk, keys));
+  BAYSWAP_CHECK(keep_keys(key.job->disk, *key.job->sea, keys));
   renew_reports(*key.job, key.about, keys, key.job->replica->device().id);
   if (globals.json)
     print_json({{"keys", keys.contents().size()}});
@@ -117,7 +124,7 @@ Result<int> key_change(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const std::string phrase,
               passphrase_from("BAYSWAP_NEW_PASSPHRASE", "New passphrase of the lighthouse", true));
   BAYSWAP_TRY(keys, put_lock(*key.job->sea, keys.with_new_key(), phrase, key.about.id));
-  BAYSWAP_CHECK(keep_keys(key.job->disk, keys));
+  BAYSWAP_CHECK(keep_keys(key.job->disk, *key.job->sea, keys));
   renew_reports(*key.job, key.about, keys, {});
   if (globals.json)
     print_json({{"keys", keys.contents().size()}});
@@ -174,9 +181,9 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_CHECK(check_name(*sea, lighthouse, keys, known ? known->id : std::string(), name));
   BAYSWAP_TRY(const Replica replica, Replica::join(own, name, url, lighthouse.id));
   if (keys)
-    BAYSWAP_CHECK(keep_keys(own, *keys));
+    BAYSWAP_CHECK(keep_keys(own, *sea, *keys));
   else
-    (void)own.remove("keys");  // of one that it was in before
+    forget_keys(own);  // of one that it was in before
   const DeviceInfo& device = replica.device();
   if (globals.json)
     print_json({{"device", device.name},
@@ -196,7 +203,7 @@ Result<int> leave(const Globals& globals, const SyncOptions& /*options*/) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
   const std::string url = job->replica->device().url;
   BAYSWAP_CHECK(job->replica->leave());
-  (void)job->disk.remove("keys");
+  forget_keys(job->disk);
   if (globals.json)
     print_json({{"left", url}});
   else

@@ -208,6 +208,11 @@ Result<void> BayLook::take_loaded() {
   });
   for (Loaded& one : loaded_) {
     const std::string& stamp = stamps_[one.save];
+    // A write that never happened left the place without a past: what is there now did not come from it.
+    if (one.place != nullptr && one.place->seen.empty() && one.digest != one.place->coming) {
+      round_.places.remove(bay_, one.key);
+      one.place = nullptr;
+    }
     if (one.place != nullptr) {
       BAYSWAP_CHECK(changed(one, stamp));
       continue;

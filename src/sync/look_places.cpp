@@ -72,6 +72,10 @@ Content BayLook::completed(const Content& now, const Version* before, const Held
 }
 
 Result<void> BayLook::lost(const HeldSave& save, HeldPlace* place, Loss loss, const std::string& why) {
+  if (place != nullptr && place->seen.empty()) {
+    round_.places.remove(bay_, std::string(place->key));  // a write that never happened
+    place = nullptr;
+  }
   if (place == nullptr) {
     if (loss == Loss::damaged) {
       block(save, place);
@@ -154,6 +158,7 @@ Result<void> BayLook::settle_new() {
         lineage != nullptr && !is_deleted(*lineage) ? version_with(*lineage, one.digest) : nullptr;
     if (const Version* version = same) {
       known.emplace_back(&one, place_of(one, version->id));
+      known.back().second.is_unheard = true;
       continue;
     }
     unknown.emplace_back(&one, parents_of(*one.save, lineage));
@@ -221,10 +226,6 @@ std::vector<VersionId> BayLook::parents_of(const HeldSave& save, const Lineage* 
         if (const Version* known = write.content.empty() ? nullptr : version_with(*lineage, write.content))
           return {known->id};
   return {};
-}
-
-bool BayLook::is_deleted(const Lineage& lineage) {
-  return std::ranges::all_of(lineage.heads, [](const Version* head) { return head->is_deletion(); });
 }
 
 Result<void> BayLook::look_for_vanished() {

@@ -34,6 +34,7 @@ bool read_places(ByteView body, std::map<std::pair<std::string, std::string>, He
     place.is_lost = (flags & 1) != 0;
     place.is_wanted_back = (flags & 2) != 0;
     place.is_known_lost = (flags & 4) != 0;
+    place.is_unheard = (flags & 8) != 0;
     std::pair key(place.bay, place.key);
     places.emplace(std::move(key), std::move(place));
   }
@@ -74,7 +75,7 @@ Result<void> PlaceBook::save(Store& store) {
     out.raw(place.version.bytes);
     out.raw(place.coming_version.bytes);
     out.u8(static_cast<std::uint8_t>((place.is_lost ? 1 : 0) | (place.is_wanted_back ? 2 : 0) |
-                                     (place.is_known_lost ? 4 : 0)));
+                                     (place.is_known_lost ? 4 : 0) | (place.is_unheard ? 8 : 0)));
   }
   out.u32(static_cast<std::uint32_t>(rests_.size()));
   for (const auto& [bay, rest] : rests_) {

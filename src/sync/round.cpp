@@ -93,6 +93,40 @@ std::string in_words(const Pieces& a, const Pieces& b) {
 
 }  // namespace
 
+bool is_deleted(const Lineage& lineage) {
+  return std::ranges::all_of(lineage.heads, [](const Version* head) { return head->is_deletion(); });
+}
+
+Result<bool> settle_unheard(SyncRound::Impl& round) {
+  std::vector<HeldPlace*> returned;
+  BAYSWAP_TRY(const History* history, round.replica.history());
+  for (const auto& [name, bay] : round.bays)
+    for (HeldPlace* place : round.places.of_bay(name)) {
+      if (!place->is_unheard) continue;
+      place->is_unheard = false;
+      round.places.touch();
+      const Version* version = history->known(place->version);
+      const Lineage* lineage = version != nullptr ? history->lineage_of(version->id) : nullptr;
+      if (lineage != nullptr && !version->is_deletion() && is_deleted(*lineage)) returned.push_back(place);
+    }
+  for (HeldPlace* place : returned) {
+    BAYSWAP_TRY(const History* now, round.replica.history());
+    const Version* version = now->known(place->version);
+    Version back = *version;
+    back.parents.clear();
+    for (const Version* head : now->lineage_of(version->id)->heads) back.parents.push_back(head->id);
+    back.noted = round.request.now;
+    round
+        .row(SyncRow::Outcome::noted, place->bay, version->save.facts.game.platform, place->label,
+             place->path, "it is here again after it was deleted elsewhere")
+        .version = place->version;
+    BAYSWAP_TRY(place->version, round.replica.note(std::move(back)));
+  }
+  if (!returned.empty()) BAYSWAP_CHECK(round.replica.save());
+  BAYSWAP_CHECK(round.places.save(round.own));
+  return !returned.empty();
+}
+
 std::string_view to_text(Loss loss) {
   return loss_words.at(static_cast<std::size_t>(loss));
 }
@@ -154,7 +188,15 @@ Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
   report.conflicts = impl_->replica.conflicts();
   for (const SyncRow& row : rows_)
     if (row.outcome == SyncRow::Outcome::waits) ++report.waiting;
-  return impl_->replica.exchange(*lighthouse, report);
+  BAYSWAP_TRY(Exchanged done, impl_->replica.exchange(*lighthouse, report));
+  BAYSWAP_TRY(const bool is_news, settle_unheard(*impl_));
+  if (!is_news) return done;
+  BAYSWAP_TRY(const Exchanged again, impl_->replica.exchange(*lighthouse, report));
+  done.received += again.received;
+  done.sent += again.sent;
+  done.sent_bytes += again.sent_bytes;
+  done.given += again.given;
+  return done;
 }
 
 Result<std::vector<Plan>> SyncRound::plan(const std::string& bay, Lighthouse* lighthouse, Logbook* logbook) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <gtest/gtest.h>
+#include <bayswap/keyring.hpp>
 #include <bayswap/sync.hpp>
 
 #include <algorithm>
@@ -105,9 +106,11 @@ inline const Catalog& catalog() {
 
 class SyncDevice {
  public:
-  SyncDevice(std::string name, Store& sea) : name_(std::move(name)), sea_(sea) {
-    const auto lighthouse = Lighthouse::found(sea);
-    EXPECT_TRUE(Replica::join(own_, name_, "sea", lighthouse->id()));
+  // `keys`: of an encrypted lighthouse.
+  SyncDevice(std::string name, Store& sea, std::optional<Keyring> keys = {})
+      : name_(std::move(name)), sea_(sea), keys_(std::move(keys)) {
+    const auto lighthouse = Lighthouse::make(sea, keys_.has_value());
+    EXPECT_TRUE(lighthouse && Replica::join(own_, name_, "sea", lighthouse->id));
   }
   TestBay& bay(std::size_t index) { return *bays_.at(index); }
   TestBay& bay(const std::string& name, const std::string& toml) {
@@ -143,8 +146,9 @@ class SyncDevice {
       if (!well(round->look(catalog(), {&one->bay, stores.back().get(), {}}, &*logbook).has_value()))
         return round->rows();
     }
+    const auto sealed = sealed_over(sea);
     std::optional<Lighthouse> lighthouse;
-    if (online) lighthouse = *Lighthouse::open(sea);
+    if (online) lighthouse = *Lighthouse::open(sea, sealed.get());
     if (!well(round->exchange(online ? &*lighthouse : nullptr).has_value())) return round->rows();
     for (const auto& one : bays_) {
       const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
@@ -175,7 +179,8 @@ class SyncDevice {
   // As the commands do it: what others know is asked first.
   void forget_and_prune(const std::string& device, std::size_t keep) {
     auto replica = Replica::open(own_);
-    auto lighthouse = Lighthouse::open(sea_);
+    const auto sealed = sealed_over(sea_);
+    auto lighthouse = Lighthouse::open(sea_, sealed.get());
     ASSERT_TRUE(replica && lighthouse && replica->exchange(*lighthouse, {}));
     (void)replica->forget(*lighthouse, device);
     (void)replica->prune(*lighthouse, keep);  // a lighthouse that has lost something is left as it is
@@ -238,8 +243,12 @@ class SyncDevice {
   Power power;
 
  private:
+  [[nodiscard]] std::unique_ptr<Store> sealed_over(Store& sea) const {
+    return keys_ ? encrypted_store(sea, *keys_) : nullptr;
+  }
   std::string name_;
   Store& sea_;
+  std::optional<Keyring> keys_;
   MemoryStore own_;
   MemoryStore book_;
   std::vector<std::unique_ptr<TestBay>> bays_;
