@@ -3,14 +3,17 @@
 // name.
 #include <gtest/gtest.h>
 #include <bayswap/card.hpp>
+#include <bayswap/conversion.hpp>
 #include <bayswap/inspect.hpp>
 #include <bayswap/layout.hpp>
+#include <bayswap/save_place.hpp>
 #include <bayswap/title.hpp>
 
 #include "base/checksum.hpp"
 #include "base/endian.hpp"
 #include "support/builders.hpp"
 #include "support/cards.hpp"
+#include "support/folder.hpp"
 #include "support/property.hpp"
 #include "support/roms.hpp"
 
@@ -384,7 +387,63 @@ TEST(SecondReading, AHashInAHeadIsSaidToBeStale) {
   ASSERT_TRUE(card);
   EXPECT_EQ((*card)->kind(), CardKind::ps1);
   EXPECT_EQ((*card)->notes().size(), 1U);
-  EXPECT_EQ((*card)->warnings_for(made_save(CardKind::ps1, 1, 1, 1)).size(), 1U);
+  EXPECT_FALSE((*card)->stale_once_changed().empty());
+  EXPECT_TRUE(make_card(CardKind::ps1)->stale_once_changed().empty());
+  // Whatever changes the card says so; what leaves it as it is does not.
+  const Folder folder;
+  LocalStore disk(folder.path());
+  ASSERT_TRUE(disk.create("head.mcd", (*card)->image().view()));
+  const CardSave save = made_save(CardKind::ps1, 1, 1, 1);
+  const auto warnings = [&](const std::function<Result<void>(Card&)>& change) {
+    const auto planned = plan_card_change(disk, "head.mcd", 0, std::nullopt, "a test", change);
+    EXPECT_TRUE(planned);
+    if (planned && !planned->plan.changes.empty()) {
+      EXPECT_TRUE(disk.replace("head.mcd", planned->plan.changes.front().after->view()));
+    }
+    return planned ? planned->plan.issues.size() : 9;
+  };
+  EXPECT_EQ(warnings([](Card&) { return Result<void>(); }), 0U);
+  EXPECT_EQ(warnings([&](Card& now) { return now.put(save); }), 1U);
+  EXPECT_EQ(warnings([&](Card& now) { return now.drop(save.name); }), 1U);
+  EXPECT_EQ(warnings([&](Card& now) { return now.undelete(now.entries().front().name); }), 1U);
+}
+
+// What a chip of half the size leaves, and a larger one that is half used, are the same bytes; and a file
+// that counts its own bytes is no chip.
+TEST(SecondReading, AnErasedHalfAndABlockFileSayNothingOfTheChip) {
+  const Catalog catalog;
+  Image half = bytes_of(noise(65536, 5));
+  std::fill(half.begin() + 32768, half.end(), Byte{0xff});
+  std::set<std::string> likely;
+  for (const LayoutMatch& match : recognise(catalog, Blob::copy_of(half), {}).matches)
+    if (match.confidence > 0.05 && match.layout->platform == Platform::gba) likely.insert(match.layout->id);
+  EXPECT_TRUE(likely.contains("gba.sram-64k") && likely.contains("gba.flash"));
+  Image blocks = bytes_of(noise(8208, 6));
+  put_le(blocks, 0, 4, 0x00020053);
+  put_le(blocks, 4, 4, blocks.size());
+  for (const double hour : {0.0, 1.0}) {
+    const Image time{0x24, 0x05, 0x12, 0x03, 0x14, 0x30, 0x15};
+    if (hour > 0) std::ranges::copy(time, blocks.end() - 16);
+    for (const LayoutMatch& match : recognise(catalog, Blob::copy_of(blocks), {}).matches)
+      EXPECT_LT(match.confidence, 0.5) << match.layout->id;
+  }
+}
+
+// Some games put their card's serial number into what they save. A sheet knows which.
+TEST(SecondReading, ASheetSaysWhatIsBoundToItsCard) {
+  const CardSave save = made_save(CardKind::gc, 1, 2, 1);
+  const std::string code = describe(save).code;
+  SheetShelf sheets;
+  const std::string head = "sheet = 1\nid = \"gc.bound\"\nname = \"bound\"\n";
+  const std::string game = "[game]\nplatform = \"gc\"\ncode = \"" + code +
+                           "\"\n[[field]]\nname = \"first\"\ntype = \"u8\"\nat = 0\n";
+  ASSERT_TRUE(sheets.add(head + game, "gc.bound.toml"));
+  EXPECT_EQ(on_another_card(sheets, save), "");
+  const auto added = sheets.add(head + "bound-to-card = \"the sum at 40 is made with its serial\"\n" + game,
+                                "gc.bound.toml");
+  ASSERT_TRUE(added) << added.error().message;
+  EXPECT_NE(on_another_card(sheets, save).find("made with its serial"), std::string::npos);
+  EXPECT_EQ(on_another_card(sheets, made_save(CardKind::ps1, 1, 1, 1)), "");
 }
 
 // A note without a code, or without a maker, is free to the console.

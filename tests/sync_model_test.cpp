@@ -204,6 +204,12 @@ class Evenings {
     return std::ranges::count_if(ever_, [&](const auto& one) { return one.second.content == content; });
   }
 
+  [[nodiscard]] bool others_had(const std::string& content, const SyncDevice& device) const {
+    return std::ranges::any_of(ever_, [&](const auto& one) {
+      return one.second.content == content && one.second.device_name != device.name();
+    });
+  }
+
   void play(ModelBay& bay, std::size_t game, const Blob& sram) {
     tell(game, "played in " + bay.bay->bay.name + ": " + node_of(bay.save(game), game).substr(0, 9) + " -> " +
                    digest_of_sram(sram).substr(0, 8));
@@ -332,8 +338,10 @@ class Evenings {
         const bool was_fresh = fresh_.contains({bay.bay, game});
         // A known version where there was no save is that version: a newer one takes its place, as on a new
         // device with old saves. That it was deleted elsewhere removes nothing.
-        const bool is_old_copy = was_fresh && fresh_.at({bay.bay, game}).is_first &&
-                                 fresh_.at({bay.bay, game}).versions > 0 && now != node_of({}, game);
+        const bool is_old_copy =
+            was_fresh && fresh_.at({bay.bay, game}).is_first &&
+            (fresh_.at({bay.bay, game}).versions > 0 || others_had(was->second, device)) &&
+            now != node_of({}, game);
         // A round that was cut off may have noted it all the same: others may have gone on from it since.
         if (is_looked_at || (was_fresh && versions_with(was->second) > fresh_.at({bay.bay, game}).versions))
           fresh_.erase({bay.bay, game});

@@ -118,6 +118,8 @@ class Card {
   /// Returns a save. Fails with `not_found`, and the nearest name, if it does not exist, `damaged` if not all
   /// of its blocks can be determined.
   [[nodiscard]] virtual Result<CardSave> read(const std::string& name) const = 0;
+  /// Returns what around the card does not fit any more once the card changes, a sentence; empty: nothing.
+  [[nodiscard]] virtual std::string stale_once_changed() const { return {}; }
   /// Returns why a console may not find the save on this card, a sentence each.
   [[nodiscard]] virtual std::vector<std::string> warnings_for(const CardSave& /*save*/) const { return {}; }
   /// Adds a save. Fails with `does_not_fit`, and the number of missing blocks, if there is no room;

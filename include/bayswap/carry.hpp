@@ -91,9 +91,12 @@ struct CarryRequest {
   std::set<IssueCode> accept;  // refusals that the user accepts; see is_acceptable
   const TitleBook* titles = nullptr;
   const PairBook* pairs = nullptr;
-  AccountMap accounts;              // given or remembered; the first that fits is used
-  std::size_t accounts_said = 0;    // how many of them, from the front, were given
-  std::optional<Region> region;     // restamp identifiers for it
+  AccountMap accounts;            // given or remembered; the first that fits is used
+  std::size_t accounts_said = 0;  // how many of them, from the front, were given
+  std::optional<Region> region;   // restamp identifiers for it
+  /// Returns what to warn of where a save goes onto another memory card; empty: nothing. See
+  /// on_another_card() in save_place.hpp.
+  std::function<std::string(const CardSave&)> on_another_card;
   bool exact = false;               // remove files that only the target has
   bool replace_companions = false;  // replace companions that the target has
   /// Returns what the logbook knows of a file (an absolute path), as in Logbook::writes(). With it, a copy of

@@ -48,6 +48,10 @@ struct SavePlace {
 /// Returns the files of a save's content for a sheet; none for an encrypted one.
 [[nodiscard]] std::vector<SheetFile> sheet_files_of(const Content& content);
 
+/// Returns what to warn of where a save of a memory card goes onto another card, as its sheet says; empty if
+/// no sheet fits, or it says nothing.
+[[nodiscard]] std::string on_another_card(const SheetShelf& sheets, const CardSave& save);
+
 /// Returns the changes to the stored files that replace the save's own files by `now`, which has the same
 /// names and sizes. The rest of each container stays. Fails with `unsupported` if the container can't be
 /// written.

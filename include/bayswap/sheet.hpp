@@ -41,6 +41,9 @@ class Sheet {
 
   [[nodiscard]] const std::string& id() const;
   [[nodiscard]] const std::string& name(std::string_view language = {}) const;
+  /// Returns the sentence that says what of the save is made with its memory card's serial number, so that
+  /// the game may refuse it on another card; empty if the sheet says nothing of that.
+  [[nodiscard]] const std::string& bound_to_card(std::string_view language = {}) const;
   [[nodiscard]] std::int64_t revision() const;
   [[nodiscard]] Platform platform() const;
   [[nodiscard]] const std::vector<std::string>& codes() const;

@@ -143,6 +143,9 @@ Result<bool> put_card(MergeContext& context, Arrival& arrival, Image& image) {
   const auto own = image.card->read(save.name);
   arrival.brought = true;
   if (own && own->same_content(save)) return false;
+  if (!arrival.bound.empty())
+    arrival.issues.warn(IssueCode::signature, arrival.bound,
+                        "see in the game that it is accepted; the whole card can be copied as it is");
   if (own) check_newer_entry(context, arrival, image, *own);
   if (arrival.issues.refusal() != nullptr) return false;
   if (own) keep_file_order(save, *own);
@@ -198,6 +201,8 @@ Result<void> merge_card(MergeContext& context, std::span<Arrival* const> arrival
       last->steps, image.display_path,
       fmt::format("{} of {} blocks stay free", image.card->free_blocks(), image.card->capacity_blocks()));
   last->changes.push_back({image.path, image.before, after, std::nullopt});
+  if (const std::string stale = image.card->stale_once_changed(); !stale.empty())
+    last->issues.warn(IssueCode::signature, fmt::format("{}: {}", image.display_path, stale));
   return {};
 }
 

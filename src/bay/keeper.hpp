@@ -30,6 +30,7 @@ struct Arrival {
   std::string display_path;       // where it comes from, as the user knows it
   std::string origin;             // the bay it comes from, or empty
   std::optional<std::int64_t> modified;
+  std::string bound;   // why the game may refuse it on another card; empty: nothing is known
   int pak = 0;         // the controller pak that is meant; 0: not said
   bool exact = false;  // files that only the target has go
   std::vector<Spot> spots;

@@ -42,9 +42,10 @@ class WrappedCard final : public Card {
   std::vector<CardEntry> entries() const override { return card_->entries(); }
   Result<CardSave> read(const std::string& name) const override { return card_->read(name); }
   std::vector<std::string> warnings_for(const CardSave& save) const override {
-    std::vector<std::string> all = card_->warnings_for(save);
-    if (is_hashed()) all.push_back(std::string(stale_hash));
-    return all;
+    return card_->warnings_for(save);
+  }
+  std::string stale_once_changed() const override {
+    return is_hashed() ? std::string(stale_hash) : card_->stale_once_changed();
   }
   Result<void> put(const CardSave& save) override { return card_->put(save); }
   Result<void> drop(const std::string& name) override { return card_->drop(name); }

@@ -145,6 +145,11 @@ class Finder {
     if (size == 0 || size > left(content)) return;
     const CardSave save =
         single_save(CardKind::dc, file_.slice(from, entry_bytes), file_.slice(content, size));
+    // Within a file of anything 32 bytes come to look like an entry: the content has to speak for it.
+    const ByteView data = save.payload.view();
+    const std::size_t covered = covered_bytes(data);
+    const bool is_proven = covered > 0 && le16(data, content_crc_at) == content_crc(data.first(covered));
+    if (from != 0 && !is_proven && !is_filler_after(content + size)) return;
     add(save, from, content, size, describe(save).title.empty() ? 3 : 6,
         fmt::format("a dc directory entry at {}, followed by its {} blocks", from, size / block_size));
   }

@@ -52,6 +52,8 @@ Result<CardChange> plan_card_change(Store& disk, const std::string& path, int sl
   if (const Blob after = out.card->image(); after != before) {
     BAYSWAP_CHECK(proved(path, after, slot, problems_before));
     out.plan.changes.push_back({path, before, after, std::nullopt});
+    if (std::string stale = out.card->stale_once_changed(); !stale.empty())
+      out.plan.add({PlanIssue::Level::warning, IssueCode::signature, std::move(stale), {}});
   }
   note_hard_links(out.plan, disk);
   return out;

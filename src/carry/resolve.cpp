@@ -345,6 +345,8 @@ Result<Arrival> Resolver::resolve(SourceSave source) {
   arrival.content = std::move(source.content);
   BAYSWAP_TRY(arrival.spots, keeper.spots(to_, arrival));
   BAYSWAP_CHECK(restamp(source, arrival));
+  if (arrival.content.item && request_.on_another_card)
+    arrival.bound = request_.on_another_card(*arrival.content.item);
   if (arrival.content.item && !arrival.spots.empty())  // its name may have been restamped
     for (Spot& spot : arrival.spots)
       if (!spot.entry.empty()) spot.entry = arrival.content.item->name;

@@ -49,6 +49,7 @@ Result<SavePlace> open_entry(Store& store, const std::string& image, const std::
   BAYSWAP_TRY(const auto card, open_card(bytes));
   BAYSWAP_TRY(const CardSave item, card->read(entry));
   add_item(place, item);
+  if (std::string stale = card->stale_once_changed(); !stale.empty()) place.notes.push_back(std::move(stale));
   return place;
 }
 
@@ -235,6 +236,19 @@ std::vector<SheetFile> sheet_files_of(const Content& content) {
       break;
   }
   return std::move(place.files);
+}
+
+std::string on_another_card(const SheetShelf& sheets, const CardSave& save) {
+  Content content;
+  content.kind = Content::Kind::item;
+  content.item = save;
+  const CardEntry entry = describe(save);
+  const auto platform = platform_from_tag(to_text(save.kind));
+  std::optional<GameId> game;
+  if (platform) game = GameId{*platform, entry.code, entry.title, entry.region};
+  const Sheet* sheet = sheets.best(game, sheet_files_of(content));
+  if (sheet == nullptr || sheet->bound_to_card().empty()) return {};
+  return fmt::format("{}: the game may refuse it on another card: {}", save.name, sheet->bound_to_card());
 }
 
 Result<SavePlace> open_save_place(BayView& view, const HeldSave& save, const Hints& hints) {

@@ -1,6 +1,7 @@
 #include "cli/books.hpp"
 
 #include <bayswap/inspect.hpp>
+#include <bayswap/save_place.hpp>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
@@ -172,6 +173,12 @@ CarryRequest request_of(const Books& books, Logbook* logbook) {
   request.titles = &books.titles;
   request.book = &books.chips;
   request.pairs = &books.pairs;
+  // The sheets are read by the first save of a card.
+  request.on_another_card = [home = books.home,
+                             shelf = std::make_shared<std::optional<SheetShelf>>()](const CardSave& save) {
+    if (!*shelf) (void)load_sheets(home, shelf->emplace());
+    return on_another_card(**shelf, save);
+  };
   if (logbook == nullptr) return request;
   // Read once, by the first save that takes another's place.
   using Writes = std::map<std::string, std::vector<FileWrite>>;

@@ -1,5 +1,7 @@
 #include "cli/card_job.hpp"
 
+#include <bayswap/save_place.hpp>
+
 #include <algorithm>
 
 #include "base/path.hpp"
@@ -48,6 +50,12 @@ Result<void> CardJob::put(Card& card, const CardSave& given) {
                 "`bayswap card restamp --region` restamps one on its card");
   for (const std::string& warning : card.warnings_for(save))
     say(globals.quiet, "bayswap: warning: " + warning);
+  if (const auto home = home_of(globals)) {
+    SheetShelf sheets;
+    (void)load_sheets(*home, sheets);
+    if (const std::string bound = on_another_card(sheets, save); !bound.empty())
+      say(globals.quiet, "bayswap: warning: " + bound);
+  }
   if (const auto there = card.read(save.name); there && options.replace) {
     // The same save again changes nothing, or each time would move it to other blocks.
     if (there->same_content(save) && there->title == save.title && describe(*there).modified == own.modified)

@@ -37,6 +37,9 @@ struct Change {
     } else if (!globals.quiet) {
       if (!edit.changes.empty()) print_differences(edit.changes, "before", "after");
       if (!edit.resealed.empty()) fmt::print("Sealed again: {}.\n", printable(joined(edit.resealed, ", ")));
+      if (!edit.changes.empty() && options.out.empty())
+        for (const std::string& note : found.place.notes)
+          fmt::print("{}\n", toned(Tone::warn, printable(note)));
       for (const std::string& note : edit.notes) fmt::print("{}\n", toned(Tone::dim, printable(note)));
       for (const SheetFinding& rule : edit.broken_rules)
         fmt::print("{} {} ({})\n", toned(Tone::warn, "against the rules:"), printable(rule.text), rule.id);

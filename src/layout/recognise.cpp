@@ -45,6 +45,7 @@ class Recogniser {
       weight = match.fit == Fit::padded ? 0.2 : 0.05;
     }
     weight *= score_extension(layout, match.evidence);
+    if (counts_itself(file_.view())) return 0;
     for (const Slot& slot : layout.slots) {
       const auto place = layout.place(slot, bytes.size());
       const ByteView own = bytes.view().subspan(place.at, place.size);
@@ -66,6 +67,13 @@ class Recogniser {
   }
 
  private:
+  // Files of blocks begin with a mark, how many blocks there are, and how long the file is: what chance does
+  // not make.
+  static bool counts_itself(ByteView file) {
+    constexpr std::uint16_t block_mark = 0x0053;
+    return file.size() >= 16 && le16(file, 0) == block_mark && le32(file, 4) == file.size();
+  }
+
   double score_extension(const Layout& layout, std::vector<std::string>& evidence) const {
     if (!owner_) return 1;  // such as .sav, which stands for anything
     if (layout.platform != *owner_) return 0.05;
@@ -194,7 +202,8 @@ class Recogniser {
     if (end >= file.size()) return 1;
     if (is_uniform(file.subspan(end), &fill) && (fill == 0 || fill == 0xff)) {
       evidence.push_back(fmt::format("nothing but {:02X} after byte {}", fill, end));
-      return is_uniform(file.first(end)) ? 1 : 2;
+      // An erased half of a larger flash is FF as well.
+      return is_uniform(file.first(end)) || fill == 0xff ? 1 : 2;
     }
     return 0.001;
   }

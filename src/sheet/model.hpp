@@ -210,6 +210,7 @@ struct Sheet {
   std::map<std::string, Table, std::less<>> tables;
   std::vector<TextForm> text_forms;
   std::vector<RecordDef> records;  // the first is the whole save
+  Words bound_to_card;             // what of the save holds something of its card; no words: nothing
   std::string origin;
 };
 

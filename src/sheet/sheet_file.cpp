@@ -34,6 +34,7 @@ class SheetReader {
     sheet.revision = revision.value_or(1);
     BAYSWAP_TRY(const auto order, read_order(root_, "order"));
     context_.big_endian = order.value_or(false);
+    BAYSWAP_TRY(sheet.bound_to_card, read_words(root_, "bound-to-card"));
     BAYSWAP_CHECK(read_game());
     BAYSWAP_CHECK(read_tables());
     BAYSWAP_CHECK(read_encodings());

@@ -25,6 +25,9 @@ const std::string& Sheet::name(std::string_view language) const {
   const std::string& name = content_->name.in(language);
   return name.empty() ? content_->id : name;
 }
+const std::string& Sheet::bound_to_card(std::string_view language) const {
+  return content_->bound_to_card.in(language);
+}
 std::int64_t Sheet::revision() const {
   return content_->revision;
 }

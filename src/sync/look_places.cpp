@@ -171,7 +171,9 @@ Result<void> BayLook::settle_new() {
     BAYSWAP_TRY(const VersionId id, round_.replica.note(std::move(version)));
     if (one->save->kind != SaveKind::battery) BAYSWAP_CHECK(keep_now(*one->save));
     row(Outcome::noted, *one->save, is_new ? "it is new" : "it changed").version = id;
-    round_.places.set(place_of(*one, id));
+    HeldPlace place = place_of(*one, id);
+    place.is_unheard = is_new;
+    round_.places.set(std::move(place));
   }
   return {};
 }

@@ -39,6 +39,8 @@ Result<Plan> plan_removal(BayView& view, const HeldSave& save, const Version& de
     BAYSWAP_CHECK(card->drop(save.entry));
     plan.place = save.entry;
     plan.changes.push_back({save.path, before, card->image(), std::nullopt});
+    if (std::string stale = card->stale_once_changed(); !stale.empty())
+      plan.add({PlanIssue::Level::warning, IssueCode::signature, std::move(stale), {}});
   } else {
     BAYSWAP_TRY(const auto paths, files_of(store, save));
     for (const std::string& path : paths) {

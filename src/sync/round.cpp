@@ -94,7 +94,8 @@ std::string in_words(const Pieces& a, const Pieces& b) {
 }  // namespace
 
 bool is_deleted(const Lineage& lineage) {
-  return std::ranges::all_of(lineage.heads, [](const Version* head) { return head->is_deletion(); });
+  return std::ranges::all_of(differing_heads(lineage),
+                             [](const Version* head) { return head->is_deletion(); });
 }
 
 Result<bool> settle_unheard(SyncRound::Impl& round) {

@@ -79,8 +79,8 @@ struct SyncRound::Impl {
 
 /// Whether its last word everywhere is that it is gone.
 [[nodiscard]] bool is_deleted(const Lineage& lineage);
-/// After others were heard: saves that were new here, with bytes that are known, and were deleted elsewhere,
-/// become children of that deletion. True if there were any.
+/// After others were heard: saves that were new here, with bytes that were deleted elsewhere, become children
+/// of that deletion. True if there were any.
 [[nodiscard]] Result<bool> settle_unheard(SyncRound::Impl& round);
 /// Takes a save out of the bay; `deletion` is the version that says so.
 [[nodiscard]] Result<Plan> plan_removal(BayView& view, const HeldSave& save, const Version& deletion);

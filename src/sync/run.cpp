@@ -225,6 +225,7 @@ class Runner {
       HeldPlace* place = seen && *seen ? round_.places.find(bay_, (*seen)->key) : nullptr;
       if (place == nullptr || (*seen)->digest != place->coming) {
         if (was_written_since(plans_[writing.plan])) {
+          keep_as_written(writing);
           row.outcome = Outcome::waits;
           row.why = "a program wrote it in the meantime; that stays, and counts in the next round";
           continue;
@@ -245,6 +246,18 @@ class Runner {
       round_.places.touch();
     }
     return {};
+  }
+
+  // What is there now was played on from what went there.
+  void keep_as_written(const Writing& writing) {
+    for (HeldPlace* place : round_.places.of_bay(bay_)) {
+      if (place->coming_version != writing.version || place->coming.empty()) continue;
+      place->version = place->coming_version;
+      place->seen = place->coming;
+      place->stamp.clear();
+      place->coming.clear();
+      round_.places.touch();
+    }
   }
 
   // A disk has what it was given, or what a program wrote after that. Anything else can also fail to write.
