@@ -343,6 +343,13 @@ TEST(CartCli, VoltageSeatAndBatteryAreSaid) {
   EXPECT_EQ(crooked.code, 4) << "its header is garbage";
   EXPECT_NE(crooked.err.find("contacts"), std::string::npos) << crooked.err;
   EXPECT_EQ(cart.chip(), noise(8192, 5));
+  // Its header tells, once it has power, that this was too much.
+  const SimCart small({"gba", "sram", 32768, PartKind::sram}, "", noise(32768, 5), "tells_voltage = 0\n");
+  const SimReader third({small.folder.path()});
+  const Outcome high = bench.bayswap({"cart", "look", "--port", third.path(), "--volts", "5"});
+  EXPECT_EQ(high.code, 3) << high.out;
+  EXPECT_NE(high.err.find("made for 3.3 V"), std::string::npos) << high.err;
+  EXPECT_EQ(bench.bayswap({"cart", "look", "--port", third.path()}).code, 0);
   const SimCart flat({"snes", "sram", 8192, PartKind::sram}, "flat_battery = 1", noise(8192, 5));
   const SimReader other({flat.folder.path()});
   const Outcome look = bench.bayswap({"cart", "look", "--port", other.path()});

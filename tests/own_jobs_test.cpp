@@ -110,6 +110,17 @@ TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
           "--accept", "newer"});
     EXPECT_EQ(read(at + "/a/states/Gull Ledger.state1"), noise(5000, 77));
   }
+  // Two digits stay two digits.
+  for (const std::string at : {"two/a", "two/b"}) {
+    put(at + "/roms/Tin Orchard.nes", nes_rom(3));
+    put(at + "/saves/Tin Orchard.srm", tally(10, 8192));
+    for (const std::string slot : {"01", "02"})
+      put(at + "/states/Tin Orchard.state" + slot, noise(5000, at == "two/a" ? 1 : 2));
+  }
+  fs::remove(folder_ / "two/b/states/Tin Orchard.state02");
+  put("two/a/states/Tin Orchard.state03", noise(5000, 4));
+  done({"carry", "Tin Orchard", "--states", "--slot", "3", "--from", "two/a", "--to", "two/b"});
+  EXPECT_EQ(read("two/b/states/Tin Orchard.state03"), noise(5000, 4));
   // Letters: A is the first slot.
   for (std::size_t i = 0; i < roms.size(); ++i) {
     put("let/roms/" + names[i] + ".nes", roms[i]);
@@ -294,6 +305,33 @@ TEST_F(OwnJobs, SingleSavesAreOneEachWhateverTheyAreCalled) {
   EXPECT_EQ(back["to_carry"], 0);
 }
 
+// What was played and never kept since is what a save was on that day, and stays.
+TEST_F(OwnJobs, WhatWasPlayedSinceIsTheSaveOfItsDay) {
+  put("pc/roms/Cog Isle.nes", nes_rom(5));
+  put("pc/saves/Cog Isle.srm", tally(1, 8192));
+  written("pc/saves/Cog Isle.srm", 1700000000);
+  setenv("BAYSWAP_NOW", "1700100000", 1);
+  ASSERT_EQ(bayswap({"bay", "add", "desk", "pc"}).code, 0);
+  ASSERT_EQ(bayswap({"keep", "desk"}).code, 0);
+  put("pc/saves/Cog Isle.srm", tally(2, 8192));
+  written("pc/saves/Cog Isle.srm", 1700200000);  // November 17th
+  setenv("BAYSWAP_NOW", "1700500000", 1);
+  const Outcome same = bayswap({"restore", "Cog Isle", "--date", "2023-11-18", "--yes"});
+  EXPECT_EQ(same.code, 0) << same.err;
+  EXPECT_TRUE(has(same.out + same.err, "as it was then")) << same.out << same.err;
+  EXPECT_EQ(read("pc/saves/Cog Isle.srm"), tally(2, 8192));
+  done({"restore", "Cog Isle", "--date", "2023-11-16"});
+  EXPECT_EQ(read("pc/saves/Cog Isle.srm"), tally(1, 8192));
+  unsetenv("BAYSWAP_NOW");
+  // An empty folder shows no rules, and takes the save under its own name.
+  fs::create_directories(folder_ / "fresh");
+  done({"restore", "Cog Isle", "--entry", "1", "--to", "fresh"});
+  EXPECT_EQ(read("fresh/Cog Isle.srm"), tally(1, 8192));
+  fs::create_directories(folder_ / "bare");
+  done({"carry", "Cog Isle", "--from", "desk", "--to", "bare"});
+  EXPECT_EQ(read("bare/Cog Isle.srm"), tally(1, 8192));
+}
+
 // One save of a card as it was on a day: the others on it stay as they are.
 TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
   const CardSave one = made_save(CardKind::gc, 1, 2, 7);
@@ -327,7 +365,7 @@ TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
   EXPECT_TRUE((*card)->check().empty());
 }
 
-TEST_F(OwnJobs, AFormWithAChecksumIsNotLearnedAsOneWithout) {
+TEST_F(OwnJobs, AFormIsLearnedWithItsChecksum) {
   const auto wrapped = [](const Blob& save) {
     std::vector<Byte> head(16, Byte{'H'});
     put_be32(head, 8, crc32(save.view()));
@@ -344,8 +382,26 @@ TEST_F(OwnJobs, AFormWithAChecksumIsNotLearnedAsOneWithout) {
                                    "mine" + std::to_string(pairs.size()) + ".toml"};
     words.insert(words.end(), pairs.begin(), pairs.end());
     const Outcome sealed = bayswap(words);
-    EXPECT_EQ(sealed.code, 1) << sealed.out;
-    EXPECT_TRUE(has(sealed.out, "bytes 8 to 11 are a crc32")) << sealed.out;
+    EXPECT_EQ(sealed.code, 0) << sealed.out;
+    EXPECT_TRUE(has(sealed.out, "bytes 8 to 11 are the crc32 of the bytes from 16 to 8207")) << sealed.out;
+    // What it writes has the sum of what it writes, over another save and over none.
+    fs::create_directories(folder_ / "settings/layouts");
+    fs::copy_file(folder_ / words.at(4), folder_ / "settings/layouts/mine.toml",
+                  fs::copy_options::overwrite_existing);
+    put("third.srm", tally(3, 8192));
+    for (const std::vector<std::string>& base : {std::vector<std::string>{}, {"--base", "packed1.dat"}}) {
+      std::vector<std::string> convert{
+          "convert", "third.srm",
+          "--from",  "nes.raw",
+          "--to",    "nes.mine",
+          "--out",   "third" + std::to_string(base.size() + 10 * pairs.size()) + ".dat"};
+      convert.insert(convert.end(), base.begin(), base.end());
+      const Outcome made = bayswap(convert);
+      EXPECT_EQ(made.code, 0) << made.err;
+      EXPECT_EQ(read(convert.at(7)), wrapped(tally(3, 8192)));
+    }
+    const Outcome again = bayswap({"inspect", "packed2.dat"});
+    EXPECT_TRUE(has(again.out, "its crc32 is right")) << again.out;
   }
   EXPECT_EQ(bayswap({"infer", "known1.srm", "plain.dat", "--id", "nes.other", "--out", "other.toml"}).code,
             0);

@@ -287,13 +287,15 @@ TEST_F(OwnPlaces, ASheetOfAnotherConsoleChangesNoFolder) {
           "sheet = 1\nid = \"gba.cart\"\nname = \"Cart\"\n[game]\nplatform = \"gba\"\n[[game.magic]]\nat = "
           "0\ntext = \"MARKED\"\n[[field]]\nname = \"coins\"\nat = 8\ntype = \"u8\"\n"));
   put("save/main.bin", joined({text_blob("MARKED"), noise(506, 1)}));
-  put("save/extra.bin", noise(64, 2));
-  const Outcome set = bayswap({"sheet", "set", "save", "coins=9", "--replace"});
-  EXPECT_EQ(set.code, 4) << set.out;
-  const Outcome said = bayswap({"sheet", "set", "save", "coins=9", "--replace", "--sheet", "gba.cart"});
-  EXPECT_EQ(said.code, 3) << said.out;
-  EXPECT_TRUE(has(said.err, "no folders of files")) << said.err;
-  EXPECT_EQ(read("save/main.bin"), joined({text_blob("MARKED"), noise(506, 1)}));
+  for (const bool has_several : {false, true}) {
+    if (has_several) put("save/extra.bin", noise(64, 2));
+    const Outcome set = bayswap({"sheet", "set", "save", "coins=9", "--replace"});
+    EXPECT_EQ(set.code, 4) << set.out;
+    const Outcome said = bayswap({"sheet", "set", "save", "coins=9", "--replace", "--sheet", "gba.cart"});
+    EXPECT_EQ(said.code, 3) << said.out;
+    EXPECT_TRUE(has(said.err, "no folders of files")) << said.err;
+    EXPECT_EQ(read("save/main.bin"), joined({text_blob("MARKED"), noise(506, 1)}));
+  }
 }
 
 TEST_F(OwnPlaces, OptionsMayComeBeforeTheCommand) {

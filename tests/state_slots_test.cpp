@@ -20,7 +20,7 @@ TEST(StateSlots, NamesAreReadInBothDirections) {
     const std::string rule = *rc::gen::element<std::string>(
         "states/{rom.stem}.state{slot.bare}", "states/{rom.stem}.st{slot}", "{rom.stem}_slot_{slot}.snap",
         "{rom.stem}{slot}.sgm", "s/{rom.stem}.{rom.md5}.mc{slot}", "{game.title}-{game.code}.{slot}",
-        "{rom.stem}.{slot.letter}", "{rom.stem}.state.auto");
+        "{rom.stem}.{slot.letter}", "{rom.stem}.state.auto", "{game.title}/{slot.2}");
     const auto name = NameRule::parse(rule);
     RC_ASSERT(name.has_value());
     NameFacts facts;

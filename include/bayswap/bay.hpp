@@ -42,7 +42,8 @@ class NameRule {
   [[nodiscard]] bool uses(std::string_view word) const;
   /// Returns whether the rule has one of the words for a slot's number.
   [[nodiscard]] bool uses_slot() const {
-    return uses("slot") || uses("slot.bare") || uses("slot.8") || uses("slot.letter") || uses("slot.letter0");
+    return uses("slot") || uses("slot.2") || uses("slot.bare") || uses("slot.8") || uses("slot.letter") ||
+           uses("slot.letter0");
   }
   [[nodiscard]] bool uses_rom() const { return uses("rom.stem") || uses("rom.name") || uses_digest(); }
   [[nodiscard]] bool uses_digest() const { return uses("rom.md5") || uses("rom.crc"); }

@@ -59,6 +59,7 @@ enum class IssueCode {
   companion_missing,
   companion_kept,
   companion_damaged,
+  shared,
 };
 /// "wrong-region", ...
 [[nodiscard]] std::string_view to_text(IssueCode code);

@@ -73,7 +73,20 @@ struct Slot {
   }
 };
 
-/// Known bytes of a header or trailer: one of `bytes`, `number_bytes`, `by_size`, `unknown_bytes`.
+/// A checksum somewhere in a file's plain bytes, or in a layer of a state, that covers bytes of the same.
+struct IntegrityField {
+  enum class Kind { crc32, crc16, adler32, sum32, sum16, md5, sha1 };
+  Kind kind{};
+  std::size_t at = 0;  // offset there
+  bool big_endian = false;
+  std::size_t from = 0;        // the first byte it covers
+  std::size_t before_end = 0;  // it covers all but so many bytes at the end, and not itself
+  [[nodiscard]] bool operator==(const IntegrityField&) const = default;
+};
+[[nodiscard]] std::string_view to_text(IntegrityField::Kind kind);
+
+/// Known bytes of a header or trailer: one of `bytes`, `number_bytes`, `by_size`, `unknown_bytes`,
+/// `checksum`.
 struct Field {
   std::size_t at = 0;  // as in Slot
   bool after_variable = false;
@@ -81,11 +94,12 @@ struct Field {
   std::size_t number_bytes =
       0;  // a little-endian number of so many bytes: the size of the part that has several sizes
   std::vector<std::pair<std::size_t, std::vector<Byte>>> by_size;  // constant for each such size, ascending
-  std::size_t unknown_bytes = 0;  // they vary, and only a file of the target has the right ones
+  std::size_t unknown_bytes = 0;           // they vary, and only a file of the target has the right ones
+  std::optional<IntegrityField> checksum;  // made by pack(); of it the field's own place counts, not `at`
 
   [[nodiscard]] std::size_t size_bytes() const;
   /// Returns the field's bytes in a file whose part of several sizes has `part_bytes`; empty if they are
-  /// unknown.
+  /// unknown, or a checksum.
   [[nodiscard]] std::vector<Byte> value(std::size_t part_bytes) const;
 };
 
@@ -154,9 +168,10 @@ class Catalog {
 /// the size is not one of the layout's, `bad_usage` for a set.
 [[nodiscard]] Result<Save> unpack(const Layout& layout, const Blob& file);
 
-/// Returns a file with the parts; pack(unpack(x), x) == x. Parts that the save lacks, and the bytes between
-/// slots, come from `shell` (a file in the same layout), or are blank without it. Fails with `does_not_fit`
-/// for a part that has no slot, or a size that its slot does not have.
+/// Returns a file with the parts, and its checksums right; pack(unpack(x), x) == x where those of x are.
+/// Parts that the save lacks, and the bytes between slots, come from `shell` (a file in the same layout), or
+/// are blank without it. Fails with `does_not_fit` for a part that has no slot, or a size that its slot does
+/// not have.
 [[nodiscard]] Result<Blob> pack(const Layout& layout, const Save& save, const Blob* shell = nullptr);
 
 // ---- Telling layouts apart ----------------------------------------------------------------------

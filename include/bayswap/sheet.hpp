@@ -58,6 +58,8 @@ class Sheet {
   /// Returns nothing if it can.
   [[nodiscard]] std::optional<std::string> misfit(const std::optional<GameId>& game,
                                                   const std::vector<SheetFile>& files) const;
+  /// Returns whether its console keeps saves on chips, and not in folders.
+  [[nodiscard]] bool is_for_chips() const;
   [[nodiscard]] const sheets::Sheet& content() const { return *content_; }
 
  private:

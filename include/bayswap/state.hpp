@@ -11,18 +11,6 @@ namespace bayswap {
 
 constexpr std::size_t max_state_bytes = std::size_t{128} << 20;  // larger files are never taken for states
 
-/// A checksum somewhere in a layer that covers bytes of the same layer.
-struct IntegrityField {
-  enum class Kind { crc32, crc16, adler32, sum32, sum16, md5, sha1 };
-  Kind kind{};
-  std::size_t at = 0;  // offset in the layer
-  bool big_endian = false;
-  std::size_t from = 0;        // the first byte it covers
-  std::size_t before_end = 0;  // it covers all but so many bytes at the layer's end, and not itself
-  [[nodiscard]] bool operator==(const IntegrityField&) const = default;
-};
-[[nodiscard]] std::string_view to_text(IntegrityField::Kind kind);
-
 /// Bytes that every state of the kind has.
 struct StateMark {
   bool in_file = false;  // in the file as it is; otherwise in the layer

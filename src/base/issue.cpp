@@ -6,7 +6,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::pair<IssueCode, std::string_view>, 43> words{{
+constexpr std::array<std::pair<IssueCode, std::string_view>, 44> words{{
     {IssueCode::wrong_region, "wrong-region"},
     {IssueCode::wrong_game, "wrong-game"},
     {IssueCode::odd_target, "odd-target"},
@@ -50,6 +50,7 @@ constexpr std::array<std::pair<IssueCode, std::string_view>, 43> words{{
     {IssueCode::companion_missing, "companion-missing"},
     {IssueCode::companion_kept, "companion-kept"},
     {IssueCode::companion_damaged, "companion-damaged"},
+    {IssueCode::shared, "shared"},
 }};
 
 }  // namespace

@@ -114,6 +114,7 @@ class CardRules {
     std::string name = stem;
     while (!name.empty() && is_digit(name.back())) name.pop_back();
     const std::size_t digits = stem.size() - name.size();
+    if (digits == 2 && stem[name.size()] == '0' && !name.empty()) return name + "{slot.2}";
     if (digits > 0 && digits <= 2 && stem[name.size()] != '0' && !name.empty()) return name + "{slot}";
     const bool has_letter = stem.size() > 2 &&
                             (stem[stem.size() - 2] == ' ' || stem[stem.size() - 2] == '-' ||

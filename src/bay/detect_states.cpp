@@ -33,6 +33,7 @@ struct Rest {
   std::string back;   // after it
   enum class Slot { none, number, letter } slot = Slot::none;
   char letter = 0;
+  std::string digits = {};  // of a number
 
   [[nodiscard]] auto key() const { return std::tuple(front, back, slot == Slot::letter); }
 };
@@ -71,13 +72,15 @@ class StateNames {
   static Rest slot_in(const std::string& text) {
     std::size_t digits = 0;
     while (digits < text.size() && is_digit(text[text.size() - 1 - digits])) ++digits;
-    if (digits > 0) return {text.substr(0, text.size() - digits), "", Rest::Slot::number};
+    if (digits > 0)
+      return {text.substr(0, text.size() - digits), "", Rest::Slot::number, 0,
+              text.substr(text.size() - digits)};
     constexpr std::size_t most_digits = 3;
     for (std::size_t at = 1; at < text.size(); ++at) {
       std::size_t count = 0;
       while (at + count < text.size() && is_digit(text[at + count])) ++count;
       if (count > 0 && count <= most_digits && is_between(text, at, count))
-        return {text.substr(0, at), text.substr(at + count), Rest::Slot::number};
+        return {text.substr(0, at), text.substr(at + count), Rest::Slot::number, 0, text.substr(at, count)};
       const char c = text[at];
       const bool is_letter = (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z');
       if (is_letter && is_between(text, at, 1))
@@ -103,6 +106,8 @@ void add_state_rules(Store& store, const Survey& survey, const std::vector<Surve
   struct Name {
     bool has_bare = false;
     bool has_number = false;
+    bool is_of_two = true;    // each number has two digits
+    bool has_nought = false;  // and one of them begins with 0
     std::set<char> letters;
     std::string literal;  // with its one letter
   };
@@ -126,6 +131,8 @@ void add_state_rules(Store& store, const Survey& survey, const std::vector<Surve
       name.literal = rest.front + rest.letter + rest.back;
     } else {
       (rest.slot == Rest::Slot::number ? name.has_number : name.has_bare) = true;
+      name.is_of_two = name.is_of_two && (rest.slot != Rest::Slot::number || rest.digits.size() == 2);
+      name.has_nought = name.has_nought || rest.digits.starts_with('0');
     }
   }
   for (const auto& [own_platform, own] : names) {
@@ -140,7 +147,9 @@ void add_state_rules(Store& store, const Survey& survey, const std::vector<Surve
           folder == "{rom.folder}" ? std::optional<std::string>("{rom.folder}/") : rule_prefix(folder);
       if (!prefix) continue;
       // An autosave has a word where others have their number.
-      std::string slot = name.has_number     ? (name.has_bare ? "{slot.bare}" : "{slot}")
+      const bool is_padded = name.has_number && name.is_of_two && name.has_nought && !name.has_bare;
+      std::string slot = is_padded           ? "{slot.2}"
+                         : name.has_number   ? (name.has_bare ? "{slot.bare}" : "{slot}")
                          : front == ".state" ? "{slot.bare}"
                                              : "";
       if (is_letter) {

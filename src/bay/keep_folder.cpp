@@ -197,6 +197,13 @@ Result<void> merge_folder(MergeContext& context, Arrival& arrival) {
     arrival.changes.push_back({path, file.bytes, std::nullopt, std::nullopt});
   }
   if (arrival.changes.empty()) return {};
+  if (!arrival.place.empty() && !arrival.path_rule->uses("account") && arrival.rule->path.uses("account") &&
+      std::ranges::any_of(arrival.changes,
+                          [](const FileChange& change) { return change.before.has_value(); }))
+    arrival.issues.warn(IssueCode::shared,
+                        fmt::format("{}: what is in {} belongs to every account of the game there",
+                                    arrival.place, store.display_path(folder)),
+                        "the logbook keeps what is replaced");
   arrival.steps.push_back({"name", folder, fmt::format("the rule is {}", arrival.path_rule->text())});
   std::ranges::move(steps, std::back_inserter(arrival.steps));
   if (!kept.empty()) arrival.steps.push_back({"leave", joined(kept, ", "), "only the target has it"});

@@ -13,11 +13,11 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 27> known_words{
-    "rom.stem",     "rom.name",   "rom.folder", "rom.md5",     "rom.crc",    "slot.letter0", "game.code",
-    "game.title",   "game.maker", "region",     "region.area", "revision",   "slot",         "slot.8",
-    "slot.letter",  "slot.bare",  "ext",        "platform",    "title.high", "title.low",    "title.id",
-    "title.unique", "code.hex",   "account",    "save.name",   "suffix",     "folder"};
+constexpr std::array<std::string_view, 28> known_words{
+    "rom.stem",   "rom.name",     "rom.folder", "rom.md5",     "rom.crc",   "slot.letter0", "game.code",
+    "game.title", "game.maker",   "region",     "region.area", "revision",  "slot",         "slot.2",
+    "slot.8",     "slot.letter",  "slot.bare",  "ext",         "platform",  "title.high",   "title.low",
+    "title.id",   "title.unique", "code.hex",   "account",     "save.name", "suffix",       "folder"};
 
 bool is_hex(char c) {
   return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F');
@@ -40,7 +40,7 @@ Span span_of(std::string_view word, Platform platform) {
     return {8, 8};
   if (word == "title.id") return {16, 16};
   if (word == "rom.md5") return {32, 32};
-  if (word == "game.maker") return {2, 2};
+  if (word == "game.maker" || word == "slot.2") return {2, 2};
   if (word == "slot.letter" || word == "slot.letter0") return {1, 1};
   if (word == "slot") return {1, 3};
   if (word == "slot.bare") return {0, 3};
@@ -68,7 +68,7 @@ bool may_be(std::string_view word, std::string_view text, Platform platform) {
   if (word == "title.low" || word == "title.unique" || word == "code.hex" || word == "slot.8" ||
       word == "rom.md5" || word == "rom.crc")
     return all(text, is_hex);
-  if (word == "slot" || word == "revision") return all(text, is_digit);
+  if (word == "slot" || word == "slot.2" || word == "revision") return all(text, is_digit);
   if (word == "slot.bare") return all(text, is_digit) && text != "0";
   if (word == "slot.letter" || word == "slot.letter0" || word == "region.area") return all(text, is_letter);
   if (word == "game.maker" || word == "game.code") {
@@ -136,6 +136,7 @@ Result<std::string> value_of(std::string_view word, const NameFacts& facts) {
   if (word == "revision") return std::to_string(game.revision);
   if (word == "slot") return std::to_string(facts.slot);
   if (word == "slot.bare") return facts.slot == 0 ? std::string() : std::to_string(facts.slot);
+  if (word == "slot.2") return fmt::format("{:02}", facts.slot);
   if (word == "slot.8") return fmt::format("{:08x}", facts.slot);
   if (word == "slot.letter")
     return std::string(1, static_cast<char>('A' + std::clamp(facts.slot, 1, 26) - 1));
@@ -284,8 +285,9 @@ NameFacts facts_of_words(const NameRule::Words& words, Platform platform) {
   facts.rom_md5 = lower(word("rom.md5"));
   facts.rom_crc = lower(word("rom.crc"));
   facts.unique = static_cast<std::uint32_t>(number_of(word("title.unique")));
-  if (const auto slot = word("slot"); !slot.empty())
-    (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
+  for (const char* name : {"slot", "slot.2"})
+    if (const auto slot = word(name); !slot.empty())
+      (void)std::from_chars(slot.data(), slot.data() + slot.size(), facts.slot);
   if (words.contains("slot.bare")) {
     const std::string slot = word("slot.bare");
     facts.slot = 0;

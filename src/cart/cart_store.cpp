@@ -148,6 +148,17 @@ Result<CartStore::Held*> CartStore::look() {
   auto held = std::make_unique<Held>();
   BAYSWAP_TRY(held->game, port->identify());
   const GameId& game = held->game.rom.game;
+  // Where the reader can't tell the voltage, the header does, once there is some.
+  constexpr std::uint16_t tolerance = 400;  // millivolts
+  BAYSWAP_TRY(const CartLook powered, port->look());
+  if (held->game.rom_bytes > 0 && powered.millivolts > volts_of(game.platform) + tolerance) {
+    (void)port->power_down();
+    return fail(
+        ErrorCode::unsafe,
+        fmt::format("this is a cartridge of {}, made for {:.1f} V, and it had {:.1f} V: its power is off",
+                    tag(game.platform), volts_of(game.platform) / 1000.0, powered.millivolts / 1000.0),
+        "leave the voltage out, or set the reader's switch to the cartridge's own");
+  }
   held->stem = game.title.empty() ? std::string("cartridge") : as_file_name(game.title);
   if (!game.code.empty()) held->stem += fmt::format(" [{}]", as_file_name(game.code));
   if (game.title.empty() && game.code.empty() && held->game.rom_bytes > 0) {

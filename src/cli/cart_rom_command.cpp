@@ -7,6 +7,8 @@
 #include <cerrno>
 #include <cstring>
 
+#include <filesystem>
+
 #include "base/path.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -151,10 +153,13 @@ class RomDump {
     if (options_.out.empty()) return name;
     LocalStore disk;
     BAYSWAP_TRY(const auto info, disk.stat(options_.out));
-    const bool is_folder = info && info->kind == FileInfo::Kind::folder;
-    if (options_.out.ends_with('/') && !info)
-      return fail(ErrorCode::not_found, fmt::format("the folder {} does not exist", options_.out),
-                  "make it first");
+    const bool is_folder = info ? info->kind == FileInfo::Kind::folder : options_.out.ends_with('/');
+    std::error_code failed;
+    if (is_folder && !info) std::filesystem::create_directories(options_.out, failed);
+    if (failed)
+      return fail(ErrorCode::io,
+                  fmt::format("the folder {} can't be made: {}", options_.out, failed.message()),
+                  "name another with --out");
     return is_folder ? join_path(options_.out, name) : options_.out;
   }
 

@@ -39,15 +39,23 @@ Result<void> set_layouts(PlatformRule& rule, const HeldSave& save) {
 bool names_a_new_file(const Books& books, const std::string& name) {
   if (name.find("://") != std::string::npos || name.starts_with("cart:") || name.ends_with(".toml"))
     return false;
-  const auto info = LocalStore().stat(name);
-  if (!info || *info) return false;
+  LocalStore disk;
+  const auto info = disk.stat(name);
+  if (!info) return false;
+  // An empty folder shows no rules: the save gets its own name in it.
+  if (*info && (*info)->kind == FileInfo::Kind::folder && !find_bay(books.home, name)) {
+    const auto inside = disk.list(name);
+    return inside && inside->empty();
+  }
+  if (*info) return false;
   if (has_bay_file(books.home, name) || find_bay(books.home, name)) return false;
   return name.find('/') != std::string::npos || !extension_of(name).empty();
 }
 
 Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, BayView& from, const std::string& what,
-                                                 const std::string& file) {
+                                                 const std::string& said) {
   LocalStore disk;
+  std::string file = said;
   BAYSWAP_TRY(auto saves, find_saves(from, disk, what));
   std::erase_if(saves, [](const HeldSave* save) { return !save->place.empty(); });
   if (saves.empty()) return tl::unexpected(no_such_save(from, what));
@@ -60,6 +68,13 @@ Result<std::unique_ptr<OpenedBay>> place_for_one(const Books& books, BayView& fr
                 "name one of them", {Remedy::Kind::save, std::move(each)});
   }
   const HeldSave& save = *saves.front();
+  BAYSWAP_TRY(const auto there, disk.stat(said));
+  if (there && there->kind == FileInfo::Kind::folder) {
+    if (save.kind == SaveKind::card_entry)
+      return fail(ErrorCode::bad_usage, fmt::format("{} is an empty folder", printable(said)),
+                  fmt::format("name the file as well: {}", join_path(said, "NAME")));
+    file = join_path(said, std::string(name_of(save.path)));
+  }
   const std::string whole = normalized(disk.absolute_path(file));
   const std::string folder = folder_of(whole);
   BAYSWAP_TRY(const auto above, disk.stat(folder));

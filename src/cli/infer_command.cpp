@@ -10,7 +10,7 @@
 #include "cli/commands.hpp"
 #include "cli/output.hpp"
 #include "cli/session.hpp"
-#include "state/integrity.hpp"
+#include "layout/integrity.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -45,6 +45,7 @@ class Learning {
         options_.files[1].empty() ? "" : std::string(extension_of(options_.files[1]));
     const std::string path =
         options_.out.empty() ? join_path(home_.layouts, inferred->layout.id + ".toml") : options_.out;
+    const bool is_sealed = learn_checksums(examples, *inferred);
     const std::string toml = to_toml(inferred->layout);
     auto written = disk_.create(path, {reinterpret_cast<const Byte*>(toml.data()), toml.size()});
     if (!written) {
@@ -52,14 +53,14 @@ class Learning {
         written.error().hint = "choose another --id or --out, or remove that file first";
       return tl::unexpected(std::move(written.error()));
     }
-    const bool is_sealed = name_checksums(examples, *inferred);
     show(*inferred, path, is_sealed);
     return is_sealed ? exit_problems : exit_done;
   }
 
  private:
-  // A sum over the save that lies around it is only copied: with another save it is wrong.
-  bool name_checksums(const std::vector<Example>& examples, Inferred& inferred) const {
+  // Sums over the save that lie around it: the layout makes them anew. True where there is one that it can't
+  // make, and would copy.
+  bool learn_checksums(const std::vector<Example>& examples, Inferred& inferred) const {
     std::vector<Blob> files;
     std::vector<std::size_t> covered;
     std::vector<IntegrityField> own;  // over the save alone
@@ -72,6 +73,11 @@ class Learning {
       if (files.size() == 1) own = sums_around(files.front().view(), place);
       std::erase_if(own, [&](const IntegrityField& field) { return !is_right(field, files.back().view()); });
     }
+    const auto changing = [&] {
+      return std::ranges::any_of(inferred.layout.fields,
+                                 [](const Field& field) { return field.unknown_bytes > 0; });
+    };
+    const bool was_changing = changing();
     bool is_any = false;
     std::vector<IntegrityField> found = find_integrity(files, covered);
     found.insert(found.end(), own.begin(), own.end());
@@ -83,14 +89,91 @@ class Learning {
         const Layout::Place place = inferred.layout.place(slot, files.front().size());
         return field.at < place.at + place.size && place.at < end;
       });
-      if (is_in_save) continue;
+      if (is_in_save || is_learned(inferred.layout, field, files.front().size())) continue;
+      if (learn(inferred.layout, field, examples)) {
+        inferred.certain.push_back(fmt::format(
+            "bytes {} to {} are the {} of the bytes from {} to {}: it is made anew", field.at, end - 1,
+            to_text(field.kind), field.from, files.front().size() - field.before_end - 1));
+        continue;
+      }
       is_any = true;
       inferred.open.push_back(fmt::format(
           "bytes {} to {} are a {} over the save: the layout copies them from the file that is replaced, so "
           "they are wrong for another save, and a program that checks them will refuse it",
           field.at, end - 1, to_text(field.kind)));
     }
+    if (was_changing && !changing())  // what changed were the sums
+      std::erase_if(inferred.open, [](const std::string& line) {
+        return line.find(" change from example") != std::string::npos;
+      });
     return is_any;
+  }
+
+  static bool is_learned(const Layout& layout, const IntegrityField& sum, std::size_t file_bytes) {
+    return std::ranges::any_of(layout.fields, [&](const Field& field) {
+      return field.checksum && layout.place(field, file_bytes).at < sum.at + width_of(sum.kind) &&
+             sum.at < layout.place(field, file_bytes).at + field.size_bytes();
+    });
+  }
+
+  // The sum as a field of the layout, in the place of what was a field there. Kept where every example comes
+  // out as it was, byte for byte, from its save alone and the other bytes of its shell.
+  static bool learn(Layout& layout, const IntegrityField& sum, const std::vector<Example>& examples) {
+    const Slot* several = layout.variable_slot();
+    const std::size_t behind = several != nullptr ? several->at + several->file_sizes.front() : 0;
+    Layout with = layout;
+    std::vector<Field> rest;
+    Field own;
+    own.checksum = sum;
+    own.checksum->at = 0;
+    const std::size_t file_bytes = examples.front().file.size();
+    const std::size_t stretch =
+        several != nullptr && std::ranges::binary_search(layout.file_sizes(), file_bytes)
+            ? file_bytes - layout.file_sizes().front()
+            : 0;
+    own.after_variable = several != nullptr && sum.at >= behind + stretch;
+    own.at = own.after_variable ? sum.at - behind - stretch : sum.at;
+    const std::size_t end = own.at + own.size_bytes();
+    for (const Field& field : layout.fields) {
+      if (field.after_variable != own.after_variable || field.at >= end ||
+          field.at + field.size_bytes() <= own.at) {
+        rest.push_back(field);
+        continue;
+      }
+      // What is left of it on both sides.
+      const auto keep = [&](std::size_t from, std::size_t until) {
+        if (from >= until) return;
+        Field piece = field;
+        piece.at = from;
+        if (!field.bytes.empty())
+          piece.bytes.assign(field.bytes.begin() + static_cast<std::ptrdiff_t>(from - field.at),
+                             field.bytes.begin() + static_cast<std::ptrdiff_t>(until - field.at));
+        else
+          piece.unknown_bytes = until - from;
+        rest.push_back(std::move(piece));
+      };
+      if (field.bytes.empty() && field.unknown_bytes == 0) return false;  // the part's size
+      keep(field.at, own.at);
+      keep(end, field.at + field.size_bytes());
+    }
+    rest.push_back(own);
+    with.fields = std::move(rest);
+    auto read = parse_layout(to_toml(with), with.id + ".toml");
+    if (!read) return false;
+    for (const Example& example : examples) {
+      const auto plain = unwrap(example.file);
+      const auto save = plain ? unpack(*read, plain->plain) : tl::unexpected(plain.error());
+      if (!save) return false;
+      std::vector<Byte> blank(plain->plain.view().begin(), plain->plain.view().end());
+      const auto at = static_cast<std::ptrdiff_t>(sum.at);
+      std::fill_n(blank.begin() + at, own.size_bytes(), Byte{0});
+      const Blob shell = Blob::copy_of(blank);
+      const auto again = pack(*read, *save, &shell);
+      if (!again || *again != plain->plain) return false;
+    }
+    read->origin = layout.origin;
+    layout = *std::move(read);
+    return true;
   }
 
   // What is right before the save or after it, near by, as a sum over the save.
@@ -213,7 +296,7 @@ class Learning {
     const bool at_home = options_.out.empty();
     if (is_sealed) {
       say(globals_.quiet,
-          "It reads such files; what it writes has a wrong checksum, which nothing here makes yet.");
+          "It reads such files; what it writes has a wrong checksum, which could not be learned.");
       return;
     }
     say(globals_.quiet,

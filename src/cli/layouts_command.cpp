@@ -85,6 +85,11 @@ std::vector<std::string> lines_of(const Field& field) {
   if (!field.bytes.empty()) return {fmt::format("{} bytes, always the same", field.bytes.size())};
   if (field.unknown_bytes != 0)
     return {fmt::format("{} bytes that only the target's own file has", field.unknown_bytes)};
+  if (field.checksum) {
+    const IntegrityField& sum = *field.checksum;
+    return {fmt::format("{} of all from {} on{}", to_text(sum.kind), sum.from,
+                        sum.before_end > 0 ? fmt::format(", but the last {} bytes", sum.before_end) : "")};
+  }
   if (field.number_bytes != 0) return {fmt::format("the part's size, in {} bytes", field.number_bytes)};
   return {fmt::format("{} bytes that go by the part's size", field.size_bytes())};
 }

@@ -130,21 +130,6 @@ Result<Restored> restore_entry(const Globals& globals, const RestoreOptions& opt
 
 // ---- By the time, and what any device had
 
-// The save that is meant, of those that sync knows under these words; nullptr: none.
-Result<const Lineage*> lineage_meant(const History& history, const std::string& what) {
-  const auto found = lineages_called(history, what);
-  if (found.size() <= 1) return found.empty() ? nullptr : found.front();
-  std::set<std::string> names;
-  for (const Lineage* lineage : found) {
-    const Version& version = *lineage->heads.front();
-    names.insert(fmt::format("'{}' ({})", version.label, tag(version.save.facts.game.platform)));
-  }
-  return fail(ErrorCode::bad_usage,
-              fmt::format("'{}' means {} saves: {}", printable(what), found.size(),
-                          printable(fmt::to_string(fmt::join(names, ", ")))),
-              "name one by its whole title or code, and with --version the one you mean");
-}
-
 Result<Restored> restore_version(const Globals& globals, const RestoreOptions& options, SyncJob& job,
                                  const Lineage& lineage, const Version& version) {
   BAYSWAP_TRY(const auto places, places_of(job.own(), lineage));
@@ -172,23 +157,6 @@ Result<Restored> restore_version(const Globals& globals, const RestoreOptions& o
   BAYSWAP_TRY(Plan plan,
               plan_version(*to->view, version, bundle, own.empty() ? "" : own.front(), request, &maps));
   return settle(globals, options, std::move(plan), *to->store, *job.logbook);
-}
-
-Result<const Version*> version_called(const Lineage& lineage, const std::string& id,
-                                      const std::string& what) {
-  const Version* found = nullptr;
-  for (const Version* version : lineage.versions) {
-    if (!version->id.hex().starts_with(lower(id))) continue;
-    if (found != nullptr)
-      return fail(ErrorCode::bad_usage,
-                  fmt::format("'{}' is the beginning of several versions", printable(id)), "type more of it");
-    found = version;
-  }
-  if (found == nullptr)
-    return fail(
-        ErrorCode::not_found, fmt::format("'{}' has no version {}", printable(what), printable(id)),
-        fmt::format("`bayswap logbook '{}'` lists versions; an entry goes by --entry", printable(what)));
-  return found;
 }
 
 // The entries of one save, of one bay, among those that the words mean.
@@ -240,6 +208,27 @@ Result<std::vector<Entry>> entries_of_one(std::vector<Entry> entries, const Rest
   return entries;
 }
 
+// A file that was played on after all that is known of it, and not since that moment: it is what is asked
+// for.
+Result<std::optional<std::string>> is_as_it_was(const std::vector<Entry>& entries, std::int64_t since,
+                                                std::int64_t moment, Store& disk) {
+  std::map<std::string, std::set<Digest>> known;
+  for (const Entry& entry : entries)
+    for (const LoggedChange& change : entry.changes)
+      for (const auto& digest : {change.before, change.after})
+        if (digest) known[change.path].insert(*digest);
+  for (const auto& [path, digests] : known) {
+    BAYSWAP_TRY(const auto info, disk.stat(path));
+    if (!info || info->kind != FileInfo::Kind::file || info->modified <= since || info->modified > moment)
+      continue;
+    BAYSWAP_TRY(const Blob bytes, disk.read(path));
+    if (!digests.contains(sha256(bytes.view())))
+      return std::optional(
+          fmt::format("{} was last written on {}: it is as it was then", path, local_time(info->modified)));
+  }
+  return std::optional<std::string>();
+}
+
 // By the time: the logbook's entry or the version, whichever came later.
 Result<Restored> restore_at(const Globals& globals, const RestoreOptions& options, LockedLogbook& logbook,
                             SyncJob* job) {
@@ -280,6 +269,18 @@ Result<Restored> restore_at(const Globals& globals, const RestoreOptions& option
     if (newest == nullptr || one.since > since) newest = &one;
     since = std::max(since, one.since);
   }
+  AnyStore disk;
+  if (entries.front().place.empty()) {
+    BAYSWAP_TRY(auto still,
+                is_as_it_was(entries, std::max(since, version ? version->since : 0), moment, disk));
+    if (still) {
+      Plan nothing;
+      nothing.kind = EntryKind::restore;
+      nothing.to_bay = entries.front().to_bay;
+      nothing.add({PlanIssue::Level::note, IssueCode::same, *std::move(still), {}});
+      return settle(globals, options, std::move(nothing), disk, logbook);
+    }
+  }
   if (version && (newest == nullptr || version->since > since))
     return restore_version(globals, options, *job, *lineage, *version->version);
   // One of several on a card: the others stay as they are.
@@ -288,7 +289,6 @@ Result<Restored> restore_at(const Globals& globals, const RestoreOptions& option
     const auto entry = std::ranges::find(entries, newest->entry, &Entry::id);
     return restore_through_bay(globals, options, *entry, newest->before, logbook);
   }
-  AnyStore disk;
   auto plan = plan_restore_at(logbook.book(), entries, moment, disk, bay_roots(globals));
   if (!plan && plan.error().code == ErrorCode::not_found)
     if (const auto earliest = earliest_of(entries))
@@ -396,29 +396,6 @@ int restore_command(const Globals& globals, const RestoreOptions& said) {
   if (!options.everywhere || options.dry_run || restored->code != exit_done) return restored->code;
   const auto spread_code = spread(globals, *restored);
   return spread_code ? *spread_code : report(spread_code.error());
-}
-
-int undo_command(const Globals& globals, const UndoOptions& options) {
-  auto logbook = LockedLogbook::open(globals);
-  if (!logbook) return report(logbook.error());
-  AnyStore disk;
-  if (options.id && options.last > 1)
-    return report({ErrorCode::bad_usage, "an entry and --last at once", "leave one of them out"});
-  const auto accept = accepted_from_words(options.accept);
-  if (!accept) return report(accept.error());
-  auto plan =
-      plan_undo((*logbook)->book(), options.id, disk, bay_roots(globals), options.batch, options.last);
-  const ShowOptions how{options.yes, false, options.explain};
-  if (!plan) return report(plan.error());
-  accept_issues(*plan, *accept);
-  if (options.dry_run) {
-    const int code = show_only(globals, *plan, how);
-    if (!globals.json) say(globals.quiet, "A dry run: nothing was changed.");
-    return code;
-  }
-  if (const auto rest = wait_until_idle(globals, *plan, disk, (*logbook)->book(), options.wait); !rest)
-    return report(rest.error());
-  return show_and_run(globals, *plan, disk, **logbook, how);
 }
 
 }  // namespace bayswap::cli

@@ -120,11 +120,14 @@ class RoundJob {
     return {};
   }
 
-  // A medium that is not there is left out of a round of all bays; what was named, or is there and can't be
-  // looked at, was meant.
+  // A medium that is not there, or a handheld that is switched off, is left out of a round of all bays; what
+  // was named, or is there and can't be looked at, was meant.
   void away(const std::string& bay, const Error& why) {
     report_.away.emplace_back(bay, why.message);
-    if (!options_.bays.empty() || why.code != ErrorCode::not_found) report_.is_unlooked = true;
+    const auto known = find_bay(books_->home, bay);
+    const bool is_off =
+        why.code == ErrorCode::not_found || (why.code == ErrorCode::io && known && !is_on_disk(known->root));
+    if (!options_.bays.empty() || !is_off) report_.is_unlooked = true;
   }
 
   void look(Logbook* logbook) {

@@ -10,6 +10,7 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "cli/version_words.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -66,15 +67,14 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find(const std::string& said) 
   if (!address.version.empty()) {
     std::int64_t number = 0;
     const char* end = address.version.data() + address.version.size();
-    if (std::from_chars(address.version.data(), end, number) != std::from_chars_result{end, std::errc{}})
-      return fail(ErrorCode::unsupported,
-                  fmt::format("{}: sheets open entries of the logbook", printable(said)),
-                  "bring the version back first: `bayswap restore`");
-    return find_version(address.what, number);
+    const bool is_number =
+        std::from_chars(address.version.data(), end, number) == std::from_chars_result{end, std::errc{}};
+    return is_number && address.version.size() < shown_id ? find_version(address.what, number)
+                                                          : find_synced(address.what, address.version);
   }
   if (!address.place.empty()) return find_in_bay(address.place, address.what);
   return fail(ErrorCode::not_found, fmt::format("{} does not exist", printable(said)),
-              "name a file or a folder, \"CARD: ENTRY\", PLACE:GAME, GAME@ENTRY, or cart:DEVICE");
+              "name a file or a folder, \"CARD: ENTRY\", PLACE:GAME, GAME@VERSION, or cart:DEVICE");
 }
 
 // One save that the words mean, in an open bay.
@@ -213,6 +213,44 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string
               "restore it to a bay, and look at it there");
 }
 
+// A save as some device had it, out of the history of sync.
+Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_synced(const std::string& game,
+                                                              const std::string& id) {
+  auto found = std::make_unique<FoundSavePlace>();
+  found->can_write = false;
+  BAYSWAP_TRY(const auto job, SyncJob::open(globals_, SyncJob::Mode::look));
+  look_for_news(*job);
+  BAYSWAP_TRY(const History* history, job->replica->history());
+  BAYSWAP_TRY(const Lineage* lineage, lineage_meant(*history, game));
+  if (lineage == nullptr)
+    return fail(ErrorCode::not_found, fmt::format("sync knows no save of '{}'", printable(game)),
+                "look which versions there are", {Remedy::Kind::show_logbook, {}});
+  BAYSWAP_TRY(const Version* version, version_called(*lineage, id, game));
+  BAYSWAP_TRY(const Content content, content_of(*job->replica, *version, job->light(), books_->catalog));
+  found->place.kind = content.kind == Content::Kind::tree   ? SavePlace::Kind::folder
+                      : content.kind == Content::Kind::item ? SavePlace::Kind::single
+                                                            : SavePlace::Kind::chips;
+  found->place.display_path = fmt::format("{}@{}", game, short_id(version->id));
+  found->place.game = version->save.facts.game;
+  found->place.files = sheet_files_of(content);
+  if (found->place.files.empty())
+    return fail(ErrorCode::unsupported,
+                fmt::format("version {} of '{}' can't be opened", id, printable(game)),
+                "restore it to a bay, and look at it there");
+  found->disk = std::make_unique<MemoryStore>();
+  found->store = found->disk.get();
+  return found;
+}
+
+namespace {
+
+// A folder, of one file or of many, holds no chip.
+bool is_misplaced(const Sheet& sheet, const FoundSavePlace& found) {
+  return sheet.is_for_chips() && found.place.kind == SavePlace::Kind::folder;
+}
+
+}  // namespace
+
 std::optional<Sheet> SheetJob::sheet_if_any(const FoundSavePlace& found) {
   std::string digest;
   const bool asks =
@@ -223,7 +261,7 @@ std::optional<Sheet> SheetJob::sheet_if_any(const FoundSavePlace& found) {
     if (const auto rom = disk.read(found.rom, max_rom)) digest = sha256(rom->view()).hex();
   }
   const Sheet* best = shelf_.best(found.place.game, found.place.files, digest);
-  return best == nullptr ? std::nullopt : std::optional(*best);
+  return best == nullptr || is_misplaced(*best, found) ? std::nullopt : std::optional(*best);
 }
 
 Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
@@ -238,7 +276,9 @@ Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
 }
 
 Result<void> SheetJob::check_fit(const Sheet& sheet, const FoundSavePlace& found) const {
-  const auto why = sheet.misfit(found.place.game, found.place.files);
+  auto why = sheet.misfit(found.place.game, found.place.files);
+  if (!why && is_misplaced(sheet, found))
+    why = fmt::format("it is for {}, whose saves are no folders of files", tag(sheet.platform()));
   if (!why || std::ranges::find(options_.accept, "sheet") != options_.accept.end()) return {};
   return fail(
       ErrorCode::unsafe,

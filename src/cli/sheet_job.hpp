@@ -47,6 +47,8 @@ class SheetJob {
                                                                     const std::string& game);
   [[nodiscard]] Result<std::unique_ptr<FoundSavePlace>> find_version(const std::string& game,
                                                                      std::int64_t version);
+  [[nodiscard]] Result<std::unique_ptr<FoundSavePlace>> find_synced(const std::string& game,
+                                                                    const std::string& id);
   [[nodiscard]] Result<std::unique_ptr<FoundSavePlace>> find_cartridge(const std::string& said);
   [[nodiscard]] Result<void> open_held(FoundSavePlace& found, BayView& view, const std::string& what);
 

@@ -1,9 +1,13 @@
 #include "cli/version_words.hpp"
 
+#include <fmt/ranges.h>
+
 #include <algorithm>
+#include <set>
 
 #include "base/path.hpp"
 #include "base/text.hpp"
+#include "base/try.hpp"
 
 namespace bayswap::cli {
 namespace {
@@ -109,6 +113,37 @@ Json to_json(SyncJob& job, const TimedVersion& timed) {
           {"here", here ? Json(*here) : Json(nullptr)},
           {"bays", bays_with(job, version)},
           {"parents", std::move(parents)}};
+}
+
+Result<const Lineage*> lineage_meant(const History& history, const std::string& what) {
+  const auto found = lineages_called(history, what);
+  if (found.size() <= 1) return found.empty() ? nullptr : found.front();
+  std::set<std::string> names;
+  for (const Lineage* lineage : found) {
+    const Version& version = *lineage->heads.front();
+    names.insert(fmt::format("'{}' ({})", version.label, tag(version.save.facts.game.platform)));
+  }
+  return fail(ErrorCode::bad_usage,
+              fmt::format("'{}' means {} saves: {}", printable(what), found.size(),
+                          printable(fmt::to_string(fmt::join(names, ", ")))),
+              "name one by its whole title or code, and with --version the one you mean");
+}
+
+Result<const Version*> version_called(const Lineage& lineage, const std::string& id,
+                                      const std::string& what) {
+  const Version* found = nullptr;
+  for (const Version* version : lineage.versions) {
+    if (!version->id.hex().starts_with(lower(id))) continue;
+    if (found != nullptr)
+      return fail(ErrorCode::bad_usage,
+                  fmt::format("'{}' is the beginning of several versions", printable(id)), "type more of it");
+    found = version;
+  }
+  if (found == nullptr)
+    return fail(
+        ErrorCode::not_found, fmt::format("'{}' has no version {}", printable(what), printable(id)),
+        fmt::format("`bayswap logbook '{}'` lists versions; an entry goes by --entry", printable(what)));
+  return found;
 }
 
 }  // namespace bayswap::cli

@@ -16,6 +16,12 @@ inline constexpr std::size_t shown_id = 8;
 
 /// The saves of these words: named by them, or else with them in their names.
 [[nodiscard]] std::vector<const Lineage*> lineages_called(const History& history, const std::string& what);
+/// The one save that the words mean, of those that sync knows; nullptr: none. Fails with `bad_usage` if they
+/// mean several.
+[[nodiscard]] Result<const Lineage*> lineage_meant(const History& history, const std::string& what);
+/// The version whose id begins so. Fails with `not_found`, and `bad_usage` if it is the beginning of several.
+[[nodiscard]] Result<const Version*> version_called(const Lineage& lineage, const std::string& id,
+                                                    const std::string& what);
 /// Takes in what is new at the lighthouse, where it can be reached; changes nothing there.
 void look_for_news(SyncJob& job);
 /// Prints each version of the save: when, where, and what differs from the one before, as far as the bytes

@@ -55,6 +55,13 @@ std::string to_toml(const Field& field) {
   std::string out = "\n[[field]]\n" + anchor_line(field.at, field.after_variable);
   if (!field.bytes.empty()) return out + fmt::format("hex = \"{}\"\n", to_hex(field.bytes));
   if (field.unknown_bytes != 0) return out + fmt::format("unknown = {}\n", field.unknown_bytes);
+  if (field.checksum) {
+    out += fmt::format("checksum = \"{}\"\n", to_text(field.checksum->kind));
+    if (field.checksum->big_endian) out += "order = \"big\"\n";
+    if (field.checksum->from != 0) out += fmt::format("from = {}\n", field.checksum->from);
+    if (field.checksum->before_end != 0) out += fmt::format("before_end = {}\n", field.checksum->before_end);
+    return out;
+  }
   if (field.number_bytes != 0) return out + fmt::format("size_in = {}\n", field.number_bytes);
   std::vector<std::string> rows;
   for (const auto& [size, bytes] : field.by_size)

@@ -9,6 +9,7 @@
 #include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "layout/integrity.hpp"
 #include "layout/transform.hpp"
 #include "save/pak.hpp"
 
@@ -107,6 +108,15 @@ class Packer {
       done_ = piece.place.at + piece.place.size;
     }
     fill_gap(out_.size());
+    for (const Field& field : layout_.fields) {
+      if (!field.checksum) continue;
+      const IntegrityField checksum = placed(layout_, field, out_.size());
+      const std::vector<Byte> value = value_of(checksum, out_);
+      if (value.empty())
+        return fail(ErrorCode::does_not_fit, fmt::format("{}: the {} at {} covers more than the file has",
+                                                         layout_.id, to_text(checksum.kind), checksum.at));
+      std::ranges::copy(value, out_.begin() + static_cast<std::ptrdiff_t>(checksum.at));
+    }
     return std::move(file_).freeze();
   }
 
@@ -270,11 +280,12 @@ Result<Blob> pack(const Layout& layout, const Save& save, const Blob* shell) {
 std::size_t Field::size_bytes() const {
   if (!bytes.empty()) return bytes.size();
   if (unknown_bytes != 0) return unknown_bytes;
+  if (checksum) return width_of(checksum->kind);
   return number_bytes != 0 ? number_bytes : by_size.front().second.size();
 }
 
 std::vector<Byte> Field::value(std::size_t part_bytes) const {
-  if (!bytes.empty() || unknown_bytes != 0) return bytes;
+  if (!bytes.empty() || unknown_bytes != 0 || checksum) return bytes;
   std::vector<Byte> out(size_bytes());
   if (number_bytes != 0) {
     put_le(out, 0, number_bytes, part_bytes);

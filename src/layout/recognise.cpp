@@ -9,6 +9,8 @@
 
 #include "base/endian.hpp"
 #include "base/order.hpp"
+#include "layout/clock_signs.hpp"
+#include "layout/integrity.hpp"
 #include "layout/transform.hpp"
 #include "save/pak.hpp"
 
@@ -202,8 +204,9 @@ class Recogniser {
     if (end >= file.size()) return 1;
     if (is_uniform(file.subspan(end), &fill) && (fill == 0 || fill == 0xff)) {
       evidence.push_back(fmt::format("nothing but {:02X} after byte {}", fill, end));
-      // An erased half of a larger flash is FF as well.
-      return is_uniform(file.first(end)) || fill == 0xff ? 1 : 2;
+      // Of gba, where there is flash twice as large, an erased half is FF as well.
+      const bool may_be_erased = fill == 0xff && layout.platform == Platform::gba;
+      return is_uniform(file.first(end)) || may_be_erased ? 1 : 2;
     }
     return 0.001;
   }
@@ -221,28 +224,6 @@ class Recogniser {
     return is_small ? 1 : strong;
   }
 
-  // 1995 to 2106: no emulator is older, and 32 bits of seconds end there.
-  static bool is_recent(std::uint64_t seconds) {
-    return seconds > 788918400 && seconds < (std::uint64_t{1} << 32);
-  }
-  static bool is_clock(ByteView bytes) {
-    static constexpr std::array<std::uint32_t, 5> most{59, 59, 23, 255, 0xc1};
-    for (std::size_t i = 0; i < 10; ++i)
-      if (le32(bytes, 4 * i) > most.at(i % 5)) return false;
-    return bytes.size() == 48 ? is_recent(le64(bytes, 40)) : is_recent(le32(bytes, 40));
-  }
-  // Year, month, day, weekday, hour, minute, second: two decimal digits a byte.
-  static bool is_calendar(ByteView bytes) {
-    static constexpr std::array<Byte, 7> most{0x99, 0x12, 0x31, 0x06, 0x23, 0x59, 0x59};
-    constexpr std::size_t hour = 4;
-    constexpr Byte afternoon = 0x80;  // beside the hour
-    for (std::size_t i = 0; i < most.size(); ++i) {
-      const Byte value = i == hour ? static_cast<Byte>(bytes[i] & ~afternoon) : bytes[i];
-      if (value > most.at(i) || (value & 0x0f) > 9) return false;
-    }
-    return bytes[1] != 0 && bytes[2] != 0;
-  }
-
   // The known bytes of header and trailer. All of them together count once: a form learned from a single
   // example may have taken bytes of that save for its own.
   static double score_fields(const Layout& layout, ByteView file, std::vector<std::string>& evidence) {
@@ -255,6 +236,15 @@ class Recogniser {
     double weight = 1;
     for (const Field& field : layout.fields) {
       if (field.unknown_bytes != 0) continue;
+      if (field.checksum) {
+        const bool is_made = is_right(placed(layout, field, file.size()), file);
+        right += is_made ? field.size_bytes() : 0;
+        weight *= is_made ? 2 : 0.3;
+        evidence.push_back(is_made ? fmt::format("its {} is right", to_text(field.checksum->kind))
+                                   : fmt::format("its {} is wrong: the file is damaged, or another form",
+                                                 to_text(field.checksum->kind)));
+        continue;
+      }
       const auto place = layout.place(field, file.size());
       const bool same = std::ranges::equal(file.subspan(place.at, place.size), field.value(part_bytes));
       if (field.bytes.empty()) {

@@ -73,6 +73,10 @@ bool has_mark(const sheets::Magic& magic, const SheetFile& file) {
 
 }  // namespace
 
+bool Sheet::is_for_chips() const {
+  return has_chips(content_->platform);
+}
+
 std::optional<std::string> Sheet::misfit(const std::optional<GameId>& game,
                                          const std::vector<SheetFile>& files) const {
   const sheets::Sheet& sheet = *content_;

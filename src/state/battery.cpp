@@ -7,8 +7,8 @@
 
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "layout/integrity.hpp"
 #include "layout/transform.hpp"
-#include "state/integrity.hpp"
 #include "state/sections.hpp"
 
 namespace bayswap {

@@ -10,8 +10,8 @@
 #include "base/order.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
+#include "layout/integrity.hpp"
 #include "layout/search.hpp"
-#include "state/integrity.hpp"
 
 namespace bayswap {
 namespace {

@@ -11,8 +11,8 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "layout/integrity.hpp"
 #include "layout/slot_file.hpp"
-#include "state/integrity.hpp"
 
 namespace bayswap {
 namespace {
@@ -134,15 +134,11 @@ Result<void> read_sections(TableReader& reader, StateMap& map) {
 Result<IntegrityField> read_integrity(TableReader reader) {
   IntegrityField field;
   BAYSWAP_TRY(const std::string word, reader.needed_text("kind"));
-  bool known = false;
-  for (int i = 0; i <= static_cast<int>(IntegrityField::Kind::sha1); ++i)
-    if (to_text(static_cast<IntegrityField::Kind>(i)) == word) {
-      field.kind = static_cast<IntegrityField::Kind>(i);
-      known = true;
-    }
-  if (!known)
+  const auto kind = integrity_from_text(word);
+  if (!kind)
     return reader.error("kind", fmt::format("unknown checksum '{}'", printable(word)),
                         "they are crc32, crc16, adler32, sum32, sum16, md5 and sha1");
+  field.kind = *kind;
   BAYSWAP_TRY(field.at, offset(reader, "at"));
   BAYSWAP_TRY(field.big_endian, flag(reader, "order", "big"));
   BAYSWAP_TRY(field.from, offset(reader, "from"));

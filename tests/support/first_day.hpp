@@ -1,7 +1,9 @@
 // Folders as a player has them, without a bay file, and the program run over them.
 #pragma once
 
+#include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 #include <bayswap/card.hpp>
 
 #include <filesystem>
@@ -21,6 +23,12 @@ class FirstDay : public testing::Test {
     ASSERT_TRUE(LocalStore().replace(folder_ / path, bytes.view())) << path;
     // Saved some time ago: a game that is running has written just now.
     fs::last_write_time(folder_ / path, fs::file_time_type::clock::now() - std::chrono::hours(20));
+  }
+  // When it was last written, in seconds since 1970.
+  void written(const std::string& path, std::int64_t when) const {
+    const timespec then{when, 0};
+    const timespec times[2] = {then, then};
+    ASSERT_EQ(utimensat(AT_FDCWD, (folder_ / path).c_str(), times, 0), 0);
   }
   [[nodiscard]] Blob read(const std::string& path) const {
     const auto bytes = LocalStore().read(folder_ / path);

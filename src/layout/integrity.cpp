@@ -1,4 +1,4 @@
-#include "state/integrity.hpp"
+#include "layout/integrity.hpp"
 
 #include <zlib.h>
 
@@ -30,6 +30,11 @@ std::vector<Byte> numbered(std::uint64_t value, std::size_t width, bool big_endi
 
 std::string_view to_text(IntegrityField::Kind kind) {
   return words.at(static_cast<std::size_t>(kind)).second;
+}
+
+std::optional<Kind> integrity_from_text(std::string_view word) {
+  const auto found = std::ranges::find(words, word, &std::pair<Kind, std::string_view>::second);
+  return found == words.end() ? std::nullopt : std::optional(found->first);
 }
 
 std::size_t width_of(Kind kind) {
@@ -88,6 +93,12 @@ std::vector<Byte> value_of(const IntegrityField& field, ByteView layer) {
     }
   }
   return numbered(value, width, field.big_endian);
+}
+
+IntegrityField placed(const Layout& layout, const Field& field, std::size_t file_bytes) {
+  IntegrityField checksum = *field.checksum;
+  checksum.at = layout.place(field, file_bytes).at;
+  return checksum;
 }
 
 bool is_right(const IntegrityField& field, ByteView layer) {
