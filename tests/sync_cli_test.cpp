@@ -106,7 +106,13 @@ TEST_F(SyncCli, ALostLockIsPutBack) {
     const Setting next("BAYSWAP_NEW_PASSPHRASE", "ten moths at dusk");
     ASSERT_EQ(on("box-home", {"sync", "key", "change"}).code, 0);
   }
+  // Lost again, and first put back by one that does not know of the change: the newest lock wins.
+  fs::remove_all(folder_ / "sea/keys");
+  round("pc");
+  EXPECT_TRUE(fs::exists(lock));
   const Setting next("BAYSWAP_PASSPHRASE", "ten moths at dusk");
+  round("box");
+  EXPECT_EQ(on("pc-home", {"sync", "--yes"}).code, 1) << "it has to be told the new passphrase";
   ASSERT_EQ(on("pc-home", {"sync", "key", "enter"}).code, 0);
   round("pc");
 }

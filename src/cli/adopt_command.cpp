@@ -50,7 +50,7 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   BAYSWAP_TRY(const auto books, Books::load(globals));
   BAYSWAP_TRY(const auto to, OpenedBay::open(*books, options.to));
   std::unique_ptr<LockedLogbook> logbook;
-  BAYSWAP_TRY(logbook, options.dry_run ? LockedLogbook::look(globals) : LockedLogbook::open(globals));
+  BAYSWAP_TRY(logbook, options.dry_run ? look_at_logbook(globals) : open_logbook(globals));
   CarryRequest request = request_of(*books, logbook ? &logbook->book() : nullptr);
   request.what = options.what;
   request.slot = options.slot;

@@ -15,57 +15,14 @@ namespace bayswap::cli {
 Result<std::unique_ptr<Books>> Books::load(const Globals& globals) {
   auto books = std::make_unique<Books>();
   books->globals = &globals;
-  BAYSWAP_TRY(books->home, home_of(globals));
-  BAYSWAP_TRY(books->catalog, catalog_of(globals));
-  BAYSWAP_TRY(books->titles, TitleBook::load(books->home));
-  BAYSWAP_TRY(books->accounts, AccountBook::load(books->home));
-  BAYSWAP_TRY(books->chips, ChipBook::load(books->home));
-  BAYSWAP_TRY(books->pairs, PairBook::load(books->home));
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  BAYSWAP_CHECK(books->read(home, session_options(globals).events.left_out));
   return books;
 }
 
-ViewOptions Books::view_options() const {
-  ViewOptions options;
-  options.titles = &titles;
-  options.pairs = &pairs;
-  return options;
-}
-
-namespace {
-
-// A path that is there, and no bay file.
-bool names_a_place(const std::string& name) {
-  if (!is_on_disk(name)) return true;
-  if (name.ends_with(".toml")) return false;
-  const auto info = LocalStore().stat(name);
-  return info && *info;
-}
-
-// The only bay whose root the folder is.
-std::optional<Bay> bay_with_root(const Books& books, const std::string& folder) {
-  const auto bays = list_bays(books.home);
-  std::optional<Bay> only;
-  if (!bays) return only;
-  const std::string root = normalized(LocalStore().absolute_path(folder));
-  for (const auto& [name, bay] : *bays) {
-    if (!bay || !is_on_disk(bay->root) || normalized(LocalStore().absolute_path(bay->root)) != root) continue;
-    if (only) return std::nullopt;
-    only = *bay;
-  }
-  return only;
-}
-
-}  // namespace
-
 Result<Bay> bay_or_place(const Books& books, const std::string& name, bool& is_place) {
-  is_place = false;
-  auto bay = find_bay(books.home, name);
-  // A bay whose file has a mistake is that bay still, and not the folder that is called like it.
-  if (bay || !names_a_place(name) || has_bay_file(books.home, name)) return bay;
-  if (auto known = bay_with_root(books, name)) return *std::move(known);
-  bay = bay_for_path(books.catalog, name, look_options(*books.globals));
-  end_look(*books.globals);
-  is_place = bay.has_value();
+  auto bay = bay_or_place(books, name, is_place, look_options(*books.globals));
+  if (is_place || !bay) end_look(*books.globals);
   return bay;
 }
 
@@ -168,30 +125,6 @@ Result<std::optional<Region>> region_from_word(const std::string& word) {
   return region;
 }
 
-CarryRequest request_of(const Books& books, Logbook* logbook) {
-  CarryRequest request;
-  request.titles = &books.titles;
-  request.book = &books.chips;
-  request.pairs = &books.pairs;
-  // The sheets are read by the first save of a card.
-  request.on_another_card = [home = books.home,
-                             shelf = std::make_shared<std::optional<SheetShelf>>()](const CardSave& save) {
-    if (!*shelf) (void)load_sheets(home, shelf->emplace());
-    return on_another_card(**shelf, save);
-  };
-  if (logbook == nullptr) return request;
-  // Read once, by the first save that takes another's place.
-  using Writes = std::map<std::string, std::vector<FileWrite>>;
-  request.writes_of = [logbook, known = std::make_shared<std::optional<Writes>>()](
-                          const std::string& path) -> std::span<const FileWrite> {
-    if (!*known) *known = logbook->writes().value_or(Writes{});
-    const auto found = (*known)->find(path);
-    return found == (*known)->end() ? std::span<const FileWrite>{}
-                                    : std::span<const FileWrite>(found->second);
-  };
-  return request;
-}
-
 std::optional<std::string> choose(const Globals& globals, const std::string& question,
                                   const std::vector<std::string>& choices) {
   if (!has_terminal() || globals.json || choices.empty()) return std::nullopt;
@@ -202,37 +135,22 @@ std::optional<std::string> choose(const Globals& globals, const std::string& que
   return number == 0 ? std::nullopt : std::optional(choices[number - 1]);
 }
 
-namespace {
-
-// A bay, or a place by its folder; a bay file of no name is gone with its path.
-bool lasts(const std::string& bay) {
-  return is_bay_name(bay) || bay.starts_with('/');
-}
-
-}  // namespace
-
 void remember(const Globals& globals, Books& books, const Plan& plan) {
   remember(globals, books, std::vector<const Plan*>{&plan});
 }
 
 void remember(const Globals& globals, Books& books, const std::vector<const Plan*>& plans) {
-  std::vector<std::pair<GameId, std::vector<ChipFact>>> games;
-  bool news = false;
-  for (const Plan* plan : plans) {
-    if (plan->game && !plan->learned.empty()) games.emplace_back(*plan->game, plan->learned);
-    for (const RomPair& pair : plan->pairs)
-      if (lasts(pair.bay) && lasts(pair.rom_bay)) news = books.pairs.learn(pair) || news;
-  }
-  if (!games.empty()) remember(globals, games);
-  if (!news) return;
-  if (const auto kept = books.pairs.save(books.home); !kept) {
-    report(kept.error());
+  const auto taught = keep_lessons(books, plans);
+  if (!taught) {
+    report(taught.error());
     return;
   }
-  say(globals.quiet,
-      fmt::format(
-          "Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
-          "PATH` forgets it."));
+  say_learned(globals, taught->games);
+  if (taught->has_pair)
+    say(globals.quiet,
+        fmt::format(
+            "Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
+            "PATH` forgets it."));
 }
 
 }  // namespace bayswap::cli

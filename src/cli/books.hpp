@@ -5,20 +5,14 @@
 
 #include "cli/cart_progress.hpp"
 #include "cli/session.hpp"
+#include "session/books.hpp"
 
 namespace bayswap::cli {
 
-/// The books of the home folder, and the layouts.
-struct Books {
-  Home home;
-  Catalog catalog;
-  TitleBook titles;
-  AccountBook accounts;
-  ChipBook chips;
-  PairBook pairs;
+/// The books of the home folder, and the layouts, for one command.
+struct Books : KnownBooks {
   const Globals* globals = nullptr;
   [[nodiscard]] static Result<std::unique_ptr<Books>> load(const Globals& globals);
-  [[nodiscard]] ViewOptions view_options() const;
 };
 
 /// The bay of that name, of that file or with that root; else the place at that path, as it was found, for
@@ -49,8 +43,6 @@ struct OpenedBay {
 /// The options that a carry, an adoption and a restore have in common.
 [[nodiscard]] Result<std::set<IssueCode>> accepted_from_words(const std::vector<std::string>& words);
 [[nodiscard]] Result<std::optional<Region>> region_from_word(const std::string& word);
-/// The request with what the books know. `books` and `logbook` must outlive it; logbook may be nullptr.
-[[nodiscard]] CarryRequest request_of(const Books& books, Logbook* logbook);
 /// Asks which of the choices is meant; nothing where there is nobody to ask.
 [[nodiscard]] std::optional<std::string> choose(const Globals& globals, const std::string& question,
                                                 const std::vector<std::string>& choices);

@@ -121,7 +121,7 @@ Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFil
                   "choose another --out; nothing was written");
     plan.changes.push_back({path, std::nullopt, bytes, modified});
   }
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_TRY(const auto logbook, open_logbook(globals));
   BAYSWAP_CHECK(run_whole(plan, disk, *logbook));
   if (globals.json || globals.quiet || !is_told) return exit_done;
   for (const NewFile& file : files)

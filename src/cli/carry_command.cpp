@@ -125,7 +125,7 @@ class CarryJob {
       if (place->is_place && !(to_new_file && place == to_.get()))
         say(globals_.quiet || globals_.json,
             fmt::format("Looked at {}: {}.", place->bay.name, rules_in_words(place->bay)));
-    BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
+    BAYSWAP_TRY(logbook_, options_.dry_run ? look_at_logbook(globals_) : open_logbook(globals_));
     request_ = request_of(*books_, logbook_ ? &logbook_->book() : nullptr);
     request_.what = options_.what;
     request_.rom = options_.rom;

@@ -53,9 +53,9 @@ std::vector<Entry> unfinished_here(const Globals& globals, CartStore& store) {
   const auto chips = store.chips();
   if (!chips) return found;
   // A copy of the logbook does not know what is open; where there is none yet, none is made.
-  const auto there = LockedLogbook::look(globals);
+  const auto there = look_at_logbook(globals);
   if (!there || !*there) return found;
-  const auto book = LockedLogbook::open(globals);
+  const auto book = open_logbook(globals);
   if (!book) return found;
   const auto open = (*book)->book().unfinished();
   for (const Entry& entry : open ? *open : std::vector<Entry>{})
@@ -203,7 +203,7 @@ class Dump {
   Result<int> into_bay() {
     BAYSWAP_CHECK(job_.open_bay());
     BAYSWAP_TRY(const auto to, OpenedBay::open(job_.books(), options_.to));
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
+    BAYSWAP_TRY(const auto logbook, open_logbook(globals_));
     CarryRequest request = request_of(job_.books(), &logbook->book());
     BAYSWAP_TRY(const auto saves, job_.view().saves());
     if (saves->empty())

@@ -4,6 +4,7 @@
 #include <bayswap/bay_view.hpp>
 #include <bayswap/cart_store.hpp>
 
+#include "cart/verdict.hpp"
 #include "cli/books.hpp"
 #include "cli/cart_progress.hpp"
 #include "cli/commands.hpp"
@@ -45,13 +46,5 @@ class CartJob {
   Bay bay_;
   std::unique_ptr<BayView> view_;
 };
-
-/// What is wrong with the bytes of a chip, in sentences; `battery`: what they tell of it.
-struct CartVerdict {
-  std::vector<std::string> problems;
-  std::vector<std::string> contacts;  // those among them that mean: it can't be read right
-  std::string battery;
-};
-[[nodiscard]] CartVerdict verdict_of(const CartChip& chip, const CartDump& dump);
 
 }  // namespace bayswap::cli

@@ -25,7 +25,7 @@ class Write {
                   "name a save, or pass --resume to continue a write that was cut off");
     BAYSWAP_CHECK(job_.open());
     BAYSWAP_CHECK(job_.open_bay());
-    BAYSWAP_TRY(logbook_, options_.dry_run ? LockedLogbook::look(globals_) : LockedLogbook::open(globals_));
+    BAYSWAP_TRY(logbook_, options_.dry_run ? look_at_logbook(globals_) : open_logbook(globals_));
     if (!globals_.json && !globals_.quiet)
       print_field("cartridge", printable(job_.game_in_words()), Tone::bold);
     if (options_.resume) {

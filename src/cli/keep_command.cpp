@@ -33,7 +33,7 @@ Result<int> keep(const Globals& globals, KeepOptions options) {
   }
   BAYSWAP_TRY(const auto opened, OpenedBay::open(*books, options.bay));
   const Bay& bay = opened->bay;
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_TRY(const auto logbook, open_logbook(globals));
   LocalStore disk;
   BAYSWAP_TRY(const auto saves, keep_saves(*opened->view, disk, options.what, logbook->book()));
   std::size_t kept = 0;

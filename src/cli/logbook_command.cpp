@@ -165,7 +165,7 @@ int logbook_command(const Globals& globals, const std::string& said) {
   }
   Versions versions;
   if (!what.empty()) versions = versions_of(globals, what);
-  auto logbook = LockedLogbook::open_to_read(globals);
+  auto logbook = read_logbook(globals);
   if (!logbook) return report(logbook.error());
   const auto entries = (*logbook)->book().entries(what);
   if (!entries) return report(entries.error());
@@ -225,7 +225,7 @@ int logbook_command(const Globals& globals, const std::string& said) {
 }
 
 int logbook_prune_command(const Globals& globals, const LogbookOptions& options) {
-  auto logbook = LockedLogbook::open(globals);
+  auto logbook = open_logbook(globals);
   if (!logbook) return report(logbook.error());
   Logbook& book = (*logbook)->book();
   const auto would = book.prune(options.keep, options.per_save, true);
@@ -272,7 +272,7 @@ int logbook_prune_command(const Globals& globals, const LogbookOptions& options)
 }
 
 int logbook_check_command(const Globals& globals, const LogbookOptions& options) {
-  auto logbook = LockedLogbook::open_to_read(globals);
+  auto logbook = read_logbook(globals);
   std::vector<std::string> notes;
   if (!logbook && logbook.error().code == ErrorCode::damaged && options.repair) {
     // The index can be made again from the records; the broken one is put aside, not thrown away.
@@ -287,7 +287,7 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
       return report({ErrorCode::io, fmt::format("{} can't be put aside", index),
                      "check the permissions of the home folder"});
     notes.push_back(fmt::format("the broken index was put aside as {}", aside));
-    logbook = LockedLogbook::open(globals);
+    logbook = open_logbook(globals);
   }
   if (!logbook) {
     if (logbook.error().code == ErrorCode::damaged)
@@ -393,7 +393,7 @@ Result<std::size_t> import_from(const Globals& globals, Logbook& ours, const std
 }
 
 int merge(const Globals& globals, const std::string& folder, bool into_folder) {
-  auto ours = LockedLogbook::open(globals);
+  auto ours = open_logbook(globals);
   if (!ours) return report(ours.error());
   std::vector<std::string> problems;
   const auto count = into_folder ? export_to(globals, (*ours)->book(), folder, problems)

@@ -311,13 +311,13 @@ Result<Restored> restore(const Globals& globals, const RestoreOptions& options) 
   if (!options.entry && (options.all || options.before))
     return fail(ErrorCode::bad_usage, "--all and --before go with --entry", "name an entry of the logbook");
   if (options.entry) {
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+    BAYSWAP_TRY(const auto logbook, open_logbook(globals));
     return restore_entry(globals, options, *logbook);
   }
   auto job = SyncJob::open(globals, SyncJob::Mode::change);
   if (!job && (!options.version.empty() || !options.device.empty())) return tl::unexpected(job.error());
   if (!job) {
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+    BAYSWAP_TRY(const auto logbook, open_logbook(globals));
     return restore_at(globals, options, *logbook, nullptr);
   }
   look_for_news(**job);

@@ -19,11 +19,10 @@
 #include "cli/cart_job.hpp"
 #include "cli/output.hpp"
 #include "cli/progress_line.hpp"
+#include "session/books.hpp"
 
 namespace bayswap::cli {
 namespace {
-
-constexpr int lock_wait_seconds = 10;
 
 int finished(const Globals& globals, const Plan& plan, const Json& extra) {
   if (globals.json) {
@@ -153,9 +152,17 @@ void remember(const Globals& globals, const std::vector<std::pair<GameId, std::v
     report(kept.error());
     return;
   }
+  std::vector<GameId> told;
+  for (const GameId* game : news) told.push_back(*game);
+  say_learned(globals, told);
+}
+
+void say_learned(const Globals& globals, const std::vector<GameId>& games) {
+  const auto home = home_of(globals);
+  if (games.empty() || !home) return;
   say(globals.quiet, fmt::format("Learned the chips of {}; they are in {}.",
-                                 news.size() == 1 ? fmt::format("'{}'", news.front()->title)
-                                                  : fmt::format("{} games", news.size()),
+                                 games.size() == 1 ? fmt::format("'{}'", games.front().title)
+                                                   : fmt::format("{} games", games.size()),
                                  home->chips));
 }
 
@@ -242,27 +249,6 @@ InterruptsHeld::~InterruptsHeld() {
   if (!is_kept_) pthread_sigmask(SIG_SETMASK, &before_, nullptr);
 }
 
-namespace {
-
-// What can't be read right can't be kept either: a write would lose it.
-Result<void> check_contacts(const Plan& plan, Store& target) {
-  for (const FileChange& change : plan.changes) {
-    const FileTraits traits = target.file_traits(change.path);
-    if (!traits.may_tear || traits.runs_on || !change.before) continue;
-    const CartVerdict verdict = verdict_of({}, CartDump{*change.before, {}, 0});
-    if (!verdict.contacts.empty())
-      return fail(
-          ErrorCode::unsafe,
-          fmt::format("what is on the cartridge can't be read right: {}; nothing was written",
-                      joined(verdict.contacts, "; ")),
-          "clean the contacts and put it in again; `bayswap cart write --accept damaged` writes a file "
-          "all the same");
-  }
-  return {};
-}
-
-}  // namespace
-
 Result<std::int64_t> run_whole(const Plan& plan, Store& target, LockedLogbook& logbook,
                                std::optional<std::int64_t> batch) {
   BAYSWAP_CHECK(check_contacts(plan, target));
@@ -301,20 +287,15 @@ std::vector<Result<std::int64_t>> run_whole(std::span<const Plan* const> plans, 
 
 Result<std::optional<std::int64_t>> run_here(const Globals& globals, const Plan& plan, Store& target) {
   if (plan.changes.empty()) return std::nullopt;
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_TRY(const auto logbook, open_logbook(globals));
   BAYSWAP_CHECK(wait_until_idle(globals, plan, target, logbook->book(), false, Recent::does_not_count));
   BAYSWAP_TRY(const std::int64_t id, run_whole(plan, target, *logbook));
   return id;
 }
 
 std::vector<std::string> bay_roots(const Globals& globals) {
-  std::vector<std::string> roots;
   const auto home = home_of(globals);
-  const auto bays = home ? list_bays(*home) : tl::unexpected(home.error());
-  if (!bays) return roots;
-  for (const auto& [name, bay] : *bays)
-    if (bay) roots.push_back(is_cart_path(bay->root) ? bay->root : AnyStore().absolute_path(bay->root));
-  return roots;
+  return home ? bayswap::bay_roots(*home) : std::vector<std::string>();
 }
 
 namespace {
@@ -359,78 +340,35 @@ void report_recovered(const Globals& globals, const Recovered& recovered) {
 
 }  // namespace
 
-Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open_to_read(const Globals& globals) {
-  auto locked = open(globals);
-  if (locked || locked.error().code == ErrorCode::busy) return locked;
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  LocalStore disk;
-  const auto records = disk.stat(join_path(home.data, "records"));
-  // A folder that can't be written still has the records.
-  if (disk.may_write(home.data) || !records || !*records) return locked;
-  std::unique_ptr<LockedLogbook> copy(new LockedLogbook(home.data));
-  BAYSWAP_TRY(Logbook book, Logbook::open_copy(copy->store_));
-  copy->book_ = std::move(book);
-  say(globals.quiet,
-      fmt::format("bayswap: note: {} can't be written; shown as its records have it", home.data));
-  return copy;
-}
-
-Result<std::unique_ptr<LockedLogbook>> LockedLogbook::look(const Globals& globals) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  LocalStore disk;
-  const auto records = disk.stat(join_path(home.data, "records"));
-  if (!records || !*records) return std::unique_ptr<LockedLogbook>{};
-  std::unique_ptr<LockedLogbook> copy(new LockedLogbook(home.data));
-  BAYSWAP_TRY(Logbook book, Logbook::open_copy(copy->store_));
-  copy->book_ = std::move(book);
-  return copy;
-}
-
-namespace {
-
-Result<FileLock> lock_home(const Globals& globals, int wait_seconds = lock_wait_seconds) {
-  BAYSWAP_TRY(const Home home, home_of(globals));
-  return FileLock::acquire(join_path(home.data, "lock"), wait_seconds, [&] {
+SessionOptions session_options(const Globals& globals) {
+  SessionOptions options;
+  options.clock = clock_of_process();
+  options.events.waits = [&] {
     say(globals.quiet, "bayswap: waiting for another Bay Swap that is using this home folder");
-  });
+  };
+  options.events.recovered = [&](const Recovered& one) { report_recovered(globals, one); };
+  options.events.is_copy = [&](const std::string& home) {
+    say(globals.quiet, fmt::format("bayswap: note: {} can't be written; shown as its records have it", home));
+  };
+  options.events.left_out = [&](const Error& error) {
+    say(globals.quiet, fmt::format("bayswap: warning: a layout file is left out: {}", error.message));
+  };
+  return options;
 }
 
-Result<void> settle_open_entries(const Globals& globals, Logbook& book) {
-  AnyStore files;
-  BAYSWAP_TRY(const auto recovered, book.recover(files));
-  for (const Recovered& one : recovered) report_recovered(globals, one);
-  return {};
-}
-
-}  // namespace
-
-Result<std::unique_ptr<LockedLogbook>> LockedLogbook::open(const Globals& globals) {
+Result<std::unique_ptr<LockedLogbook>> open_logbook(const Globals& globals) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  BAYSWAP_TRY(FileLock lock, lock_home(globals));
-  std::unique_ptr<LockedLogbook> locked(new LockedLogbook(home.data));
-  locked->lock_.emplace(std::move(lock));
-  locked->globals_ = &globals;
-  BAYSWAP_TRY(Logbook book,
-              Logbook::open(locked->store_, join_path(home.data, "index.sqlite"), clock_of_process()));
-  locked->book_ = std::move(book);
-  BAYSWAP_CHECK(settle_open_entries(globals, *locked->book_));
-  return locked;
+  return LockedLogbook::open(home, session_options(globals));
 }
 
-Result<void> LockedLogbook::rest() {
-  if (!lock_) return {};
-  BAYSWAP_CHECK(book_->release());
-  lock_.reset();
-  return {};
+Result<std::unique_ptr<LockedLogbook>> read_logbook(const Globals& globals) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  return LockedLogbook::open_to_read(home, session_options(globals));
 }
 
-Result<void> LockedLogbook::resume() {
-  if (globals_ == nullptr || lock_) return {};
-  constexpr int patience_seconds = 120;  // half of what this process has to do is done
-  BAYSWAP_TRY(FileLock lock, lock_home(*globals_, patience_seconds));
-  lock_.emplace(std::move(lock));
-  BAYSWAP_CHECK(book_->reacquire());
-  return settle_open_entries(*globals_, *book_);  // of one that died meanwhile
+Result<std::unique_ptr<LockedLogbook>> look_at_logbook(const Globals& globals) {
+  BAYSWAP_TRY(const Home home, home_of(globals));
+  return LockedLogbook::look(home);
 }
 
 int show_only(const Globals& globals, const Plan& plan, const ShowOptions& how) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <bayswap/carry.hpp>
+#include <bayswap/session.hpp>
 
 #include <csignal>
 
@@ -33,6 +34,9 @@ namespace bayswap::cli {
 void remember(const Globals& globals, const GameId& game, const std::vector<ChipFact>& chips);
 /// The same for several games, with one write.
 void remember(const Globals& globals, const std::vector<std::pair<GameId, std::vector<ChipFact>>>& games);
+
+/// Says of which games the chips were learned.
+void say_learned(const Globals& globals, const std::vector<GameId>& games);
 
 /// The time as the logbook sees it: BAYSWAP_NOW (seconds since 1970), for demos and tests, or the system's.
 [[nodiscard]] Clock clock_of_process();
@@ -66,29 +70,12 @@ class InterruptsHeld {
 /// The absolute roots of all bays of the home folder.
 [[nodiscard]] std::vector<std::string> bay_roots(const Globals& globals);
 
-/// The logbook, locked against other processes as long as this lives. Entries that a dead process left
-/// open are settled first.
-class LockedLogbook {
- public:
-  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open(const Globals& globals);
-  /// The same to look at it: a home folder that can't be written is read from its records.
-  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> open_to_read(const Globals& globals);
-  /// The same without a lock and without a trace on the disk, for dry runs; nullptr if there is none yet.
-  [[nodiscard]] static Result<std::unique_ptr<LockedLogbook>> look(const Globals& globals);
-  [[nodiscard]] Logbook& book() { return *book_; }
-  /// Lets other processes use the home folder for a while: for what waits on a server. The logbook must not
-  /// be used until resume() has returned. Neither does anything where there is no lock.
-  [[nodiscard]] Result<void> rest();
-  /// Fails with `busy` if another process keeps the home folder.
-  [[nodiscard]] Result<void> resume();
-
- private:
-  explicit LockedLogbook(const std::string& data) : store_(data, LocalStore::Privacy::owner_only) {}
-  std::optional<FileLock> lock_;
-  const Globals* globals_ = nullptr;  // nullptr: opened without a lock
-  LocalStore store_;
-  std::optional<Logbook> book_;
-};
+/// What the tool says while it waits for the home folder, and of what it settled there.
+[[nodiscard]] SessionOptions session_options(const Globals& globals);
+/// See LockedLogbook::open, open_to_read and look.
+[[nodiscard]] Result<std::unique_ptr<LockedLogbook>> open_logbook(const Globals& globals);
+[[nodiscard]] Result<std::unique_ptr<LockedLogbook>> read_logbook(const Globals& globals);
+[[nodiscard]] Result<std::unique_ptr<LockedLogbook>> look_at_logbook(const Globals& globals);
 
 /// Runs the plan (see bayswap::run) with interrupts held back.
 [[nodiscard]] std::vector<Result<std::int64_t>> run_whole(std::span<const Plan* const> plans, Store& target,

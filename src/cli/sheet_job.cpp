@@ -157,7 +157,7 @@ Result<std::unique_ptr<FoundSavePlace>> SheetJob::find_version(const std::string
                                                                std::int64_t version) {
   auto found = std::make_unique<FoundSavePlace>();
   found->can_write = false;
-  BAYSWAP_TRY(const auto log, LockedLogbook::open_to_read(globals_));
+  BAYSWAP_TRY(const auto log, read_logbook(globals_));
   Logbook& book = log->book();
   BAYSWAP_TRY(const auto entries, book.entries(game));
   const auto entry = std::ranges::find(entries, version, &Entry::id);
@@ -319,7 +319,7 @@ Result<std::optional<std::int64_t>> SheetJob::write(const FoundSavePlace& found,
     note_hard_links(plan, *found.store);
     if (plan.changes.empty()) return std::optional<std::int64_t>{};
     if (found.bay == nullptr) return run_here(globals_, plan, *found.store);
-    BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals_));
+    BAYSWAP_TRY(const auto logbook, open_logbook(globals_));
     BAYSWAP_CHECK(wait_until_idle(globals_, plan, *found.store, logbook->book(), false));
     BAYSWAP_TRY(const std::int64_t id, run_whole(plan, *found.store, *logbook));
     return std::optional(id);

@@ -3,6 +3,7 @@
 #include <termios.h>
 #include <unistd.h>
 #include <algorithm>
+#include <charconv>
 #include <csignal>
 #include <set>
 
@@ -21,6 +22,13 @@ constexpr std::string_view keys_name = "keys";
 constexpr std::string_view lock_name = "keys-lock.toml";  // a copy of the lighthouse's: see put_lock
 constexpr std::size_t max_lock_bytes = 200000;
 constexpr int lock_wait_seconds = 10;
+
+// "12.0123456789abcdef.toml"; 0: there is none.
+std::uint64_t number_of_lock(const std::string& name) {
+  std::uint64_t number = 0;
+  (void)std::from_chars(name.data(), name.data() + name.size(), number);
+  return number;
+}
 
 }  // namespace
 
@@ -42,7 +50,7 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
   if (mode == Mode::change) {
     BAYSWAP_TRY(job->lock, lock_versions(globals, home));
   }
-  BAYSWAP_TRY(job->logbook, mode == Mode::look ? LockedLogbook::look(globals) : LockedLogbook::open(globals));
+  BAYSWAP_TRY(job->logbook, mode == Mode::look ? look_at_logbook(globals) : open_logbook(globals));
   if (mode == Mode::look) job->scratch.emplace(job->disk);
   job->clock = clock_of_process();
   BAYSWAP_TRY(Replica replica, Replica::open(job->own()));
@@ -93,7 +101,8 @@ Result<void> SyncJob::reach() {
   if (about.is_encrypted) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
     BAYSWAP_TRY(std::string lock_there, newest_lock(*sea));
-    if (lock_there.empty()) {
+    // An older one was put back by a device that does not know of the change.
+    if (number_of_lock(lock_there) < number_of_lock(keys.lock)) {
       BAYSWAP_CHECK(put_lock_back(keys));
       lock_there = keys.lock;
     }

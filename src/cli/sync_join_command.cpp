@@ -171,7 +171,7 @@ Result<int> join(const Globals& globals, const SyncOptions& options) {
     BAYSWAP_TRY(keys, keys_of(*sea, lighthouse.id, phrase));
   }
   BAYSWAP_TRY(const FileLock versions, lock_versions(globals, home));
-  BAYSWAP_TRY(const auto logbook, LockedLogbook::open(globals));
+  BAYSWAP_TRY(const auto logbook, open_logbook(globals));
   LocalStore own(sync_folder(home), LocalStore::Privacy::owner_only);
   std::error_code failed;
   std::filesystem::create_directories(sync_folder(home), failed);

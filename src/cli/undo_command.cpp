@@ -9,7 +9,7 @@
 namespace bayswap::cli {
 
 int undo_command(const Globals& globals, const UndoOptions& options) {
-  auto logbook = LockedLogbook::open(globals);
+  auto logbook = open_logbook(globals);
   if (!logbook) return report(logbook.error());
   AnyStore disk;
   if (options.id && options.last > 1)

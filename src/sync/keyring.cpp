@@ -216,7 +216,10 @@ Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphra
   BAYSWAP_TRY(const std::string text, keys.locked(passphrase, lighthouse));
   std::array<Byte, 8> random{};
   randombytes_buf(random.data(), random.size());
-  keys.lock = fmt::format("{}.{}.toml", before.empty() ? 1 : before.back().first + 1, to_hex(random));
+  // After the newest that is known, also where that was lost.
+  std::uint64_t number = before.empty() ? 0 : before.back().first;
+  if (const auto own = number_of_lock(keys.lock)) number = std::max<std::uint64_t>(number, *own);
+  keys.lock = fmt::format("{}.{}.toml", number + 1, to_hex(random));
   BAYSWAP_CHECK(store.create(join_path(keys_folder, keys.lock),
                              ByteView(reinterpret_cast<const Byte*>(text.data()), text.size())));
   // Opens, as it lies there, before those that opened so far go.
