@@ -333,7 +333,7 @@ class SyncEvenings : public Player, public testing::WithParamInterface<std::stri
   std::string base_;  // of addresses
   std::string root_;  // the same as a folder of this machine
   std::string sea_;
-  const Catalog catalog_;
+  Catalog catalog_;
   std::mt19937_64 random_;
   std::vector<Device> devices_;
   std::vector<std::string> story_;

@@ -94,7 +94,7 @@ class SessionPlan {
 class Session {
  public:
   /// Locks the home folder, settles what a dead process left open, and reads the books.
-  [[nodiscard]] static Result<std::unique_ptr<Session>> open(Home home, SessionOptions options = {});
+  [[nodiscard]] static Result<std::unique_ptr<Session>> open(const Home& home, SessionOptions options = {});
   ~Session();
   Session(const Session&) = delete;
   Session& operator=(const Session&) = delete;

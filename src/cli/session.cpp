@@ -153,6 +153,7 @@ void remember(const Globals& globals, const std::vector<std::pair<GameId, std::v
     return;
   }
   std::vector<GameId> told;
+  told.reserve(news.size());
   for (const GameId* game : news) told.push_back(*game);
   say_learned(globals, told);
 }

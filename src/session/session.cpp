@@ -63,7 +63,7 @@ Result<std::optional<std::int64_t>> SessionPlan::run() {
 Session::Session(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 Session::~Session() = default;
 
-Result<std::unique_ptr<Session>> Session::open(Home home, SessionOptions options) {
+Result<std::unique_ptr<Session>> Session::open(const Home& home, SessionOptions options) {
   auto impl = std::make_unique<Impl>();
   if (!options.clock) options.clock = system_clock();
   impl->options = std::move(options);
