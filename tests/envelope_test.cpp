@@ -19,7 +19,7 @@ namespace {
 using Bytes = std::vector<Byte>;
 using Pieces = std::vector<std::pair<std::string, Blob>>;
 
-Blob zip_of(const Pieces& files, bool packed) {
+Blob zip_with(const Pieces& files, bool packed) {
   Bytes out(65536);
   for (const auto& [name, bytes] : files) out.resize(out.size() + bytes.size());
   std::size_t used = 0;
@@ -119,9 +119,9 @@ Blob wrapped(const Blob& inside, int way, std::uint32_t seed) {
     case 2:
       return joined({noise(40 + seed % 100, seed), wrap(Compression::zlib, inside), Blob::filled(30, 0)});
     case 3:
-      return zip_of({{"a/first", other}, {"state", inside}, {"last", noise(60, seed + 1)}}, true);
+      return zip_with({{"a/first", other}, {"state", inside}, {"last", noise(60, seed + 1)}}, true);
     case 4:
-      return zip_of({{"a/first", other}, {"state", inside}, {"last", noise(60, seed + 1)}}, false);
+      return zip_with({{"a/first", other}, {"state", inside}, {"last", noise(60, seed + 1)}}, false);
     case 5:
       return png_of({{"IDAT", other}, {"stAt", inside}, {"stBt", other}});
     case 6:
@@ -183,7 +183,7 @@ TEST(Envelopes, ChangedInsideAndNowhereElse) {
 TEST(Envelopes, ContainersStaySoundForOthers) {
   const Blob inside = joined({noise(500, 1), Blob::filled(4000, 0)});
   for (const bool packed : {true, false}) {
-    const Blob zip = zip_of({{"one", noise(300, 2)}, {"two", inside}, {"three", noise(90, 3)}}, packed);
+    const Blob zip = zip_with({{"one", noise(300, 2)}, {"two", inside}, {"three", noise(90, 3)}}, packed);
     const auto layers = find_layers(zip);
     const auto longer = close_envelope(zip, layer_with(layers, inside)->envelope, noise(9000, 4));
     ASSERT_TRUE(longer) << longer.error().message;

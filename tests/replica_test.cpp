@@ -24,7 +24,8 @@ SaveIdentity identity(const std::string& code, const std::string& stem, Platform
   return save;
 }
 
-Version version(const SaveIdentity& save, const std::string& bytes, std::vector<VersionId> parents = {}) {
+Version made_version(const SaveIdentity& save, const std::string& bytes,
+                     std::vector<VersionId> parents = {}) {
   Version one;
   one.save = save;
   one.content = sha256(text_blob(bytes).view()).hex();
@@ -37,30 +38,30 @@ Version version(const SaveIdentity& save, const std::string& bytes, std::vector<
 
 TEST(Histories, ASaveIsKnownByCodeOrByItsFileName) {
   History history;
-  const auto with_rom = version(identity("A99P", "Moth Courier (Europe)"), "one");
+  const auto with_rom = made_version(identity("A99P", "Moth Courier (Europe)"), "one");
   history.add(with_rom);
-  history.add(version(identity("A99E", "Moth Courier (USA)"), "other region"));
+  history.add(made_version(identity("A99E", "Moth Courier (USA)"), "other region"));
   EXPECT_EQ(history.lineages().size(), 2U);
   EXPECT_EQ(history.lineages_for(identity("A99P", "renamed")).size(), 1U);
   EXPECT_EQ(history.lineages_for(identity("", "moth courier")).size(), 2U) << "nothing tells which";
   // A file without a ROM joins neither, and another game's name joins nothing.
-  history.add(version(identity("", "Moth Courier"), "bare"));
+  history.add(made_version(identity("", "Moth Courier"), "bare"));
   EXPECT_EQ(history.lineages().size(), 3U);
-  history.add(version(identity("B99P", "Gull Ledger (Europe)"), "a"));
-  history.add(version(identity("", "gull ledger [!]"), "b"));
+  history.add(made_version(identity("B99P", "Gull Ledger (Europe)"), "a"));
+  history.add(made_version(identity("", "gull ledger [!]"), "b"));
   EXPECT_EQ(history.lineages().size(), 4U);
   // A renamed file is of the save that it came from.
-  history.add(version(identity("", "Something else"), "played on", {with_rom.id}));
+  history.add(made_version(identity("", "Something else"), "played on", {with_rom.id}));
   EXPECT_EQ(history.lineages().size(), 4U);
 }
 
 TEST(Histories, HeadsConflictsAndAncestors) {
   History history;
   const auto save = identity("A99P", "Moth");
-  const auto first = version(save, "1");
-  const auto left = version(save, "left", {first.id});
-  const auto right = version(save, "right", {first.id});
-  const auto again = version(save, "left", {right.id});
+  const auto first = made_version(save, "1");
+  const auto left = made_version(save, "left", {first.id});
+  const auto right = made_version(save, "right", {first.id});
+  const auto again = made_version(save, "left", {right.id});
   for (const Version& one : {left, first, right}) history.add(one);
   const Lineage& lineage = history.lineages().front();
   EXPECT_EQ(differing_heads(lineage).size(), 2U);
@@ -79,7 +80,8 @@ TEST(Histories, HeadsConflictsAndAncestors) {
 
 TEST(Versions, RecordsComeBackAsTheyWere) {
   expect_property("records", [] {
-    Version one = version(identity(*rc::gen::container<std::string>(rc::gen::inRange('A', 'Z')), "x"), "1");
+    Version one =
+        made_version(identity(*rc::gen::container<std::string>(rc::gen::inRange('A', 'Z')), "x"), "1");
     one.save.name = *rc::gen::container<std::string>(rc::gen::inRange('!', '~'));
     one.label = "Mölly";
     one.noted = *rc::gen::arbitrary<std::int64_t>();
@@ -87,7 +89,8 @@ TEST(Versions, RecordsComeBackAsTheyWere) {
         *rc::gen::maybe(rc::gen::arbitrary<std::int64_t>()) ? std::optional<std::int64_t>(5) : std::nullopt;
     one.save.facts.game.region = Region::korea;
     const auto count = *rc::gen::inRange(0, 5);
-    for (int i = 0; i < count; ++i) one.parents.push_back(version(identity("", "p"), std::to_string(i)).id);
+    for (int i = 0; i < count; ++i)
+      one.parents.push_back(made_version(identity("", "p"), std::to_string(i)).id);
     one = with_id(one);
     const Blob record = record_of(one);
     const auto back = version_from_record(record.view());
@@ -401,7 +404,7 @@ TEST(Replicas, ALostLighthouseIsFilledAgainByOneDevice) {
   auto first = Replica::join(disk, "first", "sea", lighthouse->id());
   ASSERT_TRUE(first);
   for (int i = 0; i < 5; ++i) {
-    Version one = version(identity("A9" + std::to_string(i) + "P", ""), std::to_string(i));
+    Version one = made_version(identity("A9" + std::to_string(i) + "P", ""), std::to_string(i));
     ASSERT_TRUE(first->note(one, text_blob("bytes " + std::to_string(i))));
   }
   ASSERT_TRUE(first->save());
@@ -431,7 +434,7 @@ TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
   auto second = Replica::join(disks[1], "second", "sea", lighthouse->id());
   ASSERT_TRUE(first && second);
   const auto play = [&](const std::string& bytes) {
-    ASSERT_TRUE(first->note(version(identity("A99P", ""), bytes), text_blob(bytes)));
+    ASSERT_TRUE(first->note(made_version(identity("A99P", ""), bytes), text_blob(bytes)));
     ASSERT_TRUE(first->save());
     ASSERT_TRUE(first->exchange(*lighthouse, {}));
   };

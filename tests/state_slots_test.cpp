@@ -10,7 +10,7 @@
 namespace bayswap::test {
 namespace {
 
-const Catalog& catalog() {
+const Catalog& slots_catalog() {
   static const Catalog all;
   return all;
 }
@@ -61,7 +61,7 @@ struct MemoryBay {
   }
   void put(const std::string& path, const Blob& bytes) { ASSERT_TRUE(store.replace(path, bytes.view())); }
   BayView& open() {
-    view = std::make_unique<BayView>(catalog(), bay, store);
+    view = std::make_unique<BayView>(slots_catalog(), bay, store);
     return *view;
   }
 };
@@ -181,7 +181,7 @@ TEST(StateSlots, TheBatterySaveInAStateIsCarriedAsTheGamesSave) {
   const auto source = source_of_state(*pc.view, states->front(), *look.save);
   ASSERT_TRUE(source) << source.error().message;
   EXPECT_EQ(source->path, "saves/Cog.sav");
-  BayView over(catalog(), pc.bay, *source->store);
+  BayView over(slots_catalog(), pc.bay, *source->store);
   CarryRequest request;
   request.what = source->path;
   MemoryStore outside;

@@ -66,7 +66,7 @@ class PartFile {
       // Some file systems have no links.
       struct stat there {};
       if (errno == EEXIST || stat(target_.c_str(), &there) == 0 ||
-          rename(path_.c_str(), target_.c_str()) != 0)
+          ::rename(path_.c_str(), target_.c_str()) != 0)
         return failed("can't be put in place");
       close(std::exchange(fd_, -1));
     }

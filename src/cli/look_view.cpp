@@ -96,7 +96,7 @@ Result<Platform> platform_named(const std::string& tag) {
 std::string shell_word(const std::string& text) {
   const bool is_plain = !text.empty() && text.find_first_not_of(
                                              "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
-                                             "0123456789/._-+:@%,") == std::string::npos;
+                                             "0123456789_-./:@%+,=") == std::string::npos;
   if (is_plain) return text;
   std::string word = "'";
   for (const char c : text) word += c == '\'' ? std::string("'\\''") : std::string(1, c);

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "cli/look_view.hpp"
 #include "cli/output.hpp"
 
 namespace bayswap::cli {
@@ -12,14 +13,6 @@ std::string shell_quoted(const std::string& text) {
   std::string quoted = "'";
   for (const char c : text) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
   return quoted + "'";
-}
-
-// Like that, where a shell would take it for something else.
-std::string shell_word(const std::string& text) {
-  const bool is_plain = !text.empty() && text.find_first_not_of(
-                                             "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
-                                             "0123456789_-./:@%+,=") == std::string::npos;
-  return is_plain ? text : shell_quoted(text);
 }
 
 std::vector<std::string>& options_of_command() {
