@@ -3,7 +3,6 @@
 #include <termios.h>
 #include <unistd.h>
 #include <algorithm>
-#include <charconv>
 #include <csignal>
 #include <set>
 
@@ -13,6 +12,7 @@
 #include "cli/output.hpp"
 #include "cli/unlocked_store.hpp"
 #include "fs/url.hpp"
+#include "sync/lock_number.hpp"
 
 namespace bayswap::cli {
 
@@ -22,13 +22,6 @@ constexpr std::string_view keys_name = "keys";
 constexpr std::string_view lock_name = "keys-lock.toml";  // a copy of the lighthouse's: see put_lock
 constexpr std::size_t max_lock_bytes = 200000;
 constexpr int lock_wait_seconds = 10;
-
-// "12.0123456789abcdef.toml"; 0: there is none.
-std::uint64_t number_of_lock(const std::string& name) {
-  std::uint64_t number = 0;
-  (void)std::from_chars(name.data(), name.data() + name.size(), number);
-  return number;
-}
 
 }  // namespace
 
@@ -102,7 +95,7 @@ Result<void> SyncJob::reach() {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
     BAYSWAP_TRY(std::string lock_there, newest_lock(*sea));
     // An older one was put back by a device that does not know of the change.
-    if (number_of_lock(lock_there) < number_of_lock(keys.lock)) {
+    if (number_of_lock(lock_there).value_or(0) < number_of_lock(keys.lock).value_or(0)) {
       BAYSWAP_CHECK(put_lock_back(keys));
       lock_there = keys.lock;
     }

@@ -55,8 +55,10 @@ Result<std::optional<std::int64_t>> SessionPlan::run() {
                 "close the program that uses it and try again");
   BAYSWAP_CHECK(check_contacts(plan_, *target_));
   BAYSWAP_TRY(const std::int64_t entry, bayswap::run(plan_, *target_, session.logbook->book()));
+  // The entry is made, whatever becomes of what it taught.
   const Plan* const plan = &plan_;
-  BAYSWAP_CHECK(keep_lessons(session.books, std::span(&plan, 1)));
+  const auto taught = keep_lessons(session.books, std::span(&plan, 1));
+  if (!taught && session.options.events.left_out) session.options.events.left_out(taught.error());
   return std::optional(entry);
 }
 

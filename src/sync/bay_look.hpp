@@ -61,7 +61,6 @@ class BayLook {
   [[nodiscard]] const Version* version_with(const Lineage& lineage, const std::string& content) const;
   // What a place came from that this device never looked at: what a carry wrote there, or a deletion.
   [[nodiscard]] std::vector<VersionId> parents_of(const HeldSave& save, const Lineage* lineage);
-  // Deleted everywhere, as far as is known.
   [[nodiscard]] Result<void> look_for_vanished();
   // All but its bytes and what it came from.
   [[nodiscard]] Version version_of(const HeldSave& save, const Content& content,

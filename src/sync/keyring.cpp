@@ -10,6 +10,7 @@
 #include "base/text.hpp"
 #include "base/toml_reader.hpp"
 #include "base/try.hpp"
+#include "sync/lock_number.hpp"
 
 namespace bayswap {
 namespace {
@@ -62,7 +63,8 @@ std::string to_hex(ByteView bytes) {
   return text;
 }
 
-// "12.0123456789abcdef.toml": the highest number is the newest; of two, the later name.
+}  // namespace
+
 std::optional<std::uint64_t> number_of_lock(std::string_view name) {
   std::uint64_t number = 0;
   const auto read = std::from_chars(name.data(), name.data() + name.size(), number);
@@ -71,6 +73,8 @@ std::optional<std::uint64_t> number_of_lock(std::string_view name) {
     return std::nullopt;
   return number;
 }
+
+namespace {
 
 Result<std::vector<std::pair<std::uint64_t, std::string>>> locks(Store& store) {
   std::vector<std::pair<std::uint64_t, std::string>> all;
