@@ -17,8 +17,7 @@ struct SessionEvents {
   std::function<void()> waits;                           // another process has the home folder
   std::function<void(const Recovered&)> recovered;       // an entry that a dead process had left open
   std::function<void(const std::string& home)> is_copy;  // it can't be written: a copy of its records is read
-  std::function<void(const Error&)>
-      left_out;  // a layout file that can't be read, a lesson that can't be kept
+  std::function<void(const Error&)> left_out;  // a layout file that can't be read, a book that can't be kept
 };
 
 struct SessionOptions {
