@@ -96,6 +96,12 @@ class WrappedCard final : public Card {
 std::size_t end_of_content(ByteView file) {
   if (file.empty() || (file.back() != 0x00 && file.back() != 0xff)) return file.size();
   std::size_t end = file.size();
+  std::uint64_t filler = 0;
+  std::memset(&filler, file.back(), sizeof filler);
+  for (std::uint64_t eight = 0; end >= 8; end -= 8) {
+    std::memcpy(&eight, file.data() + end - 8, 8);
+    if (eight != filler) break;
+  }
   while (end > 0 && file[end - 1] == file.back()) --end;
   return end;
 }
@@ -104,15 +110,23 @@ std::size_t end_of_content(ByteView file) {
 std::optional<CardGuess> guess_as_it_stands(ByteView file, bool as_read) {
   std::optional<CardGuess> best;
   const std::size_t content = end_of_content(file);
-  for (const CardFormat* format : card_formats())
+  constexpr std::size_t step = 16;
+  for (const CardFormat* format : card_formats()) {
+    bool is_possible = true;
+    bool is_asked = format->possible == nullptr || file.size() % step != 0;
     for (const std::size_t size : format->image_sizes) {
       if (file.size() < size) continue;
       // Padding may have any length: then the card is at the start.
       const bool padded = file.size() - size > max_wrapper_bytes;
       if (padded && content > size) continue;
       const std::size_t room = padded ? 0 : file.size() - size;
+      if (!is_asked && (room > 0 || !as_read)) {
+        is_asked = true;
+        is_possible = format->possible(file);
+      }
+      if (!is_possible && (size != file.size() || !as_read)) continue;
       // At the start, at the end, or after a header of a round size.
-      for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + 16)) {
+      for (std::size_t at = 0; at <= room; at = at == room ? room + 1 : std::min(room, at + step)) {
         const ByteView image = file.subspan(at, size);
         const bool is_alone = as_read && image.size() == file.size();
         if (!is_alone && format->promising != nullptr && !format->promising(image)) continue;
@@ -126,26 +140,39 @@ std::optional<CardGuess> guess_as_it_stands(ByteView file, bool as_read) {
               CardGuess{format->save.kind, confidence, at, size, file.size() - size, 1, std::move(evidence)};
       }
     }
+  }
   return best;
+}
+
+}  // namespace
+
+namespace {
+
+template <std::size_t unit>
+void reverse_units(ByteView file, Byte* out) {
+  std::size_t i = 0;
+  for (; i + 8 <= file.size(); i += 8) {  // several units at once
+    std::uint64_t all = 0;
+    std::memcpy(&all, file.data() + i, 8);
+    constexpr std::uint64_t low = 0x00ff00ff00ff00ff;
+    constexpr std::uint64_t half = 0x0000ffff0000ffff;
+    all = ((all & low) << 8U) | ((all >> 8U) & low);
+    if constexpr (unit == 4) all = ((all & half) << 16U) | ((all >> 16U) & half);
+    std::memcpy(out + i, &all, 8);
+  }
+  for (; i + unit <= file.size(); i += unit)
+    std::reverse_copy(file.data() + i, file.data() + i + unit, out + i);
+  std::copy(file.begin() + static_cast<std::ptrdiff_t>(i), file.end(), out + i);
 }
 
 }  // namespace
 
 Blob reversed_in_units(ByteView file, std::size_t unit) {
   Buffer out(file.size());
-  std::ranges::copy(file, out.bytes().begin());
-  Byte* bytes = out.bytes().data();
-  std::size_t i = 0;
-  for (; i + 8 <= file.size(); i += 8) {  // several units at once
-    std::uint64_t all = 0;
-    std::memcpy(&all, bytes + i, 8);
-    constexpr std::uint64_t low = 0x00ff00ff00ff00ff;
-    constexpr std::uint64_t half = 0x0000ffff0000ffff;
-    all = ((all & low) << 8U) | ((all >> 8U) & low);
-    if (unit == 4) all = ((all & half) << 16U) | ((all >> 16U) & half);
-    std::memcpy(bytes + i, &all, 8);
-  }
-  for (; i + unit <= file.size(); i += unit) std::reverse(bytes + i, bytes + i + unit);
+  if (unit == 4)
+    reverse_units<4>(file, out.bytes().data());
+  else
+    reverse_units<2>(file, out.bytes().data());
   return std::move(out).freeze();
 }
 
@@ -323,8 +350,13 @@ std::optional<CardGuess> guess_card(ByteView file) {
   if ((guess && guess->confidence > clear) || file.size() < 2048 || file.size() > (std::size_t{80} << 20))
     return guess;
   // Some readers exchange bytes, and some programs keep them as their machine has its words.
+  std::vector<Byte> reversed(file.size());
   for (const std::size_t unit : {std::size_t{2}, std::size_t{4}}) {
-    auto turned = guess_as_it_stands(reversed_in_units(file, unit).view(), false);
+    if (unit == 4)
+      reverse_units<4>(file, reversed.data());
+    else
+      reverse_units<2>(file, reversed.data());
+    auto turned = guess_as_it_stands(reversed, false);
     if (!turned || (guess && turned->confidence <= guess->confidence)) continue;
     guess = std::move(turned);
     guess->reversed_in = unit;

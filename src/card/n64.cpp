@@ -263,7 +263,8 @@ const CardFormat& n64_format() {
       [](ByteView image) {
         const std::size_t banks = image.size() / bank_bytes;
         return banks > 1 ? says_banks(image, banks) : sound_pak_ids(image) > 0;
-      }};
+      },
+      has_pak_id};
   return format;
 }
 

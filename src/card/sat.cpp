@@ -354,7 +354,14 @@ const CardFormat& sat_format() {
       score_sat,
       [](const Blob& image) -> std::unique_ptr<Card> { return std::make_unique<SatCard>(image); },
       fresh_sat,
-      [](ByteView image) { return has_mark(image, Form{false}, 0) || has_mark(image, Form{true}, 0); }};
+      [](ByteView image) { return has_mark(image, Form{false}, 0) || has_mark(image, Form{true}, 0); },
+      [](ByteView file) {
+        for (std::size_t at = 0; at + 2 <= file.size(); at += 16)
+          if ((file[at] == static_cast<Byte>(mark[0]) || file[at + 1] == static_cast<Byte>(mark[0])) &&
+              (has_mark(file.subspan(at), Form{false}, 0) || has_mark(file.subspan(at), Form{true}, 0)))
+            return true;
+        return false;
+      }};
   return format;
 }
 

@@ -193,6 +193,15 @@ const CardFormat& scd_format() {
         constexpr std::size_t piece = 8;
         return std::memcmp(there, mark.data(), piece) == 0 ||
                std::memcmp(there + mark.size() - piece, mark.data() + mark.size() - piece, piece) == 0;
+      },
+      [](ByteView file) {
+        constexpr std::size_t piece = 8;
+        for (std::size_t at = 0; at + mark.size() <= file.size(); at += 16)
+          if (std::memcmp(file.data() + at, mark.data(), piece) == 0 ||
+              std::memcmp(file.data() + at + mark.size() - piece, mark.data() + mark.size() - piece, piece) ==
+                  0)
+            return true;
+        return false;
       }};
   return format;
 }

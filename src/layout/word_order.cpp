@@ -23,9 +23,23 @@ struct Vote {
   int kinds = 1;
 };
 
-bool is_letter(Byte b) {
+constexpr bool is_letter(Byte b) {
   return (b >= 'A' && b <= 'Z') || (b >= 'a' && b <= 'z');
 }
+
+constexpr bool is_text_byte(Byte b) {
+  return is_letter(b) || (b >= '0' && b <= '9') || b == ' ' || b == '.' || b == ',' || b == '-' ||
+         b == '\'' || b == ':' || b == '!' || b == '?';
+}
+
+// What a byte can be, as bits, so that those of a word can be taken together.
+enum Kind : Byte { text_kind = 1, other_kind = 2 };  // a zero has neither
+constexpr std::array<Byte, 256> kind_of = [] {
+  std::array<Byte, 256> table{};
+  for (std::size_t i = 1; i < table.size(); ++i)
+    table[i] = is_text_byte(static_cast<Byte>(i)) ? text_kind : other_kind;
+  return table;
+}();
 
 std::string words_stand(bool chip, ByteOrder other) {
   return chip ? "as the chip holds them" : fmt::format("with {}", in_words(other));
@@ -35,10 +49,18 @@ double log_odds(double confidence) {
   return std::log(confidence / (1 - confidence));
 }
 
-// One slot's bytes, asked in several ways whether their words are as the chip holds them or reversed.
+// One slot's bytes, asked in several ways whether their words, of `width_` bytes, are as the chip holds them
+// or reversed.
+template <std::size_t width_>
 class Judge {
  public:
-  Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), width_(word_bytes(other)) {}
+  Judge(ByteView bytes, ByteOrder other) : bytes_(bytes), other_(other), texts_(bytes.size() / width_) {
+    for (std::size_t word = 0; word < texts_.size(); ++word) {
+      Byte all = 0;
+      for (std::size_t i = 0; i < width_; ++i) all |= kind_of[bytes_[word * width_ + i]];
+      texts_[word] = all == text_kind ? 1 : 0;
+    }
+  }
 
   // The game's own code or title, readable in one of the two orders only.
   [[nodiscard]] std::optional<Vote> by_game_name(const GameId& game) const {
@@ -65,13 +87,13 @@ class Judge {
   [[nodiscard]] std::optional<Vote> by_texts() const {
     std::size_t chip = 0;
     std::size_t reversed = 0;
-    for (std::size_t i = 0; i + width_ <= bytes_.size();) {
-      if (!has_text(i)) {
-        i += width_;
-        continue;
-      }
-      std::size_t end = i + width_;
-      while (end + width_ <= bytes_.size() && has_text(end)) end += width_;
+    for (auto from = texts_.begin();;) {
+      from = std::find(from, texts_.end(), 1);
+      if (from == texts_.end()) break;
+      const auto to = std::find(from, texts_.end(), 0);
+      const std::size_t i = static_cast<std::size_t>(from - texts_.begin()) * width_;
+      const std::size_t end = static_cast<std::size_t>(to - texts_.begin()) * width_;
+      from = to;
       if (end - i >= 2 * width_) {
         const Shape as_is = shape(i, end, false);
         const Shape turned = shape(i, end, true);
@@ -82,7 +104,6 @@ class Judge {
         chip += here < there && as_is.longest >= least_run ? 1 : 0;
         reversed += there < here && turned.longest >= least_run ? 1 : 0;
       }
-      i = end;
     }
     return by_majority(chip, reversed, width_ == 2 ? 6 : 3, 0.97, "texts");
   }
@@ -92,8 +113,10 @@ class Judge {
     if (width_ == 2) return std::nullopt;
     std::size_t chip = 0;
     std::size_t reversed = 0;
-    for (std::size_t i = 0; i + width_ <= bytes_.size(); i += width_) {
-      if (!has_text(i) || (i >= width_ && has_text(i - width_)) || has_text(i + width_)) continue;
+    for (auto found = std::find(texts_.begin(), texts_.end(), 1); found != texts_.end();
+         found = std::find(found + 1, texts_.end(), 1)) {
+      const std::size_t i = static_cast<std::size_t>(found - texts_.begin()) * width_;
+      if ((i >= width_ && has_text(i - width_)) || has_text(i + width_)) continue;
       const ByteView word = bytes_.subspan(i, width_);
       if (word.back() == 0 && is_text_end(word.begin(), word.end(), 3)) ++chip;
       if (word.front() == 0 && is_text_end(word.rbegin(), word.rend(), 3)) ++reversed;
@@ -113,13 +136,14 @@ class Judge {
         i += 4;
         continue;
       }
-      const ByteView w = bytes_.subspan(i, 4);
-      if (is_of_text(i) || (i >= 4 && is_dense(i - 4)) || is_dense(i + 4)) continue;
-      if (float_head(w[0]) || float_head(w[3])) continue;
+      const Byte* const w = bytes_.data() + i;
       const bool pair_chip = w[0] == 0 && w[2] == 0 && w[1] != 0 && w[3] != 0;
       const bool pair_reversed = w[1] == 0 && w[3] == 0 && w[0] != 0 && w[2] != 0;
       const bool long_chip = width_ == 4 && w[0] == 0 && w[1] == 0 && w[3] != 0;
       const bool long_reversed = width_ == 4 && w[3] == 0 && w[2] == 0 && w[0] != 0;
+      if (!pair_chip && !pair_reversed && !long_chip && !long_reversed) continue;
+      if (float_head(w[0]) || float_head(w[3])) continue;
+      if (is_of_text(i) || (i >= 4 && is_dense(i - 4)) || is_dense(i + 4)) continue;
       chip += long_chip || pair_chip ? 1 : 0;
       reversed += long_reversed || pair_reversed ? 1 : 0;
     }
@@ -140,16 +164,16 @@ class Judge {
     std::size_t reversed = 0;
     std::size_t seams = 0;
     for (std::size_t i = 0; i + 2 * width_ <= bytes_.size(); i += stride) {
-      const ByteView w = bytes_.subspan(i, 2 * width_);
+      const Byte* const w = bytes_.data() + i;
       std::size_t zeros = 0;
       bool uniform = true;
-      for (const Byte b : w) {
-        zeros += b == 0 ? 1 : 0;
-        uniform = uniform && b == w[0];
+      for (std::size_t k = 0; k < 2 * width_; ++k) {
+        zeros += w[k] == 0 ? 1 : 0;
+        uniform = uniform && w[k] == w[0];
       }
       if (zeros >= width_ || uniform) continue;  // says nothing
       chip += distance(w[width_ - 1], w[width_]);
-      reversed += distance(w.front(), w.back());
+      reversed += distance(w[0], w[2 * width_ - 1]);
       ++seams;
     }
     if (seams < 64) return std::nullopt;
@@ -184,20 +208,9 @@ class Judge {
            std::all_of(text, end, [](Byte b) { return b == 0; });
   }
 
-  static bool is_text_byte(Byte b) {
-    return is_letter(b) || (b >= '0' && b <= '9') || b == ' ' || b == '.' || b == ',' || b == '-' ||
-           b == '\'' || b == ':' || b == '!' || b == '?';
-  }
-  // Nothing but characters of a text and zeros, and one character at least.
+  // Nothing but characters of a text and zeros, and one character at least. `at` may be beyond the end.
   [[nodiscard]] bool has_text(std::size_t at) const {
-    if (at + width_ > bytes_.size()) return false;
-    bool any = false;
-    for (std::size_t i = at; i < at + width_; ++i) {
-      if (bytes_[i] == 0) continue;
-      if (!is_text_byte(bytes_[i])) return false;
-      any = true;
-    }
-    return any;
+    return at / width_ < texts_.size() && texts_[at / width_] != 0;
   }
   // A word that a text begins or ends in, in either order, is no number.
   [[nodiscard]] bool is_of_text(std::size_t at) const {
@@ -238,7 +251,7 @@ class Judge {
     }
     return found;
   }
-  [[nodiscard]] std::size_t turned_index(std::size_t in_word) const { return width_ - 1 - in_word; }
+  static std::size_t turned_index(std::size_t in_word) { return width_ - 1 - in_word; }
 
   // Counts for one order against the other; a majority of 3 to 1 and at least `least` of them make a vote.
   [[nodiscard]] std::optional<Vote> by_majority(std::size_t chip, std::size_t reversed, std::size_t least,
@@ -254,16 +267,12 @@ class Judge {
 
   ByteView bytes_;
   ByteOrder other_;
-  std::size_t width_;
+  std::vector<Byte> texts_;  // of each word, whether has_text()
 };
 
-}  // namespace
-
-OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game, ByteOrder other) {
-  const ByteView bytes = slot_bytes.first(slot_bytes.size() / word_bytes(other) * word_bytes(other));
-  if (bytes.empty() || is_uniform(bytes))
-    return {Says::nothing, 0.5, "it is blank, so its byte order makes no difference"};
-  const Judge judge(bytes, other);
+template <std::size_t width>
+OrderVerdict judged(ByteView bytes, const std::optional<GameId>& game, ByteOrder other) {
+  const Judge<width> judge(bytes, other);
   std::vector<Vote> votes;
   const auto add = [&](std::optional<Vote> vote, int kinds) {
     if (!vote) return;
@@ -293,6 +302,17 @@ OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& 
     verdict.kinds += vote.kinds;
   }
   return verdict;
+}
+
+}  // namespace
+
+OrderVerdict judge_word_order(ByteView slot_bytes, const std::optional<GameId>& game, ByteOrder other) {
+  const std::size_t width = word_bytes(other);
+  const ByteView bytes = slot_bytes.first(slot_bytes.size() / width * width);
+  if (bytes.empty() || is_uniform(bytes))
+    return {Says::nothing, 0.5, "it is blank, so its byte order makes no difference"};
+  if (width == 2) return judged<2>(bytes, game, other);
+  return width == 4 ? judged<4>(bytes, game, other) : judged<8>(bytes, game, other);
 }
 
 }  // namespace bayswap

@@ -44,6 +44,43 @@ Counts count(ByteView bytes) {
   return counts;
 }
 
+// The bits that are 1 in every byte, and those that are in any.
+struct Bits {
+  unsigned always = 0xff;
+  unsigned ever = 0;
+};
+Bits bits_of(ByteView bytes) {
+  std::uint64_t always = ~std::uint64_t{0};
+  std::uint64_t ever = 0;
+  std::size_t i = 0;
+  for (; i + 8 <= bytes.size(); i += 8) {
+    std::uint64_t eight = 0;
+    std::memcpy(&eight, bytes.data() + i, 8);
+    always &= eight;
+    ever |= eight;
+  }
+  for (unsigned shift = 32; shift >= 8; shift /= 2) {
+    always &= always >> shift;
+    ever |= ever >> shift;
+  }
+  Bits bits{static_cast<unsigned>(always & 0xff), static_cast<unsigned>(ever & 0xff)};
+  for (; i < bytes.size(); ++i) {
+    bits.always &= bytes[i];
+    bits.ever |= bytes[i];
+  }
+  return bits;
+}
+
+// Whether a sample of the bytes is mostly of one value: where it is not, they are not next to nothing.
+bool may_hold_nothing(ByteView bytes) {
+  constexpr std::size_t sample = 64;
+  std::array<Byte, 256> counts{};
+  Byte most = 0;
+  for (std::size_t i = 0; i < sample; ++i)
+    most = std::max(most, ++counts.at(bytes[i * bytes.size() / sample]));
+  return most > sample / 2;
+}
+
 double entropy(const Counts& counts, std::size_t size_bytes) {  // bits a byte, 0 to 8
   double sum = 0;
   const auto size = static_cast<double>(size_bytes);
@@ -52,21 +89,14 @@ double entropy(const Counts& counts, std::size_t size_bytes) {  // bits a byte, 
   return sum;
 }
 
-void find_stuck_bits(const Counts& first, const Counts& second, const std::string& role,
-                     std::vector<DumpDefect>& found) {
+void find_stuck_bits(unsigned always, unsigned stuck, const Counts& first, const Counts& second,
+                     const std::string& role, std::vector<DumpDefect>& found) {
   std::size_t distinct = 0;
-  unsigned always = 0xff;
-  unsigned ever = 0;
-  for (unsigned value = 0; value < first.size(); ++value) {
-    if (first.at(value) + second.at(value) == 0) continue;
-    ++distinct;
-    always &= value;
-    ever |= value;
-  }
+  for (unsigned value = 0; value < first.size(); ++value)
+    distinct += first.at(value) + second.at(value) != 0 ? 1 : 0;
   // Text and small numbers leave high bits alone; but then the low ones don't take on nearly all values.
   constexpr std::size_t enough_values = 110;
-  const unsigned stuck = always | (~ever & 0xffU);
-  if (distinct < enough_values || stuck == 0) return;
+  if (distinct < enough_values) return;
   for (unsigned bit = 0; bit < 8; ++bit)
     if ((stuck >> bit & 1U) != 0)
       found.push_back({false, "stuck-bit",
@@ -102,9 +132,14 @@ std::vector<DumpDefect> defects(const Part& part) {
                      std::string(read_again)});
   }
   const std::size_t half = bytes.size() / 2;
+  const Bits bits = bits_of(bytes);
+  const unsigned stuck = bits.always | (~bits.ever & 0xffU);
+  // The bytes are counted where the count can say something.
+  if (stuck == 0 && !may_hold_nothing(bytes.first(half)) && !may_hold_nothing(bytes.subspan(half)))
+    return found;
   const Counts first = count(bytes.first(half));
   const Counts second = count(bytes.subspan(half));
-  find_stuck_bits(first, second, role, found);
+  if (stuck != 0) find_stuck_bits(bits.always, stuck, first, second, role, found);
   constexpr double next_to_nothing = 0.2;
   constexpr double full = 7.0;
   const double low = entropy(first, half);

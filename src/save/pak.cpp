@@ -73,6 +73,17 @@ int sound_pak_ids(ByteView pak) {
       id_blocks, [&](std::size_t block) { return is_sound_id(pak.subspan(block * block_size, id_size)); }));
 }
 
+bool has_pak_id(ByteView file) {
+  constexpr std::uint16_t wanted = id_checksum_pair_sum;
+  const Byte* const bytes = file.data();
+  for (std::size_t at = 0; at + id_size <= file.size(); at += 16) {
+    const Byte* const sums = bytes + at + 0x1c;
+    const unsigned sum = ((static_cast<unsigned>(sums[0]) + sums[2]) << 8U) + sums[1] + sums[3];
+    if (static_cast<std::uint16_t>(sum) == wanted && is_sound_id(file.subspan(at, id_size))) return true;
+  }
+  return false;
+}
+
 bool is_unused_pak(ByteView pak) {
   if (sound_pak_ids(pak) == 0) return false;
   for (const std::size_t table : {index_page, index_backup_page})

@@ -10,6 +10,8 @@ inline constexpr std::size_t pak_size_bytes = 32768;
 
 /// How many of the four ID sectors are sound (checksum pair right), 0 to 4. 0 unless `pak` is 32768 bytes.
 [[nodiscard]] int sound_pak_ids(ByteView pak);
+/// Whether an ID sector whose two sums agree begins at any multiple of 16 bytes.
+[[nodiscard]] bool has_pak_id(ByteView file);
 
 /// A pak with a sound ID sector, no note, no page in use and nothing left of an older note.
 [[nodiscard]] bool is_unused_pak(ByteView pak);
