@@ -44,4 +44,8 @@ file(GLOB_RECURSE pc "${WORK}/prefix/*/bayswap.pc")
 get_filename_component(pc_folder "${pc}" DIRECTORY)
 must(${CMAKE_COMMAND} -E env "PKG_CONFIG_PATH=${pc_folder}" sh -c
      "g++ -std=c++20 '${SOURCE}/examples/which_save.cpp' -o '${WORK}/by_pkg_config' -Wl,-rpath,${pc_folder}/.. $(pkg-config --cflags --libs bayswap)")
+must(${CMAKE_COMMAND} -E env "PKG_CONFIG_PATH=${pc_folder}" sh -c
+     "cc -std=c11 '${SOURCE}/tests/c_interface.c' -o '${WORK}/from_c' -Wl,-rpath,${pc_folder}/.. $(pkg-config --cflags --libs bayswap_c) -lpthread")
+file(MAKE_DIRECTORY "${WORK}/c")
+must("${WORK}/from_c" "${WORK}/prefix/bin/bayswap" "${WORK}/c")
 must("${WORK}/by_pkg_config" "${WORK}/world/bench/flat-battery.sra")

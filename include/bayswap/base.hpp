@@ -80,6 +80,9 @@ struct Remedy {
   std::vector<std::string> values;
 };
 
+/// Returns the stable spelling, which JSON output uses, e.g. "repair_card".
+[[nodiscard]] std::string_view to_text(Remedy::Kind kind);
+
 /// One failure. `message` is one sentence that names the file, the place in it and the value found; `hint` is
 /// a sentence that says what to do next; it may be empty. The special members are not inline: otherwise every
 /// function that can fail would contain them.

@@ -170,6 +170,8 @@ struct Candidate {
 /// lead out, and for archive bombs, `not_recognised` if nothing in it is a save for this bay.
 [[nodiscard]] Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path,
                                                             const std::string& game);
+/// Returns the index of the one that is clearly the likeliest; nothing if a user has to choose.
+[[nodiscard]] std::optional<std::size_t> clearly_likeliest(std::span<const Candidate> found);
 /// Plans to adopt one of them. Raises the same issues as a carry of the same content, and `wrong_game` if
 /// nothing but its size names the game.
 [[nodiscard]] Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequest& request);

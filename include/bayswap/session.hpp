@@ -12,6 +12,19 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
+/// How far a long piece of work has come.
+struct ProgressEvent {
+  enum class What { reading, checking, writing };
+  What what{};
+  std::string label;      // the file that is read, the save that is written
+  std::size_t done = 0;   // files or saves
+  std::size_t total = 0;  // 0: not known
+};
+[[nodiscard]] std::string_view to_text(ProgressEvent::What what);
+/// Returns false to cancel: the work then ends with `cancelled`, between two files or two saves and never
+/// within one. May be called by one of several threads, by one at a time.
+using Progress = std::function<bool(const ProgressEvent&)>;
+
 /// What a session tells while it opens and waits. Each may be empty.
 struct SessionEvents {
   std::function<void()> waits;                           // another process has the home folder
@@ -62,7 +75,13 @@ struct OpenPlace {
   Bay bay;
   bool is_place = false;  // no bay of the home folder: a place that was looked at, for this once
   std::unique_ptr<Store> store;
-  std::unique_ptr<BayView> view;
+  std::unique_ptr<Store> watched;  // the same, for what only reads: it tells the Progress of look()
+  std::unique_ptr<BayView> view;   // over `watched`
+
+  /// Returns every save of the place, as BayView::saves(). Fails with `cancelled` if that was: a part is
+  /// never returned as if it were all.
+  [[nodiscard]] Result<const std::vector<HeldSave>*> saves(
+      BayView::Depth depth = BayView::Depth::whole) const;
 };
 
 class Session;
@@ -77,7 +96,8 @@ class SessionPlan {
   /// Runs it, once. Returns the logbook's entry; nothing if there was nothing to change. Fails with the code
   /// of the refusal (`unsafe` unless it has its own) if the plan is refused, `busy` while a program uses a
   /// file that it changes, and as run() does. What the plan taught is kept.
-  [[nodiscard]] Result<std::optional<std::int64_t>> run();
+  /// Cancelled by `progress`, which is asked once before anything is written, it fails with `cancelled`.
+  [[nodiscard]] Result<std::optional<std::int64_t>> run(const Progress& progress = {});
 
  private:
   friend class Session;
@@ -86,6 +106,31 @@ class SessionPlan {
       : session_(&session), plan_(std::move(plan)), places_(std::move(places)), target_(std::move(target)) {}
   Session* session_;
   Plan plan_;
+  std::vector<std::shared_ptr<OpenPlace>> places_;
+  std::shared_ptr<Store> target_;
+};
+
+/// Every save of a place that differs, one plan each, run under the same promise. The session must outlive
+/// it.
+class SessionBatch {
+ public:
+  /// The rows, with what became of each once it has run.
+  [[nodiscard]] const Batch& batch() const { return batch_; }
+  /// Runs what is to be carried, once. A save that fails, or that a program uses, stops no other; its row
+  /// says why. `progress` is asked before each group of saves: after it returned false the saves that are
+  /// left fail with `cancelled` in their rows, and so does the call. What the plans that ran taught is kept.
+  [[nodiscard]] Result<void> run(const Progress& progress = {});
+
+ private:
+  friend class Session;
+  SessionBatch(Session& session, Batch batch, std::vector<std::shared_ptr<OpenPlace>> places,
+               std::shared_ptr<Store> target)
+      : session_(&session),
+        batch_(std::move(batch)),
+        places_(std::move(places)),
+        target_(std::move(target)) {}
+  Session* session_;
+  Batch batch_;
   std::vector<std::shared_ptr<OpenPlace>> places_;
   std::shared_ptr<Store> target_;
 };
@@ -103,7 +148,8 @@ class Session {
   [[nodiscard]] const Catalog& catalog() const;
   [[nodiscard]] Logbook& logbook();
   /// Opens a place: a bay's name, the path of a bay file, a folder, a card image, an archive, a save, a URL.
-  [[nodiscard]] Result<std::shared_ptr<OpenPlace>> look(const std::string& place);
+  /// Nothing is read of it yet: `progress` is called by what reads of the place later.
+  [[nodiscard]] Result<std::shared_ptr<OpenPlace>> look(const std::string& place, Progress progress = {});
 
   /// A request with all that the books know, to be completed by the caller. Valid as long as the session.
   [[nodiscard]] CarryRequest request();
@@ -112,13 +158,32 @@ class Session {
                                           const std::string& to);
   [[nodiscard]] Result<SessionPlan> carry(const std::string& what, const std::string& from,
                                           const std::string& to);
+  /// Plans to carry every save that differs; see plan_all. Fails with `bad_usage`, and the accounts to choose
+  /// from in the remedy, where an account has to be said.
+  [[nodiscard]] Result<SessionBatch> carry_all(const CarryRequest& request, const std::string& from,
+                                               const std::string& to, Progress progress = {});
+  /// Plans to take over a save from the file, archive or folder `request.what`; see find_adoptable and
+  /// plan_adopt. `game`: what the user calls it; may be empty. Fails with `unsafe`, and the likeliest in the
+  /// remedy, if none is clearly the likeliest.
+  [[nodiscard]] Result<SessionPlan> adopt(const CarryRequest& request, const std::string& to,
+                                          const std::string& game = {});
+  /// Keeps the saves and states of a place in the logbook as they are: those that `what` names, or all; see
+  /// keep_saves.
+  [[nodiscard]] Result<std::vector<KeptSave>> keep(const std::string& place, const std::string& what = {},
+                                                   Progress progress = {});
   /// Plans to take an entry back: the newest one that can be, or that one; see plan_undo.
   [[nodiscard]] Result<SessionPlan> undo(std::optional<std::int64_t> entry = {});
   /// Plans to bring back what an entry wrote, or what was there before; see plan_restore.
   [[nodiscard]] Result<SessionPlan> restore(std::int64_t entry, bool before = false);
 
+  /// Lets other processes use the home folder until resume(); see LockedLogbook. Running a plan resumes by
+  /// itself.
+  [[nodiscard]] Result<void> rest();
+  [[nodiscard]] Result<void> resume();
+
  private:
   friend class SessionPlan;
+  friend class SessionBatch;
   struct Impl;
   explicit Session(std::unique_ptr<Impl> impl);
   std::unique_ptr<Impl> impl_;

@@ -16,6 +16,43 @@
 
 namespace bayswap {
 
+std::string_view to_text(Remedy::Kind kind) {
+  // In the order of the enumeration.
+  static constexpr std::array<std::string_view, 32> words{"none",
+                                                          "accept",
+                                                          "region",
+                                                          "account",
+                                                          "save",
+                                                          "rom",
+                                                          "companions",
+                                                          "leave_out",
+                                                          "replace",
+                                                          "chip",
+                                                          "source_layout",
+                                                          "target_layout",
+                                                          "slot",
+                                                          "kind",
+                                                          "home",
+                                                          "inspect",
+                                                          "repair_card",
+                                                          "rescue_card",
+                                                          "undelete",
+                                                          "code",
+                                                          "list_card",
+                                                          "list_layouts",
+                                                          "list_bays",
+                                                          "scan_bay",
+                                                          "show_logbook",
+                                                          "check_logbook",
+                                                          "import_logbook",
+                                                          "resume_cart",
+                                                          "from_state",
+                                                          "join_lighthouse",
+                                                          "enter_passphrase",
+                                                          "undo"};
+  return words.at(static_cast<std::size_t>(kind));
+}
+
 std::string_view to_text(ErrorCode code) {
   switch (code) {
     case ErrorCode::not_recognised:

@@ -313,4 +313,24 @@ std::string counted(std::size_t count, std::string_view one) {
   return fmt::format("{} {}{}", count, one, count == 1 ? "" : "s");
 }
 
+bool is_stand_in(std::string_view text) {  // U+10FF80 to U+10FFFF
+  return text.size() >= 4 && text[0] == '\xf4' && text[1] == '\x8f' &&
+         (text[2] == '\xbe' || text[2] == '\xbf');
+}
+
+std::string name_from_document(std::string_view text) {
+  std::string out;
+  out.reserve(text.size());
+  while (!text.empty()) {
+    if (is_stand_in(text)) {
+      out += static_cast<char>((text[2] == '\xbe' ? 0x80 : 0xc0) | (static_cast<Byte>(text[3]) & 0x3f));
+      text.remove_prefix(4);
+    } else {
+      out += text.front();
+      text.remove_prefix(1);
+    }
+  }
+  return out;
+}
+
 }  // namespace bayswap

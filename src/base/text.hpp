@@ -88,4 +88,11 @@ template <class Words>
   return best.empty() ? std::string{} : "did you mean '" + best + "'?";
 }
 
+/// Names of files can have any bytes, TOML and JSON only UTF-8: a byte that is none is in our documents as
+/// U+10FF00 plus itself, the last of the characters that nobody may ever define. (Where a name really has one
+/// of these, its four bytes are written so.) Returns whether `text` begins with one of them.
+[[nodiscard]] bool is_stand_in(std::string_view text);
+/// Returns a text out of a document with the bytes that it stands for.
+[[nodiscard]] std::string name_from_document(std::string_view text);
+
 }  // namespace bayswap

@@ -109,37 +109,10 @@ tl::unexpected<Error> TableReader::error(std::string_view key, const std::string
       std::move(hint));
 }
 
-namespace {
-
-// Names of files can have any bytes, TOML only UTF-8: a byte that is none is in the file as U+10FF00 plus
-// itself, the last of the characters that nobody may ever define. (Where a name really has one of these, its
-// four bytes are written so.)
-bool is_stand_in(std::string_view text) {  // U+10FF80 to U+10FFFF
-  return text.size() >= 4 && text[0] == '\xf4' && text[1] == '\x8f' &&
-         (text[2] == '\xbe' || text[2] == '\xbf');
-}
-
-std::string unquoted(std::string_view text) {
-  std::string out;
-  out.reserve(text.size());
-  while (!text.empty()) {
-    if (is_stand_in(text)) {
-      out += static_cast<char>((text[2] == '\xbe' ? 0x80 : 0xc0) | (static_cast<Byte>(text[3]) & 0x3f));
-      text.remove_prefix(4);
-    } else {
-      out += text.front();
-      text.remove_prefix(1);
-    }
-  }
-  return out;
-}
-
-}  // namespace
-
 Result<std::optional<std::string>> TableReader::text(std::string_view key) {
   const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
-  if (const auto* value = at->as_string()) return unquoted(value->get());
+  if (const auto* value = at->as_string()) return name_from_document(value->get());
   return error(key, fmt::format("{} must be a text in quotes", key));
 }
 
@@ -180,7 +153,7 @@ Result<std::optional<std::string>> TableReader::text_or_integer(std::string_view
   const toml::node* at = Access::node(*this, key);
   if (at == nullptr) return std::nullopt;
   if (const auto* number = at->as_integer()) return fmt::format("{}", number->get());
-  if (const auto* value = at->as_string()) return unquoted(value->get());
+  if (const auto* value = at->as_string()) return name_from_document(value->get());
   return error(key, fmt::format("{} must be a text in quotes or a whole number", key));
 }
 
@@ -190,7 +163,7 @@ Result<std::optional<std::vector<std::string>>> TableReader::texts_or_integers(s
   std::vector<std::string> values;
   const auto add = [&](const toml::node& one) {
     if (const auto* number = one.as_integer()) values.push_back(fmt::format("{}", number->get()));
-    if (const auto* value = one.as_string()) values.push_back(unquoted(value->get()));
+    if (const auto* value = one.as_string()) values.push_back(name_from_document(value->get()));
   };
   const auto* list = at->as_array();
   if (list == nullptr)
@@ -219,7 +192,7 @@ Result<std::vector<std::vector<TableReader::Cell>>> TableReader::rows(std::strin
       if (const auto* number = cell.as_integer())
         cells.emplace_back(number->get());
       else if (const auto* value = cell.as_string())
-        cells.emplace_back(unquoted(value->get()));
+        cells.emplace_back(name_from_document(value->get()));
       else
         return wrong();
     }
@@ -237,12 +210,12 @@ Result<std::optional<std::vector<std::string>>> TableReader::texts(std::string_v
   if (at == nullptr) return std::nullopt;
   std::vector<std::string> values;
   if (const auto* one = at->as_string()) {
-    values.push_back(unquoted(one->get()));
+    values.push_back(name_from_document(one->get()));
     return values;
   }
   if (const auto* list = at->as_array())
     for (const toml::node& element : *list)
-      if (const auto* value = element.as_string()) values.push_back(unquoted(value->get()));
+      if (const auto* value = element.as_string()) values.push_back(name_from_document(value->get()));
   if (at->as_array() == nullptr || values.size() != at->as_array()->size() || values.empty())
     return error(key, fmt::format("{} must be a list of texts in quotes", key));
   return values;

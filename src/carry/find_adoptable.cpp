@@ -457,6 +457,12 @@ class Finder {
 
 }  // namespace
 
+std::optional<std::size_t> clearly_likeliest(std::span<const Candidate> found) {
+  constexpr double lead = 0.1;
+  if (found.size() == 1 || (found.size() > 1 && found[0].score - found[1].score >= lead)) return 0;
+  return std::nullopt;
+}
+
 Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path, const std::string& game) {
   BAYSWAP_CHECK(check_root(to.bay(), to.store()));
   BAYSWAP_TRY(auto files, files_of_download(path));

@@ -13,7 +13,6 @@
 namespace bayswap::cli {
 namespace {
 
-constexpr double clear_lead = 0.1;
 constexpr std::size_t max_shown = 10;
 
 std::string described(const Candidate& one) {
@@ -27,7 +26,7 @@ std::string described(const Candidate& one) {
 Json candidate_json(const Candidate& one) {
   return {{"where", one.where},
           {"platform", tag(one.rule->platform)},
-          {"game", cli::to_json(one.facts.game)},
+          {"game", to_json(one.facts.game)},
           {"files", one.files.size()},
           {"score", one.score},
           {"told", one.told},
@@ -69,13 +68,12 @@ Result<int> adopt(const Globals& globals, const AdoptOptions& options) {
   BAYSWAP_TRY(const auto found, find_adoptable(view, options.what, options.game));
   reading.end();
   std::size_t chosen = options.choice;
-  const bool clear = found.size() == 1 || found[0].score - found[1].score >= clear_lead;
   if (found.size() > 1 && !globals.json && !globals.quiet) show_ranking(found);
   if (chosen > found.size())
     return fail(ErrorCode::bad_usage,
                 fmt::format("--choose {}: there are {} to choose from", chosen, found.size()),
                 "name one of the numbers");
-  if (chosen == 0 && clear) chosen = 1;
+  if (chosen == 0 && clearly_likeliest(found)) chosen = 1;
   if (chosen == 0 && has_terminal() && !globals.json) chosen = ask_number(found.size());
   if (chosen == 0) {
     if (globals.json) {

@@ -39,17 +39,11 @@ int BatchTable::exit_code(const Batch& batch) const {
 void BatchTable::print(const Batch& batch, bool as_plan) const {
   if (globals.json) {
     Json list = Json::array();
-    for (const BatchRow& row : batch.rows)
-      list.push_back(
-          {{"save", row.save},
-           {"path", row.path},
-           {"platform", tag(row.platform)},
-           {"outcome", outcome_words(row, as_plan)},
-           {"issue", row.issue ? Json(to_text(*row.issue)) : Json(nullptr)},
-           {"text", row.why},
-           {"modified", row.modified ? Json(utc_time(*row.modified)) : Json(nullptr)},
-           {"target_modified", row.target_modified ? Json(utc_time(*row.target_modified)) : Json(nullptr)},
-           {"entry", row.entry ? Json(*row.entry) : Json(nullptr)}});
+    for (const BatchRow& row : batch.rows) {
+      Json one = to_json(row);
+      one["outcome"] = outcome_words(row, as_plan);
+      list.push_back(std::move(one));
+    }
     Json json{{"from", from}, {"to", to}, {"dry_run", as_plan}};
     for (const Outcome outcome :
          {Outcome::carried, Outcome::same, Outcome::refused, Outcome::failed, Outcome::left})

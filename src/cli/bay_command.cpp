@@ -219,7 +219,7 @@ void add_saves(BayView& view, const PlatformRule& rule, Json& list,
                           misplaced.empty() ? "" : ", misplaced: " + misplaced);
     }
     list.push_back({{"rom", rom.path},
-                    {"game", cli::to_json(rom.facts.game)},
+                    {"game", to_json(rom.facts.game)},
                     {"save", path},
                     {"size_bytes", size},
                     {"misplaced", misplaced},
@@ -279,7 +279,7 @@ int bay_list_command(const Globals& globals) {
     if (!bay) {
       worst = exit_problems;
       rows.push_back({name, "", "can't be read", bay.error().message});
-      list.push_back({{"name", name}, {"error", cli::to_json(bay.error())}});
+      list.push_back({{"name", name}, {"error", to_json(bay.error())}});
       continue;
     }
     const bool is_remote = !is_local_url(bay->root);  // may be long in answering: not asked

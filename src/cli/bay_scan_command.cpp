@@ -49,27 +49,6 @@ bool has_slots(const PlatformRule& rule) {
   return rule.path.uses_slot();
 }
 
-Json held_json(const HeldSave& save) {
-  return {{"platform", tag(save.rule->platform)},
-          {"game", cli::to_json(save.facts.game)},
-          {"label", save.label},
-          {"kind", to_text(save.kind)},
-          {"place", save.place},
-          {"slot", has_slots(*save.rule) ? Json(save.facts.slot) : Json(nullptr)},
-          {"account", save.facts.account},
-          {"path", save.path},
-          {"entry", save.entry},
-          {"name", save.name()},
-          {"files", save.files},
-          {"size_bytes", save.size_bytes},
-          {"modified", save.modified ? Json(utc_time(*save.modified)) : Json(nullptr)},
-          {"health", to_text(save.health)},
-          {"health_note", save.health_note},
-          {"misplaced", save.misplaced},
-          {"thumbnail", save.thumbnail},
-          {"resembles", save.resembles}};
-}
-
 std::vector<std::string> row_of(const HeldSave& save) {
   const GameId& game = save.facts.game;
   const std::string id = game.code.empty() ? title_id_text(game) : game.code;
@@ -105,9 +84,9 @@ std::string as_table(const std::vector<HeldSave>& saves, const Bay& bay) {
 
 std::string as_json(const std::vector<HeldSave>& saves, const Bay& bay, const std::vector<Error>& unread) {
   Json list = Json::array();
-  for (const HeldSave& save : saves) list.push_back(held_json(save));
+  for (const HeldSave& save : saves) list.push_back(to_json(save));
   Json errors = Json::array();
-  for (const Error& error : unread) errors.push_back(cli::to_json(error));
+  for (const Error& error : unread) errors.push_back(to_json(error));
   return json_text({{"bay", bay.name},
                     {"root", bay.root},
                     {"accounts", accounts_of(saves)},

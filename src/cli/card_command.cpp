@@ -18,17 +18,7 @@ Result<int> list(CardJob& job) {
   const auto entries = card.entries();
   const auto problems = card.check();
   if (job.globals.json) {
-    Json saves = Json::array();
-    for (const CardEntry& entry : entries) saves.push_back(CardJob::to_json(card.kind(), entry));
-    print_json({{"kind", to_text(card.kind())},
-                {"form", card.form()},
-                {"slots", opened.slots},
-                {"block_bytes", card.block_bytes()},
-                {"capacity_blocks", card.capacity_blocks()},
-                {"free_blocks", card.free_blocks()},
-                {"notes", card.notes()},
-                {"problems", CardJob::to_json(problems)},
-                {"saves", std::move(saves)}});
+    print_json(card_json(card, opened.slots));
     return exit_done;
   }
   std::vector<std::vector<std::string>> rows;

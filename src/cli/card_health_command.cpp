@@ -41,7 +41,7 @@ Result<int> check(CardJob& job) {
                         return problem.repairable;
                       });
   if (job.globals.json && !repair)
-    print_json({{"kind", to_text(opened.card->kind())}, {"problems", CardJob::to_json(problems)}});
+    print_json({{"kind", to_text(opened.card->kind())}, {"problems", to_json(problems)}});
   if (!job.globals.json) {
     if (!repair) print_problems(problems);
     if (problems.empty()) fmt::print("{}: good\n", printable(job.options.image));
@@ -68,7 +68,7 @@ Result<int> check(CardJob& job) {
 }
 
 Json found_json(CardKind kind, const FoundSave& found, bool on_card) {
-  Json entry = CardJob::to_json(kind, describe(found.save));
+  Json entry = to_json(kind, describe(found.save));
   entry.erase("blocks");
   entry.erase("state");
   entry["confidence"] = to_text(found.confidence);

@@ -129,24 +129,6 @@ Result<int> CardJob::write_new(const std::string& what, const std::vector<NewFil
   return exit_done;
 }
 
-Json CardJob::to_json(CardKind kind, const CardEntry& entry) {
-  return {{"name", entry.name},
-          {"title", entry.title},
-          {"code", entry.code},
-          {"region", name(entry.region)},
-          {"language", entry.language},
-          {"blocks", entry.blocks},
-          {"size_bytes", entry.size_bytes},
-          {"modified", entry.modified ? Json(card_time(kind, *entry.modified)) : Json(nullptr)},
-          {"state", to_text(entry.state)}};
-}
-Json CardJob::to_json(const std::vector<CardProblem>& problems) {
-  Json list = Json::array();
-  for (const CardProblem& problem : problems)
-    list.push_back({{"at", problem.at}, {"mendable", problem.repairable}, {"text", problem.text}});
-  return list;
-}
-
 Result<std::string> name_on(const Card& card, const std::string& word) {
   const auto entries = card.entries();
   std::vector<std::string> found;

@@ -44,9 +44,6 @@ struct CardJob {
   /// `is_told`: prints what was written.
   Result<int> write_new(const std::string& what, const std::vector<NewFile>& files, bool is_told = true);
   Result<std::optional<Region>> wished_region() const;
-
-  static Json to_json(CardKind kind, const CardEntry& entry);
-  static Json to_json(const std::vector<CardProblem>& problems);
 };
 
 /// The name of the save that the word means: its name, in any spelling, or its title. The word itself if

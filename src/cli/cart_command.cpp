@@ -99,7 +99,7 @@ Result<int> look(const Globals& globals, const CartOptions& options) {
     print_json({{"done", true},
                 {"reader", port->reader_name()},
                 {"port", job.device()},
-                {"game", cli::to_json(job.game().rom.game)},
+                {"game", to_json(job.game().rom.game)},
                 {"rom_bytes", job.game().rom_bytes},
                 {"wanted_millivolts", seen.wanted},
                 {"millivolts", seen.millivolts},

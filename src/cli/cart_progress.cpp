@@ -35,7 +35,7 @@ std::string time_words(double seconds) {
 
 }  // namespace
 
-void print_event(const cli::Json& event) {
+void print_event(const Json& event) {
   fmt::print(stderr, "{}\n", event.line());
   std::fflush(stderr);
 }

@@ -5,8 +5,8 @@
 
 #include <chrono>
 
+#include "answer/json.hpp"
 #include "cli/commands.hpp"
-#include "cli/json.hpp"
 
 namespace bayswap::cli {
 

@@ -30,24 +30,6 @@ std::string sureness(double confidence) {
   return fmt::format("{}, {} %", word, percent);
 }
 
-std::string_view fit_in_words(Fit fit) {
-  switch (fit) {
-    case Fit::exact:
-      return "exact";
-    case Fit::padded:
-      return "padded";
-    case Fit::trimmed:
-      return "trimmed";
-  }
-  return {};
-}
-
-std::string either_in_words(const Finding& finding) {
-  std::vector<std::string> ids;
-  for (const Layout* layout : finding.either) ids.push_back(layout->id);
-  return fmt::format("either {}", joined(ids, " or "));
-}
-
 void print_finding(const std::string& path, const Finding& finding) {
   fmt::print("{}\n", toned(Tone::bold, printable(path)));
   std::string what(to_text(finding.kind));
@@ -73,33 +55,6 @@ void print_finding(const std::string& path, const Finding& finding) {
     print_field(first ? "because" : "", printable(sentence));
     first = false;
   }
-}
-
-Json finding_json(const std::string& path, const Finding& finding) {
-  Json parts = Json::array();
-  for (const PartFinding& part : finding.parts)
-    parts.push_back({{"role", to_text(part.role)}, {"size_bytes", part.size_bytes}, {"blank", part.blank}});
-  Json either = Json::array();
-  for (const Layout* layout : finding.either) either.push_back(layout->id);
-  Json layout = nullptr;
-  if (!finding.either.empty()) {
-    layout = either_in_words(finding);
-  } else if (finding.layout != nullptr) {
-    layout = finding.layout->id;
-  }
-  return {{"path", path},
-          {"size_bytes", finding.size_bytes},
-          {"kind", to_text(finding.kind)},
-          {"platform", finding.platform ? Json(tag(*finding.platform)) : Json(nullptr)},
-          {"layout", std::move(layout)},
-          {"either", std::move(either)},
-          {"compression", to_text(finding.compression)},
-          {"fit", fit_in_words(finding.fit)},
-          {"confidence", finding.confidence},
-          {"evidence", finding.evidence},
-          {"parts", std::move(parts)},
-          {"state_map", finding.state_map},
-          {"game", finding.game ? cli::to_json(*finding.game) : Json(nullptr)}};
 }
 
 // One line for each file of a folder.
@@ -175,7 +130,7 @@ class Inspection {
   bool cut_short(const Error& error) {
     if (shown_ == 0) return false;
     worst_ = report(error);
-    if (globals_.json) add({{"path", ""}, {"error", cli::to_json(error)}});
+    if (globals_.json) add({{"path", ""}, {"error", to_json(error)}});
     end_list();
     return true;
   }
@@ -225,7 +180,7 @@ class Inspection {
       unknown_ += (unknown_.empty() ? "" : ", ") + std::string("stdin");
     }
     if (globals_.json) {
-      add(finding_json("-", finding));
+      add(to_json("-", finding));
     } else {
       if (shown_++ > 0) fmt::print("\n");
       print_finding("stdin", finding);
@@ -255,7 +210,7 @@ class Inspection {
       }
     }
     if (globals_.json) {
-      Json json = finding_json(path, *finding);
+      Json json = to_json(path, *finding);
       if (whole) json["digests"] = digests_of(*whole);
       if (bare) json["digests_without_header"] = digests_of(*bare);
       add(json);
@@ -423,7 +378,7 @@ class Inspection {
                   : 0;
     unsure_ += finding.either.empty() ? 0 : 1;
     if (globals_.json) {
-      add(finding_json(path, finding));
+      add(to_json(path, finding));
       return;
     }
     if (shown_++ == 0)
@@ -434,7 +389,7 @@ class Inspection {
 
   void failed(const std::string& path, const Error& error) {
     worst_ = std::max(worst_, report(error));
-    if (globals_.json) add({{"path", path}, {"error", cli::to_json(error)}});
+    if (globals_.json) add({{"path", path}, {"error", to_json(error)}});
   }
 
   // The array goes out entry by entry, so that memory does not grow with it.

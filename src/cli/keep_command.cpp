@@ -10,20 +10,6 @@
 namespace bayswap::cli {
 namespace {
 
-std::string_view kept_words(KeptSave::Outcome outcome) {
-  switch (outcome) {
-    case KeptSave::Outcome::kept:
-      return "kept";
-    case KeptSave::Outcome::same:
-      return "same";
-    case KeptSave::Outcome::empty:
-      return "empty";
-    case KeptSave::Outcome::failed:
-      return "failed";
-  }
-  return "failed";
-}
-
 Result<int> keep(const Globals& globals, KeepOptions options) {
   BAYSWAP_TRY(const auto books, Books::load(globals));
   if (const Address address = address_of(*books, options.bay);
@@ -45,14 +31,9 @@ Result<int> keep(const Globals& globals, KeepOptions options) {
     kept += save.outcome == KeptSave::Outcome::kept ? 1 : 0;
     same += save.outcome == KeptSave::Outcome::same ? 1 : 0;
     failed += save.outcome == KeptSave::Outcome::failed ? 1 : 0;
-    list.push_back({{"save", save.what},
-                    {"path", save.path},
-                    {"outcome", kept_words(save.outcome)},
-                    {"size_bytes", save.size_bytes},
-                    {"entry", save.entry ? Json(*save.entry) : Json(nullptr)},
-                    {"why", save.why}});
-    rows.push_back({printable(save.what), std::string(kept_words(save.outcome)),
-                    std::to_string(save.size_bytes), save.entry ? std::to_string(*save.entry) : "",
+    list.push_back(to_json(save));
+    rows.push_back({printable(save.what), std::string(to_text(save.outcome)), std::to_string(save.size_bytes),
+                    save.entry ? std::to_string(*save.entry) : "",
                     printable(save.why.empty() ? save.path : save.why)});
   }
   if (globals.json) {

@@ -186,7 +186,7 @@ Json to_json(const Detection& detection, const std::string& root) {
                          {"choices", std::move(choices)}});
   }
   Json errors = Json::array();
-  for (const Error& error : detection.errors) errors.push_back(cli::to_json(error));
+  for (const Error& error : detection.errors) errors.push_back(to_json(error));
   return {{"root", root},
           {"files", detection.files},
           {"saves", detection.saves()},

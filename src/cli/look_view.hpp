@@ -3,7 +3,7 @@
 
 #include <bayswap/detect.hpp>
 
-#include "cli/json.hpp"
+#include "answer/json.hpp"
 #include "cli/session.hpp"
 
 namespace bayswap::cli {

@@ -77,18 +77,6 @@ void print_message(std::string_view text) {
   fmt::print(stderr, "{}\n", folded(text, width_of(STDERR_FILENO), "  "));
 }
 
-std::string formatted_time(std::int64_t seconds, const char* format, bool local) {
-  const auto time = static_cast<std::time_t>(seconds);
-  std::tm parts{};
-  if ((local ? localtime_r(&time, &parts) : gmtime_r(&time, &parts)) == nullptr) return "?";
-  std::array<char, 64> text{};
-  return {text.data(), std::strftime(text.data(), text.size(), format, &parts)};
-}
-
-Json strings(const std::vector<std::string>& texts) {
-  return texts;
-}
-
 }  // namespace
 
 std::string padded(const std::string& text, std::size_t columns, bool right) {
@@ -232,82 +220,22 @@ void print_document(std::string_view text) {
   std::fwrite(text.data(), 1, text.size(), stdout);
 }
 
-Json to_json(const GameId& game) {
-  return {{"code", game.code},
-          {"title", game.title},
-          {"region", name(game.region)},
-          {"revision", game.revision},
-          {"title_id", title_id_text(game)}};
-}
-
 Json to_json(const Error& error) {
   return {{"code", to_text(error.code)},
           {"message", error.message},
           {"remedy", advice(error.hint, error.remedy)}};
 }
 
-Json to_json(const Entry& entry) {
-  Json changes = Json::array();
-  for (const LoggedChange& change : entry.changes) {
-    const auto side = [](const std::optional<Digest>& digest, std::uint64_t bytes) {
-      return digest ? Json{{"size_bytes", bytes}, {"sha256", digest->hex()}} : Json(nullptr);
-    };
-    changes.push_back({{"path", change.path},
-                       {"before", side(change.before, change.before_bytes)},
-                       {"after", side(change.after, change.after_bytes)}});
-  }
-  return {{"id", entry.id},
-          {"kind", to_text(entry.kind)},
-          {"state", to_text(entry.state)},
-          {"when", utc_time(entry.begun)},
-          {"device", entry.device},
-          {"imported", entry.imported},
-          {"reason", entry.reason},
-          {"account", entry.account},
-          {"place", entry.place},
-          {"slot", entry.slot == 0 ? Json(nullptr) : Json(entry.slot)},
-          {"content", entry.content.empty() ? Json(nullptr) : Json(entry.content)},
-          {"batch", entry.batch ? Json(*entry.batch) : Json(nullptr)},
-          {"game", entry.game ? to_json(*entry.game) : Json(nullptr)},
-          {"from", {{"bay", entry.from_bay}, {"files", strings(entry.from_paths)}}},
-          {"to", {{"bay", entry.to_bay}}},
-          {"undoes", entry.undoes ? Json(*entry.undoes) : Json(nullptr)},
-          {"changes", std::move(changes)}};
-}
-
 Json to_json(const Plan& plan) {
-  Json steps = Json::array();
-  for (const Step& step : plan.steps)
-    steps.push_back({{"action", step.action}, {"text", step.text}, {"why", step.why}});
-  Json issues = Json::array();
-  for (const PlanIssue& issue : plan.issues) {
-    const bool refused = issue.level == PlanIssue::Level::refusal && is_acceptable(issue.code);
-    issues.push_back(
-        {{"level", to_text(issue.level)},
-         {"code", to_text(issue.code)},
-         {"text", issue.text},
-         {"remedy", advice(issue.hint, issue.remedy, refused ? std::optional(issue.code) : std::nullopt)},
-         {"choices", strings(issue.remedy.values)}});
-  }
-  Json files = Json::array();
-  for (const FileChange& change : plan.changes)
-    files.push_back({{"path", change.path},
-                     {"old_size_bytes", change.before ? Json(change.before->size()) : Json(nullptr)},
-                     {"new_size_bytes", change.after ? Json(change.after->size()) : Json(nullptr)}});
-  return {{"kind", to_text(plan.kind)},
-          {"game", plan.game ? to_json(*plan.game) : Json(nullptr)},
-          {"from", {{"bay", plan.from_bay}, {"files", strings(plan.from_files)}}},
-          {"to", {{"bay", plan.to_bay}, {"files", std::move(files)}}},
-          {"steps", std::move(steps)},
-          {"issues", std::move(issues)},
-          {"refused", plan.refusal() != nullptr}};
+  return plan_json(plan, advice);
 }
 
 std::string local_time(std::int64_t seconds) {
-  return formatted_time(seconds, "%Y-%m-%d %H:%M", true);
-}
-std::string utc_time(std::int64_t seconds) {
-  return formatted_time(seconds, "%Y-%m-%dT%H:%M:%SZ", false);
+  const auto time = static_cast<std::time_t>(seconds);
+  std::tm parts{};
+  if (localtime_r(&time, &parts) == nullptr) return "?";
+  std::array<char, 64> text{};
+  return {text.data(), std::strftime(text.data(), text.size(), "%Y-%m-%d %H:%M", &parts)};
 }
 
 std::string in_words(const GameId& game) {

@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 #include <bayswap/carry.hpp>
 
-#include "cli/json.hpp"
+#include "answer/answers.hpp"
 
 namespace bayswap::cli {
 
@@ -69,15 +69,11 @@ void print_document(std::string_view text);
 /// Whether a JSON document has been printed, or begun. May be asked in a signal's handler.
 [[nodiscard]] bool document_has_begun();
 
-[[nodiscard]] Json to_json(const GameId& game);
 [[nodiscard]] Json to_json(const Error& error);
-[[nodiscard]] Json to_json(const Entry& entry);
 [[nodiscard]] Json to_json(const Plan& plan);
 
 /// "2031-05-04 18:30" in local time.
 [[nodiscard]] std::string local_time(std::int64_t seconds);
-/// "2031-05-04T16:30:00Z".
-[[nodiscard]] std::string utc_time(std::int64_t seconds);
 
 /// 'LANTERN SKIFF' (N99P, Europe).
 [[nodiscard]] std::string in_words(const GameId& game);

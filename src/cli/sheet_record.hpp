@@ -3,7 +3,7 @@
 
 #include <bayswap/sheet.hpp>
 
-#include "cli/json.hpp"
+#include "answer/json.hpp"
 
 namespace bayswap::cli {
 

@@ -1,4 +1,4 @@
-#include "cli/json.hpp"
+#include "answer/json.hpp"
 
 #include <fmt/format.h>
 #include <bayswap/base.hpp>
@@ -8,7 +8,7 @@
 
 #include "base/text.hpp"
 
-namespace bayswap::cli {
+namespace bayswap {
 namespace {
 
 void write_text(std::string& out, std::string_view text) {
@@ -159,4 +159,4 @@ std::string Json::text() const {
   return out;
 }
 
-}  // namespace bayswap::cli
+}  // namespace bayswap

@@ -1,5 +1,5 @@
-// JSON documents as the commands print them. Only made and printed, never parsed; no templates, so that a
-// command that prints one compiles in a moment.
+// JSON documents as commands and calls answer with. Only made and printed, never parsed; no templates, so
+// that a command that prints one compiles in a moment.
 #pragma once
 
 #include <concepts>
@@ -10,7 +10,7 @@
 #include <utility>
 #include <vector>
 
-namespace bayswap::cli {
+namespace bayswap {
 
 /// A value: nothing, a truth, a number, a text, an array, or an object whose keys keep their order.
 class Json {
@@ -59,4 +59,4 @@ class Json {
   std::vector<std::string> keys_;
 };
 
-}  // namespace bayswap::cli
+}  // namespace bayswap
