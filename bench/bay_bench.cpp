@@ -52,7 +52,7 @@ void measure_scans(const fs::path& folder, const std::string& form) {
   const std::string bay = "--home";
   fs::create_directories(root / "roms");
   run({BAYSWAP_BINARY, bay, home, "bay", "add", form, "--like", form, "--root", root});
-  const Words scan{BAYSWAP_BINARY, bay, home, "bay", "scan", form};
+  const Words scan{BAYSWAP_BINARY, bay, home, "list", form};
   const auto forget = [&] { fs::remove_all(folder / "home/scans"); };
   const double cold = wall_of(scan, 5, forget);
   const double cat = wall_of({"find", root, "-type", "f", "-exec", "cat", "{}", "+"}, 5);

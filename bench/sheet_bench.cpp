@@ -1,7 +1,7 @@
-// Sheets: `sheet show` of a save of 128 KiB, and the search for seals over whole saves, against sha256sum of
-// the same files and against the plain loop over every range.
+// Sheets: `sheet show` of a save of 128 KiB, and the search for checksums over whole saves, against sha256sum
+// of the same files and against the plain loop over every range.
+#include <bayswap/checksum_search.hpp>
 #include <bayswap/fs.hpp>
-#include <bayswap/seal_search.hpp>
 #include <bayswap/sheet.hpp>
 
 #include <cstring>
@@ -32,7 +32,7 @@ std::string sheet_text() {
          "[[record.creature.field]]\nname = \"level\"\ntype = \"u8\"\n"
          "[[record.creature.field]]\nname = \"share\"\ntype = \"u8\"\ncount = 6\n"
          "[[record.creature.field]]\nname = \"kind\"\nat = 40\ntype = \"u16\"\n"
-         "[[record.creature.seal]]\nid = \"sum\"\nkind = \"sum\"\nbits = 16\nat = 98\nover = [[0, 98]]\n"
+         "[[record.creature.checksum]]\nid = \"sum\"\nkind = \"sum\"\nbits = 16\nat = 98\nover = [[0, 98]]\n"
          "[[record.creature.rule]]\nid = \"shares\"\nrequire = \"sum(share) <= 1530\"\ntext = \"shares\"\n"
          "[[record.creature.rule]]\nid = \"level\"\nrequire = \"level <= 255 and kind >= 0\"\ntext = "
          "\"level\"\n";
@@ -42,18 +42,18 @@ std::vector<Blob> versions(std::size_t size, std::size_t count, std::uint64_t se
   std::mt19937_64 random(seed);
   std::vector<Byte> save(size);
   for (Byte& b : save) b = static_cast<Byte>(random());
-  const std::vector<Seal> seals{{{.bits = 32}, {{64, size / 2}}, 16, false},
-                                {{.kind = SealForm::Kind::crc, .crc = usual_crcs()[9].second},
-                                 {{size / 2 + 64, size - 64}},
-                                 size / 2 + 8,
-                                 true}};
+  const std::vector<Checksum> checksums{{{.bits = 32}, {{64, size / 2}}, 16, false},
+                                        {{.kind = ChecksumForm::Kind::crc, .crc = usual_crcs()[9].second},
+                                         {{size / 2 + 64, size - 64}},
+                                         size / 2 + 8,
+                                         true}};
   std::vector<Blob> out;
   for (std::size_t v = 0; v < count; ++v) {
     for (int i = 0; i < 60; ++i) {
       const std::size_t at = 128 + random() % (size - 256);
       for (int b = 0; b < 8; ++b) save[at + static_cast<std::size_t>(b)] = static_cast<Byte>(random());
     }
-    if (!reseal(seals, save)) std::exit(1);
+    if (!recompute(checksums, save)) std::exit(1);
     out.push_back(Blob::copy_of(save));
   }
   return out;
@@ -62,11 +62,11 @@ std::vector<Blob> versions(std::size_t size, std::size_t count, std::uint64_t se
 void measure_search(std::size_t size, std::size_t count, double allowed) {
   const auto blobs = versions(size, count, 5);
   const double start = cpu_now();
-  const auto search = find_seals(blobs);
+  const auto search = find_checksums(blobs);
   const double seconds = cpu_now() - start;
-  if (!search || search->seals.empty()) std::exit(1);
+  if (!search || search->checksums.empty()) std::exit(1);
   std::printf(
-      "seal search, %zu versions of %4zu KiB       %6.2f s of CPU (at most %.0f), %.2g ranges tried%s\n",
+      "checksum search, %zu versions of %4zu KiB       %6.2f s of CPU (at most %.0f), %.2g ranges tried%s\n",
       count, size >> 10, seconds, allowed, search->tried, search->left_out.empty() ? "" : ", some left out");
 }
 
@@ -105,10 +105,10 @@ int main() {
   const std::string text = sheet_text();
   const auto sheet = Sheet::parse(text, "bench");
   if (!sheet) return 1;
-  const auto sealed = SheetSave(*sheet, {{"sram", Blob::copy_of(save)}}).reseal();
-  if (!sealed) return 1;
+  const auto encrypted = SheetSave(*sheet, {{"sram", Blob::copy_of(save)}}).recompute();
+  if (!encrypted) return 1;
   LocalStore disk;
-  if (!disk.replace(folder + "/big.sav", sealed->files.front().bytes.view()) ||
+  if (!disk.replace(folder + "/big.sav", encrypted->files.front().bytes.view()) ||
       !disk.replace(folder + "/big.toml", {reinterpret_cast<const Byte*>(text.data()), text.size()}))
     return 1;
   constexpr int rounds = 21;

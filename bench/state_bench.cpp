@@ -83,14 +83,14 @@ int main() {
   const std::string out = folder / "out";
   const auto clean = [&] { std::filesystem::remove(out); };
   compare("search in a snapshot of 12 MiB, CPU",
-          {BAYSWAP_BINARY, "state", "battery", folder / "large", "--platform", "snes", "--chip", "sram=32768",
+          {BAYSWAP_BINARY, "state", "export", folder / "large", "--platform", "snes", "--chip", "sram=32768",
            "--out", out},
           {"sha256sum", folder / "large"}, 10, &Cost::cpu_seconds, clean);
   const StateMaps maps;
   const StateMap& map = **maps.find("snes.gzip-a");
   save(folder / "mapped.gz", mapped_state(map, dice));
   compare("by a map, 480 KiB compressed, CPU",
-          {BAYSWAP_BINARY, "state", "battery", folder / "mapped.gz", "--out", out},
+          {BAYSWAP_BINARY, "state", "export", folder / "mapped.gz", "--out", out},
           {"zcat", folder / "mapped.gz"}, 2, &Cost::cpu_seconds, clean);
   constexpr int games = 100;
   constexpr int slots = 20;

@@ -127,7 +127,7 @@ void rounds(const fs::path& under) {
       median(ours), median(theirs), median(ours) / median(theirs), peak / 1024);
 }
 
-// Counts what a device asks of a lighthouse.
+// Counts what a device asks of a sync folder.
 class Counting final : public Store {
  public:
   explicit Counting(Store& below) : below_(&below) {}
@@ -174,11 +174,11 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
   std::mt19937 dice(3);
   MemoryStore sea;
   Counting wire(sea);
-  (void)Lighthouse::found(sea);
+  (void)SyncFolder::found(sea);
   std::vector<std::unique_ptr<MemoryStore>> disks;
   for (std::size_t i = 0; i < devices; ++i) {
     disks.push_back(std::make_unique<MemoryStore>());
-    (void)*Replica::join(*disks.back(), "device " + std::to_string(i), "sea", Lighthouse::about(sea)->id);
+    (void)*Replica::join(*disks.back(), "device " + std::to_string(i), "sea", SyncFolder::about(sea)->id);
   }
   std::vector<Byte> bytes(32768);
   for (Byte& b : bytes) b = dice() % 3 == 0 ? static_cast<Byte>(dice()) : Byte{0};
@@ -215,8 +215,8 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
   }
   for (const auto& disk : disks) {
     auto replica = Replica::open(*disk);
-    auto lighthouse = Lighthouse::open(wire);
-    (void)replica->exchange(*lighthouse, {});
+    auto sync_folder = SyncFolder::open(wire);
+    (void)replica->exchange(*sync_folder, {});
   }
   std::size_t requests = 0;
   std::size_t up = 0;
@@ -225,14 +225,14 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
   double seconds = 0;
   for (std::size_t i = 0; i < measured; ++i) {
     const std::size_t player = dice() % devices;
-    auto lighthouse = Lighthouse::open(wire);
+    auto sync_folder = SyncFolder::open(wire);
     wire.requests = wire.up = wire.down = 0;
     const auto start = std::chrono::steady_clock::now();
     auto replica = Replica::open(*disks[player]);
-    (void)replica->exchange(*lighthouse, {});
+    (void)replica->exchange(*sync_folder, {});
     play(*replica, player);
     (void)replica->save();
-    (void)replica->exchange(*lighthouse, {});
+    (void)replica->exchange(*sync_folder, {});
     seconds += std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
     requests += wire.requests;
     most = std::max(most, wire.requests);
@@ -250,7 +250,7 @@ void grow(const char* who, std::size_t devices, std::size_t versions, unsigned s
   std::printf(
       "%s: %zu devices, %zu versions: an evening costs %.1f requests (at most %zu), %.1f KB up, %.1f KB "
       "down, %.0f ms of "
-      "work; the lighthouse has %zu objects, %.0f MB; a device %.0f MB\n",
+      "work; the sync folder has %zu objects, %.0f MB; a device %.0f MB\n",
       who, devices, versions, static_cast<double>(requests) / measured, most,
       static_cast<double>(up) / measured / 1024, static_cast<double>(down) / measured / 1024,
       seconds / measured * 1000, objects, static_cast<double>(stored) / 1048576,

@@ -1,5 +1,5 @@
 // Sheets from arbitrary text, over arbitrary saves: refused with a message, or everything in the save is
-// shown, checked, set to what it is (which changes nothing) and sealed, within the save's own size.
+// shown, checked, set to what it is (which changes nothing) and encrypted, within the save's own size.
 #include <bayswap/sheet.hpp>
 
 #include <algorithm>
@@ -38,11 +38,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   std::vector<SheetChange> same;
   collect(*node, same);
   const auto edit = save.change(same);
-  if (edit && edit->changes.empty() && edit->resealed.empty() && edit->notes.empty())
+  if (edit && edit->changes.empty() && edit->recomputed.empty() && edit->notes.empty())
     fuzz::require(edit->files.front().bytes == save.files().front().bytes);
   for (const SheetChange& one : same) (void)save.change({{one.first, "1"}}, {"a"});
-  const auto sealed = save.reseal();
-  if (sealed) fuzz::require(sealed->files.front().bytes.size() == bytes.size());
+  const auto encrypted = save.recompute();
+  if (encrypted) fuzz::require(encrypted->files.front().bytes.size() == bytes.size());
   for (const SheetNode& one : node->children)
     if (const auto record = save.take(one.path)) (void)save.put(one.path, *record);
   (void)differences(save, save);

@@ -1,5 +1,5 @@
 // What servers answer: lists of files as WebDAV, S3-style and FTP servers write them, and URLs, netrc files,
-// keyrings and sealed files. Refused with a message, or read, and then every name is one that can be asked
+// keyrings and encrypted files. Refused with a message, or read, and then every name is one that can be asked
 // for.
 #include <bayswap/keyring.hpp>
 

@@ -79,7 +79,7 @@ BSW_API void bsw_home_close(bsw_home* home);
 /* ---- Looking ---------------------------------------------------------------------------------- */
 
 /* The saves of a place: a bay's name, a folder, a card image, an archive, a save, a URL. Answer: {"bay", "root", "saves"},
- * the saves as bay scan gives them. * Request: {"names_only": false}, which opens no file that a path rule names. A cancelled look is an error, never a
+ * the saves as list gives them. Request: {"names_only": false}, which opens no file that a path rule names. A cancelled look is an error, never a
  * part. */
 BSW_API bsw_status bsw_list(bsw_home* home, const char* place, const char* request, bsw_event event, void* user, char** json);
 /* What bytes are, with the reasons. Request: {"name": "Brook.srm"}, the file's own name. Answer: what inspect says of a
@@ -98,7 +98,7 @@ BSW_API bsw_status bsw_convert(bsw_home* home, const uint8_t* bytes, size_t size
 /* Plans a change; nothing is written. Requests:
  *   {"do": "carry", "what", "from", "to", "rom", "account", "slot", "region", "exact", "accept": [codes]}
  *   {"do": "carry-all", "from", "to", ...}         every save that differs
- *   {"do": "adopt", "what": file, "to", "game", ...}  a save from a file or an archive
+ *   {"do": "carry-file", "what": file, "to", "game", ...}  a save from a file or an archive
  *   {"do": "undo", "entry"}                        an entry of the logbook, or the newest one that can be
  *   {"do": "restore", "entry", "before": false}    what an entry wrote, or what was there before
  */
@@ -113,7 +113,7 @@ BSW_API bsw_status bsw_plan_run(bsw_plan* plan, bsw_event event, void* user, int
 BSW_API void bsw_plan_free(bsw_plan* plan);
 /* Keeps the saves of a place in the logbook as they are. Request: {"what": game}; empty: all of them. Answer: as keep
  * gives it. */
-BSW_API bsw_status bsw_keep(bsw_home* home, const char* place, const char* request, char** json);
+BSW_API bsw_status bsw_backup(bsw_home* home, const char* place, const char* request, char** json);
 /* The entries of the logbook, the newest first. Request: {"limit": 20}. Answer: {"entries": [...]}. */
 BSW_API bsw_status bsw_logbook(bsw_home* home, const char* request, char** json);
 

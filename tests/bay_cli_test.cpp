@@ -16,23 +16,23 @@ using BayCli = DemoArcade;
 TEST_F(BayCli, FormsOfBaysAreListedAddedAndScanned) {
   EXPECT_EQ(json({"bay", "list", "--forms"}).size(), 17U);
   EXPECT_EQ(bayswap({"bay", "add", "stick", "--like", "tree-psp", "--root", path("ferry-sd")}).code, 0);
-  const auto scanned = json({"bay", "scan", "stick"});
+  const auto scanned = json({"list", "stick"});
   ASSERT_EQ(scanned["saves"].size(), 1U);
   const auto& save = scanned["saves"][0];
   EXPECT_EQ(save["label"], "Winter Mooring / Harbour ledger");
   EXPECT_EQ(save["game"]["code"], "ULES99031");
   EXPECT_EQ(save["health"], "good");
   EXPECT_TRUE(save["thumbnail"].get<bool>());
-  EXPECT_EQ(json({"bay", "scan", "stick"}), scanned) << "from memory";
+  EXPECT_EQ(json({"list", "stick"}), scanned) << "from memory";
   write("ferry-sd/PSP/SAVEDATA/ULES99031MOOR00/PARAM.SFO", noise(20, 1));
-  EXPECT_EQ(json({"bay", "scan", "stick"}, 1)["saves"][0]["label"], "Winter Mooring") << "it has changed";
+  EXPECT_EQ(json({"list", "stick"}, 1)["saves"][0]["label"], "Winter Mooring") << "it has changed";
   const Outcome wrong = bayswap({"bay", "add", "x", "--like", "tree-psb", "--root", "."});
   EXPECT_EQ(wrong.code, 2);
   EXPECT_TRUE(has(wrong.err, "tree-psp"));
   EXPECT_EQ(bayswap({"bay", "add", "x", "--like", "tree-psp"}).code, 2);
-  EXPECT_EQ(bayswap({"bay", "scan", "nobody"}).code, 2);
+  EXPECT_EQ(bayswap({"list", "nobody"}).code, 2);
   EXPECT_EQ(bayswap({"bay", "add", "gone", "--like", "tree-psp", "--root", path("gone")}).code, 0);
-  EXPECT_EQ(bayswap({"bay", "scan", "gone"}).code, 4);
+  EXPECT_EQ(bayswap({"list", "gone"}).code, 4);
   EXPECT_EQ(std::filesystem::status(path("home/bays")).permissions() & std::filesystem::perms(077),
             std::filesystem::perms::none)
       << "servers and users are nobody else's business";
@@ -156,10 +156,10 @@ TEST_F(BayCli, AnExportedLogbookWithoutItsIndexIsReadFromItsRecords) {
 }
 
 TEST_F(BayCli, ABaysSavesAreKeptAndComeBackAllOfThem) {
-  const auto kept = json({"keep", "home-trees"});
+  const auto kept = json({"backup", "home-trees"});
   ASSERT_GT(kept["kept"].get<int>(), 2);
   EXPECT_EQ(kept["failed"], 0);
-  const auto again = json({"keep", "home-trees"});
+  const auto again = json({"backup", "home-trees"});
   EXPECT_EQ(again["kept"], 0) << "what has not changed costs nothing";
   EXPECT_EQ(again["same"], kept["kept"]);
   // Nothing was changed, so there is nothing to undo.
@@ -184,21 +184,21 @@ TEST_F(BayCli, ABaysSavesAreKeptAndComeBackAllOfThem) {
   const Outcome back = bayswap({"restore", "home-trees", "--entry", version, "--all", "--yes"});
   EXPECT_EQ(back.code, 0) << back.err;
   EXPECT_TRUE(files() == before);
-  EXPECT_EQ(bayswap({"keep", "home-trees", "no such save"}).code, 4);
-  EXPECT_EQ(bayswap({"keep", "nowhere"}).code, 2);
+  EXPECT_EQ(bayswap({"backup", "home-trees", "no such save"}).code, 4);
+  EXPECT_EQ(bayswap({"backup", "nowhere"}).code, 2);
 }
 
 TEST_F(BayCli, DownloadsAndPackages) {
   const std::string jetty = "clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty";
   std::filesystem::copy(path(jetty), folder_ / "download.bin");
-  const Outcome adopted =
-      bayswap({"adopt", folder_ / "download.bin", "--to", "home-trees", "--yes", "--accept", "newer"});
-  EXPECT_EQ(adopted.code, 0) << adopted.err;
-  EXPECT_TRUE(has(adopted.out, "adopt Stone Jetty (5A5A0993)"));
+  const Outcome carried = bayswap(
+      {"carry", "--outside", folder_ / "download.bin", "--to", "home-trees", "--yes", "--accept", "newer"});
+  EXPECT_EQ(carried.code, 0) << carried.err;
+  EXPECT_TRUE(has(carried.out, "carry Stone Jetty (5A5A0993)"));
   EXPECT_TRUE(exists("home-trees/content/E000B22D00000002/5A5A0993/00000001/jetty/photos/lamp.bin"));
-  EXPECT_EQ(bayswap({"adopt", folder_ / "missing.zip", "--to", "home-trees", "--yes"}).code, 4);
-  EXPECT_EQ(bayswap({"adopt", path("home/titles.toml"), "--to", "home-trees", "--yes"}).code, 4);
-  EXPECT_EQ(bayswap({"adopt", folder_ / "download.bin", "--to", "nobody"}).code, 2);
+  EXPECT_EQ(bayswap({"carry", "--outside", folder_ / "missing.zip", "--to", "home-trees", "--yes"}).code, 4);
+  EXPECT_EQ(bayswap({"carry", "--outside", path("home/titles.toml"), "--to", "home-trees", "--yes"}).code, 4);
+  EXPECT_EQ(bayswap({"carry", "--outside", folder_ / "download.bin", "--to", "nobody"}).code, 2);
   EXPECT_EQ(json({"inspect", path(jetty)})[0]["kind"], "package");
   EXPECT_EQ(bayswap({"convert", path(jetty), "--out", folder_ / "files/"}).code, 0);
   EXPECT_EQ(

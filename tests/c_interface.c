@@ -159,17 +159,17 @@ static void carry(bsw_home* home) {
   bsw_plan_free(NULL);
 }
 
-static void adopt_and_keep(bsw_home* home) {
+static void carry_file_and_back_up(bsw_home* home) {
   char* json = NULL;
   char request[8192];
-  MUST(bsw_keep(home, "home-pc", "{\"what\": \"Gull Ledger\"}", &json) == BSW_OK);
+  MUST(bsw_backup(home, "home-pc", "{\"what\": \"Gull Ledger\"}", &json) == BSW_OK);
   MUST(strstr(json, "\"kept\": ") != NULL);
   bsw_text_free(json);
   MUST(bsw_logbook(home, "{\"limit\": 3}", &json) == BSW_OK && strstr(json, "\"entries\"") != NULL);
   bsw_text_free(json);
   MUST(bsw_logbook(home, "{\"limit\": 0}", &json) == BSW_BAD_USAGE);
   bsw_plan* plan = NULL;
-  snprintf(request, sizeof request, "{\"do\": \"adopt\", \"what\": \"%s\", \"to\": \"quay-tv\", \"game\": \"Moth Courier\"}",
+  snprintf(request, sizeof request, "{\"do\": \"carry-file\", \"what\": \"%s\", \"to\": \"quay-tv\", \"game\": \"Moth Courier\"}",
            path("world/bench/dumps/A99P.sav"));
   const bsw_status made = bsw_plan_make(home, request, NULL, NULL, &plan);
   MUST(made == BSW_OK && bsw_plan_show(plan, &json) == BSW_OK);
@@ -286,7 +286,7 @@ int main(int count, char** words) {
   look(home);
   convert(home);
   carry(home);
-  adopt_and_keep(home);
+  carry_file_and_back_up(home);
   cards();
   MUST(bsw_list(home, "bench", NULL, calls_again, home, &json) == BSW_OK);
   bsw_text_free(json);

@@ -26,18 +26,19 @@ TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
   EXPECT_EQ(listed["saves"][0]["title"], "Saltglass: IDA");
   EXPECT_EQ(listed["saves"][0]["code"], "SLPS-99001");
   EXPECT_EQ(listed["saves"][1]["state"], "deleted");
-  ASSERT_EQ(bayswap({"card", "take", card, "--all", "--out", path("taken")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", card, "--all", "--out", path("taken")}).code, 0);
   ASSERT_EQ(
-      bayswap({"card", "take", card, "BESLPS-99001SUVI", "--parcel", "--out", path("suvi.parcel")}).code, 0);
+      bayswap({"card", "export", card, "BESLPS-99001SUVI", "--parcel", "--out", path("suvi.parcel")}).code,
+      0);
   const std::string other = path("other.card");
   ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
   const Blob fresh = read("other.card");
-  ASSERT_EQ(bayswap({"card", "add", other, path("taken/BESLPS-99001IDA.single"), path("suvi.parcel")}).code,
-            0);
+  ASSERT_EQ(
+      bayswap({"card", "import", other, path("taken/BESLPS-99001IDA.single"), path("suvi.parcel")}).code, 0);
   EXPECT_EQ(json({"card", "list", other})["free_blocks"], 11);
-  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel")}).code, 3) << "it is there already";
-  EXPECT_EQ(bayswap({"card", "add", other, path("suvi.parcel"), "--replace"}).code, 0);
-  ASSERT_EQ(bayswap({"card", "drop", other, "BESLPS-99001IDA"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "import", other, path("suvi.parcel")}).code, 3) << "it is there already";
+  EXPECT_EQ(bayswap({"card", "import", other, path("suvi.parcel"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", other, "BESLPS-99001IDA"}).code, 0);
   ASSERT_EQ(bayswap({"card", "copy", card, "BESLPS-99001IDA", other}).code, 0);
   EXPECT_EQ(bayswap({"card", "check", other}).code, 0);
   const auto entries = json({"logbook"});
@@ -103,12 +104,12 @@ TEST_F(CardCli, SavesGoBetweenFoldersAndCards) {
   EXPECT_EQ(bayswap({"card", "check", path("pier.ecc")}).code, 0);
   ASSERT_EQ(bayswap({"convert", path("pier.ecc"), "--to", "ps2.plain", "--out", path("pier.plain")}).code, 0);
   EXPECT_EQ(read("pier.plain"), read("pier.card"));
-  ASSERT_EQ(bayswap({"card", "take", path("pier.ecc"), "BESLES-99001IDA", "--out", path("out/")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", path("pier.ecc"), "BESLES-99001IDA", "--out", path("out/")}).code, 0);
   const std::string model = "/BESLES-99001IDA/pier.icn";
   EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
   // Onto a folder: a new one is written, one that is there is not, and all can be taken back.
   EXPECT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 3);
-  ASSERT_EQ(bayswap({"card", "drop", folder, "BESLES-99001IDA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", folder, "BESLES-99001IDA"}).code, 0);
   EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
   ASSERT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 0);
   EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
@@ -154,12 +155,12 @@ TEST_F(CardCli, RegionsAreStampedAndWatched) {
     stamped |= save["name"] == "BISLPS-99002IDA" && save["region"] == "Japan" && save["state"] == "good";
   EXPECT_TRUE(stamped);
   EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
-  ASSERT_EQ(bayswap({"card", "take", card, "BISLPS-99002IDA", "--out", path("one")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", card, "BISLPS-99002IDA", "--out", path("one")}).code, 0);
   const std::string other = path("other.card");
   ASSERT_EQ(bayswap({"card", "make", "ps1", other}).code, 0);
-  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "europe"}).code, 3);
-  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "japan"}).code, 0);
-  EXPECT_EQ(bayswap({"card", "add", other, path("one"), "--region", "atlantis"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "europe"}).code, 3);
+  EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "japan"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "atlantis"}).code, 2);
   EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 4);
 }
 
@@ -170,11 +171,11 @@ TEST_F(CardCli, DeletedSavesComeBack) {
   for (const auto& save : listed["saves"])
     if (save["state"] == "deleted") gone = save["name"];
   ASSERT_FALSE(gone.empty());
-  const Outcome refused = bayswap({"card", "take", card, gone, "--out", path("x")});
+  const Outcome refused = bayswap({"card", "export", card, gone, "--out", path("x")});
   EXPECT_EQ(refused.code, 4);
   EXPECT_TRUE(has(refused.err, "card undelete")) << refused.err;
   EXPECT_EQ(bayswap({"card", "undelete", card, gone}).code, 0);
-  EXPECT_EQ(bayswap({"card", "take", card, gone, "--out", path("x")}).code, 0);
+  EXPECT_EQ(bayswap({"card", "export", card, gone, "--out", path("x")}).code, 0);
   EXPECT_EQ(bayswap({"card", "check", card}).code, 0);
   EXPECT_EQ(bayswap({"card", "undelete", card, "NOBODY"}).code, 4);
   EXPECT_EQ(bayswap({"undo", "--yes"}).code, 0);
@@ -214,8 +215,8 @@ TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
   const timespec times[2] = {then, then};
   utimensat(AT_FDCWD, path("BESLES-99001DATA/game.dat").c_str(), times, 0);
   ASSERT_EQ(bayswap({"card", "make", "ps2", card}).code, 0);
-  ASSERT_EQ(bayswap({"card", "add", card, path("BESLES-99001DATA")}).code, 0);
-  ASSERT_EQ(bayswap({"card", "take", card, "BESLES-99001DATA", "--out", path("taken/")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "import", card, path("BESLES-99001DATA")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", card, "BESLES-99001DATA", "--out", path("taken/")}).code, 0);
   struct stat info {};
   ASSERT_EQ(stat(path("taken/BESLES-99001DATA/game.dat").c_str(), &info), 0);
   EXPECT_EQ(info.st_mtim.tv_sec, 1500000000);
@@ -229,11 +230,11 @@ TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
   CardSave turned = *(*open_card(read("ps2.card")))->read("BESLES-99001DATA");
   std::ranges::reverse(turned.files);
   write("turned.parcel", to_parcel(turned));
-  ASSERT_EQ(bayswap({"card", "drop", card, "BESLES-99001DATA"}).code, 0);
-  ASSERT_EQ(bayswap({"card", "add", card, path("turned.parcel")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", card, "BESLES-99001DATA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "import", card, path("turned.parcel")}).code, 0);
   const auto before = order();
   write("BESLES-99001DATA/game.dat", noise(3000, 9));
-  ASSERT_EQ(bayswap({"card", "add", card, path("BESLES-99001DATA"), "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "import", card, path("BESLES-99001DATA"), "--replace"}).code, 0);
   EXPECT_EQ(order(), before);
   // Two things are wrong with this one, and one can be repaired.
   std::vector<Byte> bytes = bytes_of(read("clubroom/cards/saltglass.card"));
@@ -248,20 +249,21 @@ TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
   EXPECT_TRUE(has(repaired.out, "1 repaired, 1 remains")) << repaired.out;
 }
 
-TEST_F(CardCli, ASaveInsideOfSomethingElseIsFoundAndAdopted) {
+TEST_F(CardCli, ASaveInsideOfSomethingElseIsFoundAndCarried) {
   const std::string card = path("clubroom/cards/saltglass.card");
-  ASSERT_EQ(bayswap({"card", "take", card, "BESLPS-99001IDA", "--out", path("ida.single")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", card, "BESLPS-99001IDA", "--out", path("ida.single")}).code, 0);
   write("download.bin", joined({noise(54, 3), read("ida.single")}));
   EXPECT_TRUE(has(bayswap({"inspect", path("download.bin")}).out, "single save of ps1"));
   ASSERT_EQ(bayswap({"card", "make", "ps1", path("new.card")}).code, 0);
-  const Outcome added = bayswap({"card", "add", path("new.card"), path("download.bin")});
+  const Outcome added = bayswap({"card", "import", path("new.card"), path("download.bin")});
   EXPECT_EQ(added.code, 0) << added.err;
   EXPECT_TRUE(has(added.err, "directory frame at 54"));
   EXPECT_EQ(json({"card", "list", path("new.card")})["saves"][0]["name"], "BESLPS-99001IDA");
   write("box/home.toml",
         text_blob("root = \"" + path("box") + "\"\n[platform.ps1]\npath = \"one.mcr\"\nkeeps = \"card\"\n"));
-  const Outcome adopted = bayswap({"adopt", path("download.bin"), "--to", path("box/home.toml"), "--yes"});
-  EXPECT_EQ(adopted.code, 0) << adopted.err;
+  const Outcome carried =
+      bayswap({"carry", "--outside", path("download.bin"), "--to", path("box/home.toml"), "--yes"});
+  EXPECT_EQ(carried.code, 0) << carried.err;
   EXPECT_EQ(json({"card", "list", path("box/one.mcr")})["saves"][0]["name"], "BESLPS-99001IDA");
 }
 
@@ -283,18 +285,18 @@ TEST_F(CardCli, DataAloneGoOntoACardUnderAName) {
   const std::string data = path("data.bin");
   write("data.bin", noise(700, 3));
   ASSERT_EQ(bayswap({"card", "make", "gc", card}).code, 0);
-  const Outcome unnamed = bayswap({"card", "add", card, data});
+  const Outcome unnamed = bayswap({"card", "import", card, data});
   EXPECT_EQ(unnamed.code, 4);
   EXPECT_TRUE(has(unnamed.err, "--as NAME"));
-  EXPECT_EQ(bayswap({"card", "add", card, data, "--as", "save"}).code, 2);
-  ASSERT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save"}).code, 0);
-  EXPECT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save"}).code, 3) << "it is there";
+  EXPECT_EQ(bayswap({"card", "import", card, data, "--as", "save"}).code, 2);
+  ASSERT_EQ(bayswap({"card", "import", card, data, "--as", "GZ9PZZ.save"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "import", card, data, "--as", "GZ9PZZ.save"}).code, 3) << "it is there";
   write("data.bin", noise(9000, 4));
-  ASSERT_EQ(bayswap({"card", "add", card, data, "--as", "GZ9PZZ.save", "--replace"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "import", card, data, "--as", "GZ9PZZ.save", "--replace"}).code, 0);
   const auto listed = json({"card", "list", card});
   ASSERT_EQ(listed["saves"].size(), 1U);
   EXPECT_EQ(listed["saves"][0]["blocks"], 2);
-  ASSERT_EQ(bayswap({"card", "take", card, "GZ9PZZ.save", "--raw", "--out", path("back.bin")}).code, 0);
+  ASSERT_EQ(bayswap({"card", "export", card, "GZ9PZZ.save", "--raw", "--out", path("back.bin")}).code, 0);
   EXPECT_EQ(read("back.bin").slice(0, 9000), noise(9000, 4));
   const Blob now = read("new.card");
   ASSERT_EQ(bayswap({"card", "copy", card, "--all", card, "--replace"}).code, 0);

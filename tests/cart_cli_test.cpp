@@ -232,7 +232,7 @@ TEST(CartCli, ACartridgeIsABay) {
       bench.bayswap({"bay", "add", "port", "--like", "cartridge", "--root", "cart:" + reader.path()}).code,
       0);
   EXPECT_EQ(bench.bayswap({"bay", "add", "pc", "--like", "beside-rom", "--root", bench / "pc"}).code, 0);
-  const Outcome kept = bench.bayswap({"keep", "port"});
+  const Outcome kept = bench.bayswap({"backup", "port"});
   EXPECT_EQ(kept.code, 0) << kept.err;
   EXPECT_TRUE(bench.logbook_has(noise(65536, 5)));
   const Outcome out = bench.bayswap({"carry", "MOTH COURIER", "--from", "port", "--to", "pc", "--yes"});

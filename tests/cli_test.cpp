@@ -23,7 +23,7 @@ TEST_F(Cli, CarryThereAndBack) {
       bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes", "--explain"});
   ASSERT_EQ(there.code, 0) << there.err;
   for (const char* piece :
-       {"keep", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
+       {"backup", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
     EXPECT_TRUE(has(there.out, piece));
   EXPECT_EQ(read(tv_save), joined({own.slice(0, 133120), words_reversed(sram), own.slice(165888, 131072)}));
 
@@ -284,7 +284,7 @@ TEST_F(Cli, PipesAndFoldersOfSaves) {
   EXPECT_EQ(back.out, text) << "there and back";
   EXPECT_EQ(bayswap({"convert", "-", "--to", "n64.combined", "--out", "-", "--json"}, {}, text).code, 2);
   const std::string card = text_of(read("clubroom/cards/saltglass.card"));
-  const Outcome taken = bayswap({"card", "take", "-", "BESLPS-99001IDA", "--out", "-"}, {}, card);
+  const Outcome taken = bayswap({"card", "export", "-", "BESLPS-99001IDA", "--out", "-"}, {}, card);
   EXPECT_EQ(taken.code, 0) << taken.err;
   EXPECT_TRUE(single_save_from(text_blob(taken.out)).has_value());
 
@@ -307,7 +307,8 @@ TEST_F(Cli, PipesAndFoldersOfSaves) {
 TEST_F(Cli, HelpNamesTheWholeCommand) {
   EXPECT_TRUE(has(bayswap({"--help"}).out, "Usage: bayswap [OPTIONS]"));
   EXPECT_TRUE(has(bayswap({"carry", "--help"}).out, "Usage: bayswap carry [OPTIONS]"));
-  EXPECT_TRUE(has(bayswap({"card", "add", "--help"}).out, "Usage: bayswap card add [OPTIONS] IMAGE FILE..."));
+  EXPECT_TRUE(
+      has(bayswap({"card", "import", "--help"}).out, "Usage: bayswap card import [OPTIONS] IMAGE FILE..."));
 }
 
 TEST_F(Cli, BaysAreAddedListedShownAndChecked) {

@@ -49,7 +49,7 @@ TEST_F(Completion, OffersWhatCanComeNext) {
   offers({"bayswap", "ca"}, {"card", "carry", "cart"}, {"bay"});
   offers({"bayswap", "bay", ""}, {"look", "add", "scan"});
   offers({"bayswap", "carry", "--"}, {"--from", "--to", "--dry-run", "--json"}, {"--forms"});
-  offers({"bayswap", "bay", "scan", ""}, {"quay-tv", "home-pc"});
+  offers({"bayswap", "list", ""}, {"quay-tv", "home-pc"});
   offers({"bayswap", "carry", "--from", "q"}, {"quay-tv"}, {"home-pc"});
   offers({"bayswap", "bay", "add", "x", "--like", "tree"}, {"tree-psp", "tree-3ds"});
   offers({"bayswap", "convert", "x.sav", "--to", "n64."}, {"n64.combined"}, {"gb.raw"});
@@ -61,7 +61,7 @@ TEST_F(Completion, OffersWhatCanComeNext) {
   offers({"bayswap", "nonsense", "--what", ""}, {});
   const auto card = open_card(read("clubroom/cards/saltglass.card"));
   ASSERT_TRUE(card);
-  offers({"bayswap", "card", "take", "w/clubroom/cards/saltglass.card", ""},
+  offers({"bayswap", "card", "export", "w/clubroom/cards/saltglass.card", ""},
          {(*card)->entries().front().name});
 }
 
@@ -95,7 +95,7 @@ TEST_F(Completion, NeverFailsAndNeverWrites) {
                                              {"99999999999999999999"},
                                              {"1"},
                                              {"1", "bayswap"},
-                                             {"7", "bayswap", "card", "take", "gone"},
+                                             {"7", "bayswap", "card", "export", "gone"},
                                              {"3", "bayswap", "--home", "/nowhere", ""}}) {
     std::vector<std::string> all{BAYSWAP_BINARY, "__complete"};
     all.insert(all.end(), words.begin(), words.end());

@@ -86,7 +86,7 @@ TEST_F(FirstDay, ThePlacesOfAHomeFolderAreListedWithTheLineThatAddsThem) {
   ASSERT_TRUE(has(look.out, "bayswap bay add kite " + (folder_ / "person/Games/kite"))) << look.out;
   EXPECT_FALSE(has(look.out, ".cache"));
   EXPECT_EQ(bayswap({"bay", "add", "kite", folder_ / "person/Games/kite"}).code, 0);
-  EXPECT_TRUE(has(bayswap({"bay", "scan", "kite"}).out, "saves/Cog.srm"));
+  EXPECT_TRUE(has(bayswap({"list", "kite"}).out, "saves/Cog.srm"));
   EXPECT_TRUE(has(bayswap({"bay", "look"}).out, "bay kite"));
 }
 
@@ -101,7 +101,7 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   EXPECT_EQ(bayswap({"carry", "Cog", "--from", "pc", "--to", "stick", "--yes", "--accept", "newer"}).code, 0);
   // The logbook knows the bay by its old name.
   EXPECT_EQ(bayswap({"bay", "rename", "stick", "handheld"}).code, 0);
-  EXPECT_EQ(bayswap({"bay", "scan", "stick"}).code, 0);
+  EXPECT_EQ(bayswap({"list", "stick"}).code, 0);
   EXPECT_EQ(bayswap({"restore", "Cog", "--entry", "1", "--before", "--yes"}).code, 0);
   EXPECT_EQ(read("stick/Cog.sav"), noise(8192, 2));
   EXPECT_EQ(bayswap({"bay", "rename", "pc", "handheld"}).code, 3);
@@ -120,8 +120,8 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   // A folder that is called like the bay is not taken for it.
   put("settings/bays/pc.toml", text_blob("root = 3\n"));
   for (const std::vector<std::string>& words : {std::vector<std::string>{"bay", "check", "pc"},
-                                                {"bay", "scan", "pc"},
-                                                {"keep", "pc"},
+                                                {"list", "pc"},
+                                                {"backup", "pc"},
                                                 {"carry", "pc:Cog", "--to", "x.sav"}}) {
     const Outcome broken = bayswap(words);
     EXPECT_NE(broken.code, 0) << words[1];
@@ -140,7 +140,7 @@ TEST_F(FirstDay, BaysAreRenamedEditedAndRemoved) {
   EXPECT_EQ(bayswap({"bay", "remove", "pc", "--yes"}).code, 0);
   EXPECT_EQ(bayswap({"bay", "remove", "pc", "--yes"}).code, 2)
       << "no bay any more, though the folder is there";
-  EXPECT_EQ(bayswap({"bay", "scan", "nobody"}).code, 2);
+  EXPECT_EQ(bayswap({"list", "nobody"}).code, 2);
   EXPECT_EQ(read("settings/bays/old/pc-2.toml"), good);
   EXPECT_TRUE(fs::exists(folder_ / "pc/saves/Cog.srm"));
   EXPECT_EQ(bayswap({"bay", "remove", "nobody", "--yes"}).code, 2);

@@ -96,16 +96,16 @@ TEST_F(HostileInput, EveryCommandOverEveryOneStaysInProportion) {
       {"sheet", "check", "@", "--sheet", "ps1.save-header"},
       {"sheet", "show", "w/bench/dumps/A99P.sav", "--sheet", "@"},
       {"card", "list", "@"},
-      {"card", "take", "@", "--all", "--out", "out/taken/"},
+      {"card", "export", "@", "--all", "--out", "out/taken/"},
       {"card", "check", "@"},
       {"card", "check", "@", "--repair"},
       {"card", "rescue", "@", "--out", "out/rescued/"},
       {"card", "picture", "@", "--out", "out/p.png"},
-      {"card", "add", "target.card", "@"},
-      {"card", "add", "folder", "@"},
+      {"card", "import", "target.card", "@"},
+      {"card", "import", "folder", "@"},
       {"card", "copy", "@", "--all", "folder"},
-      {"adopt", "@", "--to", "home-trees", "--yes"},
-      {"adopt", "@", "--to", "quay-tv", "--yes"},
+      {"carry", "--outside", "@", "--to", "home-trees", "--yes"},
+      {"carry", "--outside", "@", "--to", "quay-tv", "--yes"},
       {"carry", "@", "--from", "bench", "--to", "quay-tv", "--yes"},
       {"logbook", "import", "@"},
       {"layouts", "@"},
@@ -136,8 +136,8 @@ TEST_F(HostileInput, EveryCommandOverEveryOneStaysInProportion) {
     fs::remove(folder_ / ("in/" + name));
   }
   // Folders with links to themselves are looked at once.
-  for (const std::vector<std::string>& words :
-       {std::vector<std::string>{"inspect", "in"}, {"adopt", "in", "--to", "home-trees", "--yes"}})
+  for (const std::vector<std::string>& words : {std::vector<std::string>{"inspect", "in"},
+                                                {"carry", "--outside", "in", "--to", "home-trees", "--yes"}})
     expect_in_proportion(words, 40000);
 }
 
@@ -161,11 +161,11 @@ TEST_F(HostileInput, NamesFromFilesNeverBecomePathsOutside) {
     put("out/saves/keep.parcel", parcel_with_names("BESLES-99032", {"icon.sys"}));
     put("out/card", ps2_card_with_a_file_called(name.substr(0, 31)));
     for (const std::vector<std::string>& words :
-         {std::vector<std::string>{"card", "add", "out/saves", "out/x.parcel"},
-          {"card", "add", "out/saves", "out/y.parcel"},
+         {std::vector<std::string>{"card", "import", "out/saves", "out/x.parcel"},
+          {"card", "import", "out/saves", "out/y.parcel"},
           {"card", "copy", "out/card", "--all", "out/saves"},
           {"card", "copy", "out/card", "BESLES-00002", "out/saves"},
-          {"card", "take", "out/card", "--all", "--out", "out/t/"},
+          {"card", "export", "out/card", "--all", "--out", "out/t/"},
           {"card", "rescue", "out/card", "--out", "out/r/"}})
       EXPECT_LE(bayswap(words).code, 5);
     EXPECT_FALSE(fs::exists("/tmp/bayswap-evil"));
@@ -199,11 +199,11 @@ TEST_F(HostileInput, BadBooksInTheHomeFolderAreNamedAndHurtNoOther) {
 TEST_F(HostileInput, NamesAreReadAsUtf8AndShownWithoutTricks) {
   // Whatever the locale says, a zip file's flagged names are UTF-8.
   put("caf.zip", zip_of("saves/Caf\xc3\xa9/Lantern Skiff (Europe).srm", read(tv_save)));
-  const Outcome adopted =
-      run_process({BAYSWAP_BINARY, "adopt", folder_ / "caf.zip", "--to", "quay-tv", "--dry-run"},
+  const Outcome carried =
+      run_process({BAYSWAP_BINARY, "carry", "--outside", folder_ / "caf.zip", "--to", "quay-tv", "--dry-run"},
                   folder_.path(), {{"BAYSWAP_HOME", path("home")}, {"LC_ALL", "C"}});
-  EXPECT_EQ(adopted.code, 0) << adopted.err;
-  EXPECT_TRUE(has(adopted.out, "Caf\xc3\xa9"));
+  EXPECT_EQ(carried.code, 0) << carried.err;
+  EXPECT_TRUE(has(carried.out, "Caf\xc3\xa9"));
   // Controls of Latin-1, marks of direction, ends of lines, bytes that are no UTF-8.
   const std::string odd =
       "odd-\xc2\x9b"
@@ -227,8 +227,8 @@ TEST_F(HostileInput, AMediumThatIsAwayIsRefusedAndItsEntriesStayOpen) {
   for (const std::vector<std::string>& words :
        {std::vector<std::string>{"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"},
         {"carry", "Lantern Skiff", "--from", "quay-tv", "--to", "bench", "--yes"},
-        {"adopt", "w/bench/dumps/N99P.sra", "--to", "quay-tv", "--yes"},
-        {"bay", "scan", "quay-tv"},
+        {"carry", "--outside", "w/bench/dumps/N99P.sra", "--to", "quay-tv", "--yes"},
+        {"list", "quay-tv"},
         {"bay", "show", "quay-tv"}}) {
     const Outcome outcome = bayswap(words);
     EXPECT_EQ(outcome.code, 4) << words[0] << outcome.out;
@@ -252,7 +252,7 @@ TEST_F(HostileInput, AHomeAndABayBelowALinkWork) {
   ASSERT_EQ(
       bayswap({"bay", "add", "box", "--like", "stem-folder", "--root", folder_ / "link/quay-tv"}, home).code,
       0);
-  const Outcome kept = bayswap({"keep", "box"}, home);
+  const Outcome kept = bayswap({"backup", "box"}, home);
   EXPECT_EQ(kept.code, 0) << kept.err;
   const Outcome there =
       bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes"}, home);

@@ -53,7 +53,7 @@ class Hostile : public DemoArcade {
 TEST_F(Hostile, TenThousandFilesInASaveAreCountedPlannedAndGoOverWhole) {
   const auto name = [](int i) { return "/replays/" + std::to_string(i % 100) + "/" + std::to_string(i); };
   for (int i = 0; i < 10000; ++i) put("from" + save + name(i), std::to_string(i * 7));
-  const auto listed = json({"bay", "scan", "from"});
+  const auto listed = json({"list", "from"});
   ASSERT_EQ(listed["saves"].size(), 1U);
   EXPECT_EQ(listed["saves"][0]["files"], 10001);
   EXPECT_EQ(json({"carry", "0ff99777", "--from", "from", "--to", "to", "--dry-run"})["to"]["files"].size(),
@@ -76,10 +76,8 @@ TEST_F(Hostile, NamesOfAnyBytesAreCarriedAsTheyAreAndShownWithoutTricks) {
   ASSERT_EQ(there.code, 0) << there.err;
   EXPECT_EQ(get("to" + save + "/" + odd), "odd");
   EXPECT_EQ(get("to" + save + "/" + std::string(255, 'n')), "long");
-  for (const std::vector<std::string>& words : {std::vector<std::string>{"logbook"},
-                                                {"logbook", "0ff99777"},
-                                                {"bay", "scan", "to"},
-                                                {"logbook", "check"}}) {
+  for (const std::vector<std::string>& words :
+       {std::vector<std::string>{"logbook"}, {"logbook", "0ff99777"}, {"list", "to"}, {"logbook", "check"}}) {
     const Outcome shown = bayswap(words);
     EXPECT_EQ(shown.code, 0) << words.back() << shown.out << shown.err;
     EXPECT_EQ((shown.out + shown.err).find('\x1b'), std::string::npos) << "an escape reached the terminal";
@@ -94,7 +92,7 @@ TEST_F(Hostile, PathsLongerThanTheSystemTakesAreRefusedAndNothingIsHalfCarried) 
   std::string deep = "from" + save;
   for (int i = 0; i < 12; ++i) deep += "/" + std::string(240, 'd');
   put(deep + "/file", "deep");
-  EXPECT_EQ(bayswap({"bay", "scan", "from"}).code, 0);
+  EXPECT_EQ(bayswap({"list", "from"}).code, 0);
   // At the target the same path would be over the 4096 bytes that a call takes.
   std::string far = "far";
   while ((folder_ / far).size() < 1300) far += "/" + std::string(200, 'r');
@@ -121,8 +119,8 @@ TEST_F(Hostile, LinksNeverLeadAWriteOutOfTheBay) {
   // Loops on both sides only cost nothing.
   fs::create_directory_symlink(folder_ / ("from" + save), folder_ / ("from" + save + "/loop"));
   fs::create_directory_symlink(folder_ / "to", folder_ / "to/title/loop");
-  EXPECT_EQ(bayswap({"bay", "scan", "from"}).code, 0);
-  EXPECT_EQ(bayswap({"bay", "scan", "to"}).code, 0);
+  EXPECT_EQ(bayswap({"list", "from"}).code, 0);
+  EXPECT_EQ(bayswap({"list", "to"}).code, 0);
 }
 
 TEST_F(Hostile, NamesThatDifferInCaseAloneStayTwo) {

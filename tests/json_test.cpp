@@ -128,9 +128,9 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
   run("bay list", {});
   run("bay list", {"--forms"});
   run("bay list", {"--what"});
-  run("bay scan", {"ferry-sd"});
-  run("bay scan", {"clubroom"});
-  run("bay scan", {"nope"});
+  run("list", {"ferry-sd"});
+  run("list", {"clubroom"});
+  run("list", {"nope"});
   run("bay show", {"quay-tv"});
   run("bay show", {"nope"});
   run("bay check", {});
@@ -147,19 +147,19 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
   run("carry", {"--all", "--from", "ferry-sd", "--to", "home-trees", "--dry-run"});
   run("carry", {"--all", "--from", "ferry-sd", "--to", "locker-sd", "--yes"});
   run("carry", {"Gull Ledger", "--from", "home-pc", "--to", "quay-tv", "--states", "--dry-run"});
-  run("keep", {"ferry-sd"});
-  run("keep", {"nope"});
-  run("adopt", {"bench/dumps/N99P.sra", "--to", "quay-tv", "--dry-run"});
-  run("adopt", {"x.txt", "--to", "quay-tv"});
+  run("backup", {"ferry-sd"});
+  run("backup", {"nope"});
+  run("carry", {"--outside", "bench/dumps/N99P.sra", "--to", "quay-tv", "--dry-run"});
+  run("carry", {"--outside", "x.txt", "--to", "quay-tv"});
   run("convert", {tv, "--to", "n64.separate", "--out", "more-parts", "--rom",
                   "bench/roms/Lantern Skiff (Europe).z64", "--chip", "eeprom=2048"});
   run("chips", {});
-  run("chips forget", {"N99P"});
+  run("chips remove", {"N99P"});
   run("chips", {"--what"});
-  run("chips forget", {"nope"});
+  run("chips remove", {"nope"});
   run("pairs", {});
   run("pairs", {"--what"});
-  run("pairs forget", {"x"});
+  run("pairs remove", {"x"});
   run("logbook", {});
   run("logbook", {"Lantern"});
   run("logbook", {"--what"});
@@ -179,12 +179,12 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
 
   run("card list", {card});
   run("card list", {"x.txt"});
-  run("card take", {card, ida, "--out", "ida.single"});
-  run("card take", {card, "x", "--out", "y"});
-  run("card add", {card, "ida.single", "--replace"});
-  run("card add", {card, "ida.single"});
-  run("card drop", {card, ida});
-  run("card drop", {card, "x"});
+  run("card export", {card, ida, "--out", "ida.single"});
+  run("card export", {card, "x", "--out", "y"});
+  run("card import", {card, "ida.single", "--replace"});
+  run("card import", {card, "ida.single"});
+  run("card remove", {card, ida});
+  run("card remove", {card, "x"});
   run("card undelete", {card, ida});
   run("card undelete", {card, "x"});
   run("card make", {"ps1", "new.mcr"});
@@ -223,10 +223,10 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
   run("state copy", {"Gull Ledger", "--in", "home-pc", "--slot", "99", "--to-slot", "7"});
   run("state move", {"Gull Ledger", "--in", "home-pc", "--slot", "7", "--to-slot", "8"});
   run("state move", {"x", "--in", "home-pc", "--slot", "7", "--to-slot", "8"});
-  run("state battery", {state, "--rom", rom, "--out", "b.sav"});
-  run("state battery", {"x.txt", "--out", "b2.sav"});
-  run("state graft", {state, "b.sav", "--rom", rom, "--out", "g.state"});
-  run("state graft", {"x.txt", "b.sav", "--out", "g2.state"});
+  run("state export", {state, "--rom", rom, "--out", "b.sav"});
+  run("state export", {"x.txt", "--out", "b2.sav"});
+  run("state import", {state, "b.sav", "--rom", rom, "--out", "g.state"});
+  run("state import", {"x.txt", "b.sav", "--out", "g2.state"});
   run("state convert", {state, "--to", "gb.plain-a", "--out", "c.state"});
   run("state convert", {"x.txt", "--to", "gb.plain-a", "--out", "c2.state"});
   run("state diff", {state, *std::next(states.begin())});
@@ -279,10 +279,10 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
     more.insert(more.begin(), ledger.begin(), ledger.end());
     return more;
   };
-  run("sheet hunt", with({"--value", "1250,1875,1640"}));
-  run("sheet hunt", {"gone", "--value", "1"});
-  run("sheet seal", ledger);
-  run("sheet seal", {"x.txt"});
+  run("sheet find", with({"--value", "1250,1875,1640"}));
+  run("sheet find", {"gone", "--value", "1"});
+  run("sheet checksum", ledger);
+  run("sheet checksum", {"x.txt"});
   run("sheet draft", with({"--value", "1250,1875,1640", "--name", "coins", "--id", "gull", "--platform", "gb",
                            "--out", "gull.toml"}));
   run("sheet draft", {"x.txt", "--value", "1", "--name", "c", "--id", "g"});
@@ -301,19 +301,19 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
   run("sync", {"--yes", "nope"});
   for (const char* command : {"sync status", "sync devices", "sync conflicts"}) run(command, {});
   run("sync resolve", {"x", "--keep", "both"});
-  run("sync forget", {"x"});
+  run("sync remove", {"x"});
   run("sync prune", {"--keep", "2"});
   run("sync key enter", {});
   run("sync key change", {});
-  run("sync leave", {});
-  run("sync leave", {});
+  run("sync remove --this", {});
+  run("sync remove --this", {});
   run("undo", {"--yes"});
   run("demo", {"--out", "d2"});
   run("demo", {"--out", "d2"});
 
   // Nothing was left out. What takes another device, a key or a kind of state to go well is tested elsewhere.
-  const std::set<std::string> only_fails{"state learn",    "sync resolve",    "sync forget",
-                                         "sync key enter", "sync key change", "pairs forget"};
+  const std::set<std::string> only_fails{"state learn",    "sync resolve",    "sync remove",
+                                         "sync key enter", "sync key change", "pairs remove"};
   for (const std::string& command : leaves()) {
     if (command == "help") continue;
     EXPECT_TRUE(failed_.contains(command)) << command << " never failed";
@@ -329,7 +329,7 @@ TEST_F(JsonDocuments, MistakesInTheWordsAreOneTooAndSoIsAnInterrupt) {
                                              {"carry", "--jso", "--json"},
                                              {"carry", "x", "--json"},
                                              {"bay", "--json"},
-                                             {"--json", "bay", "scan"},
+                                             {"--json", "list"},
                                              {"inspect", "--home", "x.txt", "--json"}}) {
     const Outcome outcome = bayswap(words);
     SCOPED_TRACE(line(words));

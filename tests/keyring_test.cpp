@@ -1,4 +1,4 @@
-// Lighthouses that only their own devices can read.
+// Sync folders that only their own devices can read.
 #include <bayswap/keyring.hpp>
 #include <bayswap/replica.hpp>
 
@@ -29,7 +29,7 @@ TEST(Keyrings, ALockOpensWithItsPassphraseAlone) {
   const auto wrong = Keyring::unlocked(*locked, phrase + " ", "0123456789abcdef");
   ASSERT_FALSE(wrong);
   EXPECT_EQ(wrong.error().remedy.kind, Remedy::Kind::enter_passphrase);
-  EXPECT_FALSE(Keyring::unlocked(*locked, phrase, "fedcba9876543210")) << "of another lighthouse";
+  EXPECT_FALSE(Keyring::unlocked(*locked, phrase, "fedcba9876543210")) << "of another sync folder";
   EXPECT_EQ(locked->find(phrase), std::string::npos);
   EXPECT_EQ(*Keyring::from_bytes(keys.bytes().view()), keys);
   // What a server could answer instead: no more memory or time than is usual is spent on it.
@@ -114,9 +114,9 @@ TEST(Keyrings, NothingThatWasChangedPasses) {
 
 TEST(Keyrings, TwoDevicesChangeThePassphrase) {
   MemoryStore sea;
-  const auto about = Lighthouse::make(sea, true);
+  const auto about = SyncFolder::make(sea, true);
   ASSERT_TRUE(about && about->is_encrypted);
-  EXPECT_EQ(Lighthouse::open(sea).error().code, ErrorCode::bad_usage) << "nothing goes in open";
+  EXPECT_EQ(SyncFolder::open(sea).error().code, ErrorCode::bad_usage) << "nothing goes in open";
   const auto first = put_lock(sea, Keyring::make(), phrase, about->id);
   ASSERT_TRUE(first);
   const auto other = open_lock(sea, phrase, about->id);
@@ -128,7 +128,7 @@ TEST(Keyrings, TwoDevicesChangeThePassphrase) {
   EXPECT_FALSE(open_lock(sea, phrase, about->id));
   EXPECT_EQ(*open_lock(sea, "another phrase", about->id), *changed);
   EXPECT_EQ(sea.list("keys")->size(), 1U);
-  // What the other one sealed meanwhile, with a key of its own, is not lost when the rings come together.
+  // What the other one encrypted meanwhile, with a key of its own, is not lost when the rings come together.
   const Keyring own = other->with_new_key();
   ASSERT_TRUE(encrypted_store(sea, own)->add("objects/a/x", text_blob("evening").view()));
   const Keyring both = own.joined_with(*changed);

@@ -194,18 +194,18 @@ INSTANTIATE_TEST_SUITE_P(
         Deed{"carry", {"carry", "Brine", "--from", "ferry-sd", "--to", "home-trees", "--exact", "--yes"}},
         Deed{
             "carry_all", {"carry", "--all", "--from", "ferry-sd", "--to", "locker-sd", "--yes"}, "locker-sd"},
-        Deed{"adopt",
-             {"adopt", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty", "--to",
-              "home-trees", "--yes"}},
+        Deed{"carry_outside",
+             {"carry", "--outside", "@clubroom-drive/content/E000A11D00000001/5A5A0993/00000001/jetty",
+              "--to", "home-trees", "--yes"}},
         Deed{"restore", {"restore", "Harbour", "--entry", "1", "--before", "--yes"}},
         Deed{"prune", {"logbook", "prune", "--keep", "1", "--per-save", "--yes"}},
-        Deed{"keep", {"keep", "home-trees"}},
+        Deed{"backup", {"backup", "home-trees"}},
         Deed{"export", {"logbook", "export", "@clubroom/exported"}, "clubroom"},
         Deed{"import",
              {"logbook", "import", "@clubroom/logbook-of-another", "--home", "@clubroom/home-of-another"},
              "clubroom"},
         Deed{"take",
-             {"card", "take", "@clubroom/cards/saltglass.card", "BESLPS-99001IDA", "--out",
+             {"card", "export", "@clubroom/cards/saltglass.card", "BESLPS-99001IDA", "--out",
               "@clubroom/cards/ida.parcel"},
              "clubroom",
              true},
@@ -286,7 +286,7 @@ class Threads : public DemoArcade {};
 TEST_F(Threads, WithoutAnyTheAnswersAreTheSame) {
   for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
            {"inspect", folder_ / "locker"},
-           {"bay", "scan", "home-trees"},
+           {"list", "home-trees"},
            {"bay", "look", folder_ / "home-pc"},
            {"state", "list", "home-pc"},
            {"carry", "--all", "--from", "clubroom", "--to", "home-trees", "-n"}}) {

@@ -134,7 +134,7 @@ TEST_F(OwnJobs, DigestsAndLettersInTheNamesOfStatesAreRules) {
         "newer"});
   EXPECT_EQ(read("md5/a/states/Gull Ledger.state2"), noise(5000, 45));
   // They are kept like saves, and come back.
-  const auto kept = json({"keep", folder_ / "let"});
+  const auto kept = json({"backup", folder_ / "let"});
   EXPECT_EQ(kept["kept"], 7) << kept.dump(1);
   put("let/states/Gull Ledger.B.state", noise(5000, 99));
   for (const auto& one : kept["saves"])
@@ -168,7 +168,7 @@ TEST_F(OwnJobs, SlotsAndAccountsAreToldApart) {
   EXPECT_EQ(read(tree + "user/80000001/save.bin"), tally(10 + '2', 600));
   EXPECT_EQ(read(tree + "user/common/rank.bin"), tally(30 + '2', 600));
   EXPECT_FALSE(exists(tree + "user/80000001/80000001"));
-  const Outcome scanned = bayswap({"bay", "scan", folder_ / "console"});
+  const Outcome scanned = bayswap({"list", folder_ / "console"});
   EXPECT_TRUE(has(bayswap({"carry", "AHLP", "--from", "console", "--to", "backup", "--slot", "7", "-n",
                            "--account", "80000001=80000001"})
                       .out,
@@ -201,7 +201,7 @@ TEST_F(OwnJobs, ASaveGoesOutToAFileAndComesInAgain) {
   EXPECT_EQ(read("pc/saves/Lamp Quay.srm"), changed(tally(5, 8192), 40));
   // One game's name and another one's bytes.
   put("desk/Lamp Quay.bin", tally(6, 8192));
-  EXPECT_TRUE(has(refused({"adopt", "desk/Lamp Quay.bin", "--to", "pc"}).err, "Cog Isle"));
+  EXPECT_TRUE(has(refused({"carry", "--outside", "desk/Lamp Quay.bin", "--to", "pc"}).err, "Cog Isle"));
   // Like none of them.
   put("desk/y.bin", tally(99, 8192));
   refused({"carry", "desk/y.bin", "--to", "pc"});
@@ -252,7 +252,7 @@ TEST_F(OwnJobs, ASaveHasOneAddressForEveryCommand) {
   put("cards/a card.raw", card->image());
   ASSERT_EQ(bayswap({"bay", "add", "tv", "pc"}).code, 0);
   std::string entry;
-  const auto kept_saves = json({"keep", "tv"});
+  const auto kept_saves = json({"backup", "tv"});
   for (const auto& kept : kept_saves["saves"])
     if (!has(kept["path"].get<std::string>(), "Cog")) entry = "@" + std::to_string(kept["entry"].get<int>());
   int number = 0;
@@ -270,12 +270,12 @@ TEST_F(OwnJobs, ASaveHasOneAddressForEveryCommand) {
     comes_out(address, tally(2, 8192));
   comes_out("cards/a card.raw: " + save.name, *to_single_save(save));
   comes_out("cards:" + save.name, *to_single_save(save));
-  EXPECT_EQ(bayswap({"card", "take", "cards/a card.raw: " + lower(save.name), "--out", "taken"}).code, 0);
+  EXPECT_EQ(bayswap({"card", "export", "cards/a card.raw: " + lower(save.name), "--out", "taken"}).code, 0);
   EXPECT_EQ(read("taken"), *to_single_save(save));
   EXPECT_EQ(bayswap({"convert", "tv:lamp quay", "--to", "nes.raw", "--out", "made.sav"}).code, 0);
   EXPECT_EQ(read("made.sav"), tally(1, 8192));
   for (const char* place : {"tv", "pc", "cards/a card.raw", "cards", "pc/saves/Cog: Isle@3.srm"}) {
-    const auto listed = json({"bay", "scan", place});
+    const auto listed = json({"list", place});
     EXPECT_FALSE(listed["saves"].empty()) << place;
   }
   // What is not there is said, and what could be meant.
@@ -312,7 +312,7 @@ TEST_F(OwnJobs, WhatWasPlayedSinceIsTheSaveOfItsDay) {
   written("pc/saves/Cog Isle.srm", 1700000000);
   setenv("BAYSWAP_NOW", "1700100000", 1);
   ASSERT_EQ(bayswap({"bay", "add", "desk", "pc"}).code, 0);
-  ASSERT_EQ(bayswap({"keep", "desk"}).code, 0);
+  ASSERT_EQ(bayswap({"backup", "desk"}).code, 0);
   put("pc/saves/Cog Isle.srm", tally(2, 8192));
   written("pc/saves/Cog Isle.srm", 1700200000);  // November 17th
   setenv("BAYSWAP_NOW", "1700500000", 1);
@@ -353,7 +353,7 @@ TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
   bring(two, "1700100000");
   bring(later, "1700200000");
   setenv("BAYSWAP_NOW", "1700300000", 1);
-  EXPECT_EQ(bayswap({"card", "drop", "tv/card.raw", two.name}).code, 0);
+  EXPECT_EQ(bayswap({"card", "remove", "tv/card.raw", two.name}).code, 0);
   done({"restore", one.name, "--date", "2023-11-15"});
   // And by its entry, as the card has changed since.
   bring(later, "1700400000");
@@ -381,9 +381,10 @@ TEST_F(OwnJobs, AFormIsLearnedWithItsChecksum) {
     std::vector<std::string> words{"infer", "--id", "nes.mine", "--out",
                                    "mine" + std::to_string(pairs.size()) + ".toml"};
     words.insert(words.end(), pairs.begin(), pairs.end());
-    const Outcome sealed = bayswap(words);
-    EXPECT_EQ(sealed.code, 0) << sealed.out;
-    EXPECT_TRUE(has(sealed.out, "bytes 8 to 11 are the crc32 of the bytes from 16 to 8207")) << sealed.out;
+    const Outcome encrypted = bayswap(words);
+    EXPECT_EQ(encrypted.code, 0) << encrypted.out;
+    EXPECT_TRUE(has(encrypted.out, "bytes 8 to 11 are the crc32 of the bytes from 16 to 8207"))
+        << encrypted.out;
     // What it writes has the sum of what it writes, over another save and over none.
     fs::create_directories(folder_ / "settings/layouts");
     fs::copy_file(folder_ / words.at(4), folder_ / "settings/layouts/mine.toml",

@@ -143,7 +143,7 @@ TEST_F(OwnPlaces, AClockStaysWithItsSaveOnEveryDevice) {
       const Outcome taken = round(b);
       expect_all(b, ".sav", apart_there, seed);
       // Played on there, and back again; what was there is in the logbook with its clock.
-      ASSERT_EQ(on("home-" + a, {"keep", a}).code, 0);
+      ASSERT_EQ(on("home-" + a, {"backup", a}).code, 0);
       place(b, ".sav", apart_there, seed + 5);
       EXPECT_EQ(round(b).code, 0) << taken.out;
       EXPECT_EQ(round(a).code, 0);
@@ -248,7 +248,7 @@ TEST_F(OwnPlaces, SizeNamesNoGame) {
   put("b/saves/Brine Mill.srm", records(2, 8192));
   put("down/x7.sav", records(50, 8192));
   for (const std::vector<std::string>& more : {std::vector<std::string>{}, {"--accept", "newer"}}) {
-    std::vector<std::string> words{"adopt", "down/x7.sav", "--to", "b", "--yes"};
+    std::vector<std::string> words{"carry", "--outside", "down/x7.sav", "--to", "b", "--yes"};
     words.insert(words.end(), more.begin(), more.end());
     const Outcome taken = bayswap(words);
     EXPECT_EQ(taken.code, 3) << taken.out;
@@ -259,7 +259,8 @@ TEST_F(OwnPlaces, SizeNamesNoGame) {
   std::vector<Byte> later = bytes_of(records(2, 8192));
   std::copy_n(records(60, 8192).view().begin() + 100, 2000, later.begin() + 3000);
   put("down/x8.sav", Blob::copy_of(later));
-  const Outcome taken = bayswap({"adopt", "down/x8.sav", "--to", "b", "--yes", "--accept", "newer"});
+  const Outcome taken =
+      bayswap({"carry", "--outside", "down/x8.sav", "--to", "b", "--yes", "--accept", "newer"});
   EXPECT_EQ(taken.code, 0) << taken.err;
   EXPECT_EQ(read("b/saves/Brine Mill.srm"), Blob::copy_of(later));
 }

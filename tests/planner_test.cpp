@@ -259,10 +259,10 @@ TEST_F(Worlds, NoTwoSavesMeetAndNoRuleBesidesChangesAPlan) {
   });
 }
 
-// A file, adopted and carried: the same content, the same issues.
-TEST_F(Worlds, AdoptRaisesTheIssuesOfACarry) {
+// A file from outside and the same file in a place: the same content, the same issues.
+TEST_F(Worlds, AFileRaisesTheIssuesOfACarry) {
   const Folder folder;
-  expect_property("adopt and carry of the same bytes raise the same issues", [&] {
+  expect_property("carry and carry of the same bytes raise the same issues", [&] {
     World world;
     const int kind = *rc::gen::inRange(0, 5);
     const Blob save = kind == 0   ? Blob::filled(8192, 0xff)
@@ -294,7 +294,7 @@ TEST_F(Worlds, AdoptRaisesTheIssuesOfACarry) {
                                     outside_, {.what = "Buoy"});
     RC_ASSERT(LocalStore().replace(folder / "Buoy.srm", save.view()).has_value());
     BayView view(catalog_, world.to_bay, world.to);
-    const auto found = find_adoptable(view, folder / "Buoy.srm", "");
+    const auto found = find_candidates(view, folder / "Buoy.srm", "");
     if (!found) {
       RC_ASSERT(!carried || carried->refusal() != nullptr);
       return;
@@ -304,12 +304,12 @@ TEST_F(Worlds, AdoptRaisesTheIssuesOfACarry) {
     if (one == found->end()) return;
     Candidate candidate = *one;
     for (TreeFile& file : candidate.files) file.modified = 0;  // a MemoryStore keeps no dates
-    const auto adopted = plan_adopt(view, candidate, {});
-    RC_ASSERT(codes(adopted) == codes(carried));
-    if (adopted && carried && carried->refusal() == nullptr) {
-      RC_ASSERT(adopted->changes.size() == carried->changes.size());
-      for (std::size_t i = 0; i < adopted->changes.size(); ++i)
-        RC_ASSERT(adopted->changes[i].after == carried->changes[i].after);
+    const auto of_file = plan_file_carry(view, candidate, {});
+    RC_ASSERT(codes(of_file) == codes(carried));
+    if (of_file && carried && carried->refusal() == nullptr) {
+      RC_ASSERT(of_file->changes.size() == carried->changes.size());
+      for (std::size_t i = 0; i < carried->changes.size(); ++i)
+        RC_ASSERT(of_file->changes[i].after == carried->changes[i].after);
     }
   });
 }

@@ -25,7 +25,7 @@ TEST_F(Player, OfTwoRomsOfOneGameTheOneThatIsPlayedIsSaid) {
   EXPECT_FALSE(exists("stick/Skiff (Europe).sra"));
   EXPECT_EQ(carry("N99P", "bench", "stick").code, 0) << "what was said is remembered";
   // Without a word: the one that has a save.
-  EXPECT_EQ(bayswap({"pairs", "forget", "N99P.sra"}).code, 0);
+  EXPECT_EQ(bayswap({"pairs", "remove", "N99P.sra"}).code, 0);
   put("bench/N99P.sra", noise(32768, 2), 1900000000);
   EXPECT_EQ(carry("N99P", "bench", "stick").code, 0);
   EXPECT_EQ(read("stick/Skiff (Europe) (Alt).sra"), noise(32768, 2));
@@ -96,7 +96,7 @@ TEST_F(Player, APartOfANameIsNotTakenBeforeALabel) {
   ASSERT_TRUE(parameters.set("TITLE", std::string("Quay Run"), 128));
   put("psp/SAVEDATA/UCES99999/PARAM.SFO", parameters.encode());
   put("psp/SAVEDATA/UCES99999/DATA.BIN", noise(500, 1));
-  const Outcome kept = bayswap({"keep", "psp", "Quay Run"});
+  const Outcome kept = bayswap({"backup", "psp", "Quay Run"});
   EXPECT_EQ(kept.code, 0) << kept.err;
   EXPECT_TRUE(has(json({"logbook"})[0].dump(), "UCES99999")) << json({"logbook"})[0];
 }

@@ -41,7 +41,7 @@ TEST_F(Player, EverySaveIsAccountedForAndTheRunDoesWhatTheDryRunSays) {
                                                          {"saves/Dory.srm", "same"},
                                                          {"saves/Eddy.srm", "left"},
                                                          {"saves/Fluke.srm", "refused"}}));
-  EXPECT_EQ(plan["saves"].size(), json({"bay", "scan", "pc"})["saves"].size());
+  EXPECT_EQ(plan["saves"].size(), json({"list", "pc"})["saves"].size());
   EXPECT_FALSE(exists("handheld/Buoy (World).sav"));
   const auto run = json({"carry", "--all", "--from", "pc", "--to", "handheld", "--yes"}, 1);
   auto done = planned;
@@ -132,7 +132,7 @@ TEST_F(Player, SavesThatDoNotFitTheRuleAreSeenAndCarried) {
   put("pc/saves/Anchor and Chain.srm", noise(8192, 2));
   put("handheld/Buoy.nes", nes_rom(1));
   put("handheld/The Anchor & Chain.nes", nes_rom(2));
-  const auto scan = json({"bay", "scan", "pc"});
+  const auto scan = json({"list", "pc"});
   ASSERT_EQ(scan["saves"].size(), 2U);
   for (const auto& save : scan["saves"]) EXPECT_NE(save["misplaced"], "");
   const auto batch = json({"carry", "--all", "--from", "pc", "--to", "handheld", "--yes"});
@@ -173,7 +173,7 @@ TEST_F(Player, AnArchiveIsABayThatIsOnlyRead) {
   put("home/bays/old.toml", text_blob("root = \"" + (folder_ / "backup.zip") +
                                       "\"\n[platform.nes]\npath = \"saves/{rom.stem}.srm\"\nlayout = "
                                       "\"nes.raw\"\nroms = \".\"\n"));
-  EXPECT_EQ(json({"bay", "scan", "old"})["saves"].size(), 1U);
+  EXPECT_EQ(json({"list", "old"})["saves"].size(), 1U);
   EXPECT_EQ(carry("Buoy", "old", "handheld").code, 0);
   EXPECT_EQ(read("handheld/Buoy.sav"), noise(8192, 4));
   put("handheld/Buoy.sav", noise(8192, 5));
@@ -204,9 +204,9 @@ TEST_F(Player, ASaveNamedUnlikeItsRomIsPairedWithIt) {
   fs::remove(folder_ / "pc/roms/Buoy.nes");
   EXPECT_EQ(carry("Marker", "handheld", "pc", {"--accept", "no-rom"}).code, 0);
   EXPECT_EQ(read("pc/saves/my best run.srm"), noise(8192, 3));
-  EXPECT_EQ(bayswap({"pairs", "forget", "Marker.nes"}).code, 0);
+  EXPECT_EQ(bayswap({"pairs", "remove", "Marker.nes"}).code, 0);
   EXPECT_TRUE(json({"pairs"}).empty());
-  EXPECT_EQ(bayswap({"pairs", "forget", "Marker.nes"}).code, 4);
+  EXPECT_EQ(bayswap({"pairs", "remove", "Marker.nes"}).code, 4);
   put("home/pairs.toml", text_blob("[[pair]]\nbay = 3\n"));
   const Outcome broken = bayswap({"pairs"});
   EXPECT_EQ(broken.code, 2);
@@ -251,27 +251,29 @@ TEST_F(Player, AJunkFileTeachesNothingAndWhatWasTaughtCanBeForgotten) {
   ASSERT_EQ(carry("Pebble", "flash", "emu", {"--chip", "flash=1048576"}).code, 0);
   const auto chips = json({"chips"});
   ASSERT_EQ(chips.size(), 1U) << chips;
-  EXPECT_EQ(bayswap({"chips", "forget", "Pebbel"}).code, 4);
-  EXPECT_EQ(bayswap({"chips", "forget", "ACCP"}).code, 0);
+  EXPECT_EQ(bayswap({"chips", "remove", "Pebbel"}).code, 4);
+  EXPECT_EQ(bayswap({"chips", "remove", "ACCP"}).code, 0);
   EXPECT_TRUE(json({"chips"}).empty());
 }
 
-TEST_F(Player, AdoptLooksAsCarryDoes) {
+TEST_F(Player, AFileIsLookedAtAsCarryDoes) {
   put("pc/roms/Anchor & Chain (Europe).nes", nes_rom(1));
   put("pc/roms/Ancient Rain (Europe).nes", nes_rom(2));
   put("dl/anchor and chain 100%.sav", noise(8192, 3), 1200000000);
   put("pc/saves/Anchor & Chain (Europe).srm", noise(777, 1));  // no nes save
-  const Outcome odd = bayswap({"adopt", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes"});
+  const Outcome odd =
+      bayswap({"carry", "--outside", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes"});
   EXPECT_EQ(odd.code, 3) << odd.out;
   EXPECT_TRUE(has(odd.err, "--accept odd-target"));
   EXPECT_EQ(read("pc/saves/Anchor & Chain (Europe).srm"), noise(777, 1));
   put("pc/saves/Anchor & Chain (Europe).srm", noise(8192, 9), 1300000000);
-  EXPECT_TRUE(has(bayswap({"adopt", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes"}).err,
-                  "--accept newer"));
-  EXPECT_EQ(
-      bayswap({"adopt", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes", "--accept", "newer"})
-          .code,
-      0);
+  EXPECT_TRUE(has(
+      bayswap({"carry", "--outside", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes"}).err,
+      "--accept newer"));
+  EXPECT_EQ(bayswap({"carry", "--outside", folder_ / "dl/anchor and chain 100%.sav", "--to", "pc", "--yes",
+                     "--accept", "newer"})
+                .code,
+            0);
   EXPECT_EQ(read("pc/saves/Anchor & Chain (Europe).srm"), noise(8192, 3));
 }
 
@@ -305,7 +307,7 @@ TEST_F(Player, TheLogbookKnowsTheSameSaveInAnotherContainer) {
   put("bench/roms/Skiff.z64", n64_rom());
   put("bench/N99P.sra", noise(32768, 2));
   ASSERT_EQ(carry("Skiff", "bench", "pc").code, 0);
-  ASSERT_EQ(bayswap({"keep", "bench"}).code, 0);
+  ASSERT_EQ(bayswap({"backup", "bench"}).code, 0);
   const auto book = json({"logbook"});
   ASSERT_EQ(book.size(), 2U);
   EXPECT_FALSE(book[0]["content"].is_null());

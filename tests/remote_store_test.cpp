@@ -76,26 +76,26 @@ void expect_store(Store& files, const std::string& kind) {
   EXPECT_EQ(files.apply(changes, placed).error().code, ErrorCode::busy);
 }
 
-// A lighthouse in a folder of a store: founded, told, read by another.
-void expect_lighthouse(Store& sea, const std::string& url) {
-  auto lighthouse = Lighthouse::found(sea);
-  ASSERT_TRUE(lighthouse) << lighthouse.error().message;
+// A sync folder in a folder of a store: founded, told, read by another.
+void expect_sync_folder(Store& sea, const std::string& url) {
+  auto sync_folder = SyncFolder::found(sea);
+  ASSERT_TRUE(sync_folder) << sync_folder.error().message;
   MemoryStore disk;
   MemoryStore other_disk;
-  auto one = Replica::join(disk, "one", url, lighthouse->id());
-  auto other = Replica::join(other_disk, "other", url, lighthouse->id());
+  auto one = Replica::join(disk, "one", url, sync_folder->id());
+  auto other = Replica::join(other_disk, "other", url, sync_folder->id());
   Version version;
   version.save.facts.game.platform = Platform::gba;
   version.save.facts.game.code = "ABCE";
   version.content = sha256(text_blob("evening").view()).hex();
   ASSERT_TRUE(one->note(version, text_blob("evening")));
   ASSERT_TRUE(one->save());
-  const auto told = one->exchange(*lighthouse, {});
+  const auto told = one->exchange(*sync_folder, {});
   ASSERT_TRUE(told) << told.error().message;
-  ASSERT_TRUE(other->exchange(*lighthouse, {}));
+  ASSERT_TRUE(other->exchange(*sync_folder, {}));
   const auto& versions = (*other->history())->versions();
   ASSERT_EQ(versions.size(), 1U);
-  EXPECT_EQ(*other->bundle(versions.begin()->second, &*lighthouse), text_blob("evening"));
+  EXPECT_EQ(*other->bundle(versions.begin()->second, &*sync_folder), text_blob("evening"));
 }
 
 class RemoteStores : public testing::Test {
@@ -146,7 +146,7 @@ TEST_F(RemoteStores, SshWithAKey) {
   expect_store(**store, "SFTP");
   mkdir((server.root() + "/light").c_str(), 0777);
   const auto sea = open_remote(server.url() + "/light");
-  expect_lighthouse(**sea, server.url());
+  expect_sync_folder(**sea, server.url());
   // The server is another one than it was, or one that nobody knows: nothing is sent to it.
   server.know_host("other_key");
   const auto changed = (*open_remote(server.url()))->list(".");
@@ -212,7 +212,7 @@ TEST_F(RemoteStores, FtpWithAndWithoutTls) {
     if (kind == FtpServer::Kind::tls) continue;
     mkdir((server.root() + "/light").c_str(), 0777);
     const auto sea = open_remote(server.url() + "/light");
-    expect_lighthouse(**sea, server.url());
+    expect_sync_folder(**sea, server.url());
   }
 }
 
@@ -339,11 +339,11 @@ TEST_F(RemoteStores, ALineThatFailsLosesNothing) {
   Proxy line(server.port());
   const std::string url = "http://127.0.0.1:" + std::to_string(line.port());
   const auto sea = open_remote(url);
-  auto lighthouse = Lighthouse::found(**sea);
-  ASSERT_TRUE(lighthouse) << lighthouse.error().message;
+  auto sync_folder = SyncFolder::found(**sea);
+  ASSERT_TRUE(sync_folder) << sync_folder.error().message;
   std::array<MemoryStore, 2> disks;
   std::vector<Replica> devices;
-  for (MemoryStore& disk : disks) devices.push_back(*Replica::join(disk, "device", url, lighthouse->id()));
+  for (MemoryStore& disk : disks) devices.push_back(*Replica::join(disk, "device", url, sync_folder->id()));
   std::map<std::string, Blob> played;
   int failed = 0;
   for (unsigned evening = 0; evening < 60; ++evening) {
@@ -359,24 +359,24 @@ TEST_F(RemoteStores, ALineThatFailsLosesNothing) {
     ASSERT_TRUE(device.save());
     played.emplace(version.content, bundle);
     line.set({evening + 1, 30, 200, 10, {}, {}});
-    if (!device.exchange(*lighthouse, {})) ++failed;
+    if (!device.exchange(*sync_folder, {})) ++failed;
   }
   EXPECT_GT(line.faults(), 5);
   EXPECT_GT(failed, 0);
   line.set({});
   for (int round = 0; round < 6; ++round)
     for (Replica& device : devices) {
-      const auto done = device.exchange(*lighthouse, {});
+      const auto done = device.exchange(*sync_folder, {});
       ASSERT_TRUE(done) << done.error().message;
     }
   for (Replica& device : devices) {
     EXPECT_EQ((*device.history())->versions().size(), played.size());
     for (const auto& [id, version] : (*device.history())->versions()) {
-      auto bundle = device.bundle(version, &*lighthouse);
+      auto bundle = device.bundle(version, &*sync_folder);
       // One that was damaged on its way up is asked for, and comes from the device that has it.
       for (int round = 0; !bundle && round < 2; ++round) {
-        for (Replica& one : devices) ASSERT_TRUE(one.exchange(*lighthouse, {}));
-        bundle = device.bundle(version, &*lighthouse);
+        for (Replica& one : devices) ASSERT_TRUE(one.exchange(*sync_folder, {}));
+        bundle = device.bundle(version, &*sync_folder);
       }
       ASSERT_TRUE(bundle) << bundle.error().message;
       EXPECT_EQ(*bundle, played.at(version.content));
@@ -425,12 +425,12 @@ TEST_F(DavStores, ARoundAsksAsOftenAsSomethingChanged) {
   ASSERT_TRUE(server.runs());
   auto sea = DavStore::open(server.url());
   ASSERT_TRUE(sea);
-  auto lighthouse = Lighthouse::found(**sea);
-  ASSERT_TRUE(lighthouse) << lighthouse.error().message;
+  auto sync_folder = SyncFolder::found(**sea);
+  ASSERT_TRUE(sync_folder) << sync_folder.error().message;
   MemoryStore disk;
   MemoryStore other_disk;
-  auto one = Replica::join(disk, "one", server.url(), lighthouse->id());
-  auto other = Replica::join(other_disk, "other", server.url(), lighthouse->id());
+  auto one = Replica::join(disk, "one", server.url(), sync_folder->id());
+  auto other = Replica::join(other_disk, "other", server.url(), sync_folder->id());
   const auto play = [&](int game, int evening) {
     Version version;
     version.save.facts.game.platform = Platform::gba;
@@ -441,11 +441,11 @@ TEST_F(DavStores, ARoundAsksAsOftenAsSomethingChanged) {
     EXPECT_TRUE(one->note(version, text_blob(std::to_string(game) + " " + std::to_string(evening))));
   };
   for (int game = 0; game < 300; ++game) play(game, 1);
-  ASSERT_TRUE(one->save() && one->exchange(*lighthouse, {}) && other->exchange(*lighthouse, {}));
-  ASSERT_TRUE(one->exchange(*lighthouse, {}));
+  ASSERT_TRUE(one->save() && one->exchange(*sync_folder, {}) && other->exchange(*sync_folder, {}));
+  ASSERT_TRUE(one->exchange(*sync_folder, {}));
   const auto asked = [&](Replica& replica) {
     const std::size_t before = (*sea)->wire().asked();
-    EXPECT_TRUE(replica.exchange(*lighthouse, {}));
+    EXPECT_TRUE(replica.exchange(*sync_folder, {}));
     return (*sea)->wire().asked() - before;
   };
   EXPECT_EQ(asked(*one), 1U) << "nothing is new";
@@ -493,7 +493,7 @@ TEST(ObjectStore, ABucketIsAStore) {
     ASSERT_TRUE((*store)->add("many/" + std::to_string(100 + i), noise(10, 1).view()));
   EXPECT_EQ((*store)->list("many")->size(), 12U);
   const auto sea = open_remote(bucket + "/light");
-  expect_lighthouse(**sea, bucket);
+  expect_sync_folder(**sea, bucket);
 }
 
 TEST(ObjectStoreAnswers, ListingsAreReadOrRefused) {

@@ -1,4 +1,4 @@
-// Versions, histories and replicas that exchange them through a lighthouse, which loses things.
+// Versions, histories and replicas that exchange them through a sync folder, which loses things.
 #include <bayswap/keyring.hpp>
 #include <bayswap/replica.hpp>
 
@@ -106,10 +106,10 @@ TEST(Versions, RecordsComeBackAsTheyWere) {
   });
 }
 
-// ---- Lighthouses
+// ---- Sync folders
 // -------------------------------------------------------------------------------------------
 
-TEST(Lighthouses, AnObjectIsWhatItsNameSays) {
+TEST(SyncFolders, AnObjectIsWhatItsNameSays) {
   MemoryStore store;
   ObjectShelf shelf(store, "objects");
   const Blob plain = Blob::filled(100000, 7);
@@ -135,14 +135,14 @@ TEST(Lighthouses, AnObjectIsWhatItsNameSays) {
   EXPECT_EQ(shelf.get(*digest).error().code, ErrorCode::not_found);
 }
 
-TEST(Lighthouses, OnlyInAnEmptyFolder) {
+TEST(SyncFolders, OnlyInAnEmptyFolder) {
   MemoryStore store;
   ASSERT_TRUE(store.replace("photos/gull.png", text_blob("x").view()));
-  EXPECT_EQ(Lighthouse::found(store).error().code, ErrorCode::unsafe);
-  EXPECT_EQ(Lighthouse::open(store).error().code, ErrorCode::not_found);
+  EXPECT_EQ(SyncFolder::found(store).error().code, ErrorCode::unsafe);
+  EXPECT_EQ(SyncFolder::open(store).error().code, ErrorCode::not_found);
   MemoryStore empty;
-  const auto first = Lighthouse::found(empty);
-  const auto second = Lighthouse::found(empty);
+  const auto first = SyncFolder::found(empty);
+  const auto second = SyncFolder::found(empty);
   ASSERT_TRUE(first && second);
   EXPECT_EQ(first->id(), second->id());
 }
@@ -153,7 +153,7 @@ constexpr std::uint64_t replica_worlds = 10;
 constexpr std::uint64_t replica_worlds = 40;
 #endif
 
-// ---- A model: devices, a lighthouse that loses things, and crashes at any operation
+// ---- A model: devices, a sync folder that loses things, and crashes at any operation
 // ------------------------
 
 // Shows some of what was written only later, as stores that are spread over several machines do.
@@ -217,21 +217,21 @@ class ReplicaWorld {
  public:
   ReplicaWorld(std::uint64_t number, std::size_t devices)
       : seed(number), random_(number), wire_(sea_, random_) {
-    // Every second world's lighthouse is encrypted.
+    // Every second world's sync folder is encrypted.
     if (seed % 2 == 1) {
       const Keyring keys = Keyring::make();
-      EXPECT_TRUE(Lighthouse::make(sea_, true));
-      sealed_sea_ = encrypted_store(sea_, keys);
-      sealed_wire_ = encrypted_store(wire_, keys);
+      EXPECT_TRUE(SyncFolder::make(sea_, true));
+      encrypted_sea_ = encrypted_store(sea_, keys);
+      encrypted_wire_ = encrypted_store(wire_, keys);
     } else {
-      EXPECT_TRUE(Lighthouse::make(sea_, false));
+      EXPECT_TRUE(SyncFolder::make(sea_, false));
     }
-    const auto lighthouse = at_sea();
-    EXPECT_TRUE(lighthouse);
+    const auto sync_folder = at_sea();
+    EXPECT_TRUE(sync_folder);
     for (std::size_t i = 0; i < devices; ++i) {
       devices_.push_back(std::make_unique<Device>());
       devices_.back()->name = "device " + std::to_string(i);
-      EXPECT_TRUE(Replica::join(devices_.back()->disk, devices_.back()->name, "sea", lighthouse->id()));
+      EXPECT_TRUE(Replica::join(devices_.back()->disk, devices_.back()->name, "sea", sync_folder->id()));
     }
   }
 
@@ -276,23 +276,23 @@ class ReplicaWorld {
     for (int round = 0; round < 3; ++round)
       for (const auto& device : devices_) {
         auto replica = Replica::open(device->disk);
-        auto lighthouse = at_sea();
-        ASSERT_TRUE(replica && lighthouse);
+        auto sync_folder = at_sea();
+        ASSERT_TRUE(replica && sync_folder);
         for (const auto& [id, bytes] : noted_) {
-          const auto got = replica->bundle(*(*replica->history())->find(id), &*lighthouse);
+          const auto got = replica->bundle(*(*replica->history())->find(id), &*sync_folder);
           if (round == 2) {
             ASSERT_TRUE(got) << "seed " << seed << ": the bytes of a version are lost";
             ASSERT_EQ(*got, bytes);
           }
         }
         ASSERT_TRUE(replica->save());
-        ASSERT_TRUE(replica->exchange(*lighthouse, {}));
+        ASSERT_TRUE(replica->exchange(*sync_folder, {}));
       }
     // In step, a round is one listing.
     for (const auto& device : devices_) exchange_now(*device, true);
     for (const auto& device : devices_) {
       wire_.operations = 0;
-      auto lighthouse = at_sea();
+      auto sync_folder = at_sea();
       wire_.operations = 0;
       auto replica = Replica::open(device->disk);
       auto from_afar = over_wire();
@@ -305,8 +305,8 @@ class ReplicaWorld {
   std::uint64_t seed = 0;
 
  private:
-  Result<Lighthouse> at_sea() { return Lighthouse::open(sea_, sealed_sea_.get()); }
-  Result<Lighthouse> over_wire() { return Lighthouse::open(wire_, sealed_wire_.get()); }
+  Result<SyncFolder> at_sea() { return SyncFolder::open(sea_, encrypted_sea_.get()); }
+  Result<SyncFolder> over_wire() { return SyncFolder::open(wire_, encrypted_wire_.get()); }
 
   // A device's disk can be cut off at any operation as well.
   void play(Device& device) {
@@ -360,9 +360,9 @@ class ReplicaWorld {
     if (!must && random_() % 6 == 0) disk.fail_at(static_cast<int>(1 + random_() % 6));
     auto replica = Replica::open(disk);
     ASSERT_TRUE(replica);
-    auto lighthouse = over_wire();
-    if (!lighthouse) return;
-    const auto done = replica->exchange(*lighthouse, {});
+    auto sync_folder = over_wire();
+    if (!sync_folder) return;
+    const auto done = replica->exchange(*sync_folder, {});
     if (must) {
       ASSERT_TRUE(done) << "seed " << seed << ": " << done.error().message;
     }
@@ -373,7 +373,7 @@ class ReplicaWorld {
     if (random_() % 3 != 0) return;
     std::vector<std::string> paths;
     for (const auto& [path, bytes] : sea_.files())
-      if (path != "lighthouse.toml") paths.push_back(path);
+      if (path != "sync-folder.toml") paths.push_back(path);
     if (paths.empty()) return;
     if (random_() % 8 == 0) {
       for (const std::string& each : paths) ASSERT_TRUE(sea_.remove(each));
@@ -389,54 +389,54 @@ class ReplicaWorld {
 
   std::mt19937_64 random_;
   MemoryStore sea_;
-  std::unique_ptr<Store> sealed_sea_;
-  std::unique_ptr<Store> sealed_wire_;
+  std::unique_ptr<Store> encrypted_sea_;
+  std::unique_ptr<Store> encrypted_wire_;
   LaggingStore wire_;
   std::vector<std::unique_ptr<Device>> devices_;
   std::map<VersionId, Blob> noted_;
   std::map<VersionId, Blob> maybe_noted_;
 };
 
-TEST(Replicas, ALostLighthouseIsFilledAgainByOneDevice) {
+TEST(Replicas, ALostSyncFolderIsFilledAgainByOneDevice) {
   MemoryStore sea;
-  auto lighthouse = Lighthouse::found(sea);
+  auto sync_folder = SyncFolder::found(sea);
   MemoryStore disk;
-  auto first = Replica::join(disk, "first", "sea", lighthouse->id());
+  auto first = Replica::join(disk, "first", "sea", sync_folder->id());
   ASSERT_TRUE(first);
   for (int i = 0; i < 5; ++i) {
     Version one = made_version(identity("A9" + std::to_string(i) + "P", ""), std::to_string(i));
     ASSERT_TRUE(first->note(one, text_blob("bytes " + std::to_string(i))));
   }
   ASSERT_TRUE(first->save());
-  EXPECT_EQ(first->exchange(*lighthouse, {})->sent, 5U);
+  EXPECT_EQ(first->exchange(*sync_folder, {})->sent, 5U);
   const auto files = sea.files();
   for (const auto& [path, bytes] : files)
-    if (path != "lighthouse.toml") {
+    if (path != "sync-folder.toml") {
       ASSERT_TRUE(sea.remove(path));
     }
-  EXPECT_TRUE(first->exchange(*lighthouse, {})->rebuilt);
+  EXPECT_TRUE(first->exchange(*sync_folder, {})->rebuilt);
   MemoryStore other_disk;
-  auto second = Replica::join(other_disk, "second", "sea", lighthouse->id());
+  auto second = Replica::join(other_disk, "second", "sea", sync_folder->id());
   ASSERT_TRUE(second);
-  const auto done = second->exchange(*lighthouse, {});
+  const auto done = second->exchange(*sync_folder, {});
   EXPECT_EQ(done->received, 5U);
   EXPECT_EQ(done->missing, 0U);
   for (const auto& [id, one] : (*second->history())->versions())
-    EXPECT_TRUE(second->bundle(one, &*lighthouse));
+    EXPECT_TRUE(second->bundle(one, &*sync_folder));
 }
 
 // Listings come over lines that turn bits: a digit of a counter, a letter of a device's name.
 TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
   MemoryStore sea;
-  auto lighthouse = Lighthouse::found(sea);
+  auto sync_folder = SyncFolder::found(sea);
   std::array<MemoryStore, 2> disks;
-  auto first = Replica::join(disks[0], "first", "sea", lighthouse->id());
-  auto second = Replica::join(disks[1], "second", "sea", lighthouse->id());
+  auto first = Replica::join(disks[0], "first", "sea", sync_folder->id());
+  auto second = Replica::join(disks[1], "second", "sea", sync_folder->id());
   ASSERT_TRUE(first && second);
   const auto play = [&](const std::string& bytes) {
     ASSERT_TRUE(first->note(made_version(identity("A99P", ""), bytes), text_blob(bytes)));
     ASSERT_TRUE(first->save());
-    ASSERT_TRUE(first->exchange(*lighthouse, {}));
+    ASSERT_TRUE(first->exchange(*sync_folder, {}));
   };
   play("one");
   std::string pointer;
@@ -447,7 +447,7 @@ TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
     std::string turned = pointer;
     turned[at] = turned[at] == '3' ? '0' : '3';
     ASSERT_TRUE(sea.replace(turned, text_blob(turned).view()));
-    const auto done = second->exchange(*lighthouse, {});
+    const auto done = second->exchange(*sync_folder, {});
     ASSERT_TRUE(done) << done.error().message;
     EXPECT_GE(done->missing, 1U);
     ASSERT_TRUE(sea.remove(turned));
@@ -458,11 +458,11 @@ TEST(Replicas, APointerThatItsManifestContradictsHidesNothing) {
     std::string last = pointer;
     last.replace(counter_at, 16, "ffffffffffffffff");
     ASSERT_TRUE(sea.replace(last, text_blob(last).view()));
-    ASSERT_TRUE(device->exchange(*lighthouse, {}));
+    ASSERT_TRUE(device->exchange(*sync_folder, {}));
     ASSERT_TRUE(sea.remove(last));
   }
   play("two");
-  ASSERT_TRUE(second->exchange(*lighthouse, {}));
+  ASSERT_TRUE(second->exchange(*sync_folder, {}));
   EXPECT_EQ((*second->history())->versions().size(), 2U);
   EXPECT_EQ(second->peers().size(), 1U);
 }

@@ -4,9 +4,9 @@
 #include <gtest/gtest.h>
 #include <unistd.h>
 #include <bayswap/keyring.hpp>
-#include <bayswap/lighthouse.hpp>
 #include <bayswap/sheet.hpp>
 #include <bayswap/sync.hpp>
+#include <bayswap/sync_folder.hpp>
 
 #include <chrono>
 
@@ -19,23 +19,23 @@ namespace bayswap::test {
 namespace {
 
 // A server that says "encrypted" once, and "open" from then on.
-TEST(SecondAttack, AnEncryptedLighthouseIsBelievedOnce) {
+TEST(SecondAttack, AnEncryptedSyncFolderIsBelievedOnce) {
   MemoryStore sea;
-  const auto about = Lighthouse::make(sea, true);
+  const auto about = SyncFolder::make(sea, true);
   ASSERT_TRUE(about && about->is_encrypted);
-  const auto sealed = encrypted_store(sea, Keyring::make());
-  const std::string open = "lighthouse = 1\nid = \"" + about->id + "\"\n";
-  ASSERT_TRUE(sea.replace("lighthouse.toml", text_blob(open).view()));
-  auto lighthouse = Lighthouse::open(*about, sea, sealed.get());
-  ASSERT_TRUE(lighthouse);
+  const auto encrypted = encrypted_store(sea, Keyring::make());
+  const std::string open = "sync folder = 1\nid = \"" + about->id + "\"\n";
+  ASSERT_TRUE(sea.replace("sync-folder.toml", text_blob(open).view()));
+  auto sync_folder = SyncFolder::open(*about, sea, encrypted.get());
+  ASSERT_TRUE(sync_folder);
   const Blob secret = noise(3000, 5);
-  ASSERT_TRUE(lighthouse->objects().put(secret));
+  ASSERT_TRUE(sync_folder->objects().put(secret));
   for (const auto& [path, bytes] : sea.files()) {
     const auto found = std::search(bytes.view().begin(), bytes.view().end(), secret.view().begin(),
                                    secret.view().begin() + 64);
     EXPECT_EQ(found, bytes.view().end()) << path << " has it in the clear";
   }
-  EXPECT_EQ(Lighthouse::open(sea, sealed.get()).error().code, ErrorCode::unsafe);
+  EXPECT_EQ(SyncFolder::open(sea, encrypted.get()).error().code, ErrorCode::unsafe);
 }
 
 // 49 KB that say to be 3 GB, and a small object that becomes more than its kind may have.

@@ -62,7 +62,7 @@ TEST_F(SheetCli, OneSaveInEveryFormSaysTheSame) {
   const auto steps = json({"sheet", "diff", version, next})["differences"];
   ASSERT_EQ(steps.size(), 2U);
   EXPECT_EQ(steps[1]["after"], "4300");
-  EXPECT_EQ(bayswap({"sheet", "hunt", version, next, "--trend", "changed"}).code, 0);
+  EXPECT_EQ(bayswap({"sheet", "find", version, next, "--trend", "changed"}).code, 0);
   ASSERT_EQ(bayswap({"sheet", "set", version, "save.coins=7", "--out", path("then.sav")}).code, 0);
   EXPECT_EQ(value(path("then.sav"), "save.coins", {"--sheet", "gba.moth-courier"}), "7");
   // What is so already begins no new copy, and writes nothing.
@@ -99,7 +99,7 @@ TEST_F(SheetCli, EntriesOfCardsFoldersAndPackages) {
   ASSERT_EQ(bayswap({"sheet", "set", entry, "title=SALTGLASS AGAIN", "--replace"}).code, 0);
   EXPECT_EQ(value(entry, "title"), "SALTGLASS AGAIN");
   EXPECT_EQ(bayswap({"card", "check", path("clubroom/cards/saltglass.card")}).code, 0);
-  // A folder: one file of it changes, sealed.
+  // A folder: one file of it changes, encrypted.
   const std::string brine = "ferry-sd/title/00040000/0ff99200/data/00000001";
   const Blob world = read(brine + "/world/tides.dat");
   ASSERT_EQ(bayswap({"sheet", "set", path(brine), "harbour.profile[1].coins=5000", "--replace"}).code, 0);
@@ -169,18 +169,18 @@ TEST_F(SheetCli, HowManyCoinsHaveIGot) {
     words.insert(words.end(), more.begin(), more.end());
     return words;
   };
-  const auto finds = json(with({"sheet", "hunt"}, {"--value", "1250,1875,1640"}))["finds"];
+  const auto finds = json(with({"sheet", "find"}, {"--value", "1250,1875,1640"}))["finds"];
   ASSERT_EQ(finds.size(), 1U);
   EXPECT_EQ(finds[0]["offset"], 0x21);
   EXPECT_EQ(finds[0]["encoding"], "bcd4 big-endian");
   EXPECT_GT(finds[0]["confidence"].get<double>(), 0.99);
-  const auto seals = json(with({"sheet", "seal"}, {}))["seals"];
-  ASSERT_EQ(seals.size(), 2U);
-  EXPECT_EQ(seals[0]["kind"], "sum");
-  EXPECT_EQ(seals[0]["offset"], 0x3fc);
-  EXPECT_EQ(seals[0]["from"], 0);
-  EXPECT_EQ(seals[0]["to"], 0x3fc);
-  EXPECT_TRUE(seals[1]["parameters"]["complement"].get<bool>());
+  const auto checksums = json(with({"sheet", "checksum"}, {}))["checksums"];
+  ASSERT_EQ(checksums.size(), 2U);
+  EXPECT_EQ(checksums[0]["kind"], "sum");
+  EXPECT_EQ(checksums[0]["offset"], 0x3fc);
+  EXPECT_EQ(checksums[0]["from"], 0);
+  EXPECT_EQ(checksums[0]["to"], 0x3fc);
+  EXPECT_TRUE(checksums[1]["parameters"]["complement"].get<bool>());
   ASSERT_EQ(bayswap(with({"sheet", "draft"}, {"--value", "1250,1875,1640", "--name", "coins", "--platform",
                                               "gb", "--out", path("gull.toml")}))
                 .code,
@@ -240,15 +240,15 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
        3,
        "does not fit"},
       {{"sheet", "check", path("bench/dumps/N99P.sra"), "--sheet", "gba.moth-courier"}, 4, "does not fit"},
-      {{"sheet", "check", path("bench/dumps/N99P.sra"), "--reseal", "--sheet", "gba.moth-courier"},
+      {{"sheet", "check", path("bench/dumps/N99P.sra"), "--recompute", "--sheet", "gba.moth-courier"},
        3,
        "does not fit"},
       {{"sheet", "import", save, "save.box[4].place", path("broken.json"), "--replace"}, 4, "no JSON object"},
       {{"sheet", "import", save, "save.box[1].place", path("moth.json"), "--replace"}, 4, ""},
-      {{"sheet", "hunt", save, "--value", "1,2"}, 2, "2 values were given for 1 version"},
-      {{"sheet", "seal", save, save}, 2, "the versions are the same"},
-      {{"sheet", "seal", save, path("short.sav")}, 2, "can't be compared"},
-      {{"sheet", "hunt", save, "--between", "9..1"}, 2, "is not a range"}};
+      {{"sheet", "find", save, "--value", "1,2"}, 2, "2 values were given for 1 version"},
+      {{"sheet", "checksum", save, save}, 2, "the versions are the same"},
+      {{"sheet", "checksum", save, path("short.sav")}, 2, "can't be compared"},
+      {{"sheet", "find", save, "--between", "9..1"}, 2, "is not a range"}};
   for (const Case& one : cases) {
     const Outcome outcome = bayswap(one.words);
     EXPECT_EQ(outcome.code, one.code) << one.words[1] << " " << one.words.back() << ": " << outcome.err;
@@ -271,7 +271,7 @@ TEST_F(SheetCli, EverythingWrongEndsWithAWordAndTheSaveIntact) {
   const Outcome shown = bayswap({"sheet", "show", save});
   EXPECT_TRUE(has(shown.out, "should be"));
   EXPECT_EQ(value(save, "save.counter"), "6") << "the older copy is sound, and counts";
-  const Outcome repaired = bayswap({"sheet", "check", save, "--reseal"});
+  const Outcome repaired = bayswap({"sheet", "check", save, "--recompute"});
   ASSERT_EQ(repaired.code, 0);
   EXPECT_TRUE(has(repaired.out, "save[2] counts now, and no longer save[1]"));
   EXPECT_EQ(bayswap({"sheet", "check", save}).code, 0);

@@ -31,8 +31,8 @@ constexpr std::string_view head = "sheet = 1\nid = \"gba.test\"\n[game]\nplatfor
 
 // ---- Random sheets
 
-/// Draws a sheet: records within records, scrambled or not, arrays, every type; a seal over each record, and
-/// one over all. Nothing overlaps, so that each value is its own.
+/// Draws a sheet: records within records, scrambled or not, arrays, every type; a checksum over each record,
+/// and one over all. Nothing overlaps, so that each value is its own.
 class SheetDice {
  public:
   explicit SheetDice(std::uint64_t seed) : random_(seed) {}
@@ -49,7 +49,7 @@ class SheetDice {
         "{}\n[[field]]\nname = \"key\"\nat = 0\ntype = \"u32\"\n[[field]]\nname = \"top\"\nat = 8\nrecord = "
         "\"top\"\n"
         "[[field]]\nname = \"all\"\nat = {}\ntype = \"u32\"\n"
-        "[[seal]]\nid = \"all\"\nkind = \"crc32\"\nat = {}\nover = [[0, {}]]\n{}"
+        "[[checksum]]\nid = \"all\"\nkind = \"crc32\"\nat = {}\nover = [[0, {}]]\n{}"
         "[table.names]\ncolumns = [\"id\", \"name\"]\nrows = [[1, \"one\"], [2, \"two\"], [7, \"seven\"]]\n",
         head, 8 + size, 8 + size, 8 + size, fields);
   }
@@ -86,7 +86,8 @@ class SheetDice {
                                   "kind = \"xor\"\nbits = 8\n", "kind = \"adler32\"\n"};
     const std::size_t sizes[4] = {2, 2, 1, 4};
     out += fmt::format(
-        "[record.{}]\nsize = {}\n{}[[record.{}.seal]]\nid = \"{}-seal\"\n{}at = {}\nover = [[0, {}]]\norder "
+        "[record.{}]\nsize = {}\n{}[[record.{}.checksum]]\nid = \"{}-checksum\"\n{}at = {}\nover = [[0, "
+        "{}]]\norder "
         "= \"{}\"\n",
         name, at + sizes[form], fields, name, name, kinds[form], at, at, below(2) == 0 ? "big" : "little");
     return at + sizes[form];
@@ -180,9 +181,9 @@ RandomSave random_save(std::uint64_t seed) {
   std::vector<Byte> bytes(dice.size());
   for (Byte& b : bytes) b = dice.byte();
   const SheetSave rough = save_of(sheet, bytes);
-  const auto sealed = rough.reseal();
-  EXPECT_TRUE(sealed) << sealed.error().message;
-  return {SheetSave(sheet, sealed->files), std::move(dice)};
+  const auto encrypted = rough.recompute();
+  EXPECT_TRUE(encrypted) << encrypted.error().message;
+  return {SheetSave(sheet, encrypted->files), std::move(dice)};
 }
 
 TEST(Sheets, SettingWhatIsShownChangesNothing) {
@@ -195,11 +196,11 @@ TEST(Sheets, SettingWhatIsShownChangesNothing) {
     if (!edit) RC_FAIL(edit.error().message);
     RC_ASSERT(edit->files.front().bytes == random.save.files().front().bytes);
     RC_ASSERT(edit->changes.empty());
-    RC_ASSERT(edit->resealed.empty());
+    RC_ASSERT(edit->recomputed.empty());
   });
 }
 
-TEST(Sheets, WhatIsSetIsShownAndSealed) {
+TEST(Sheets, WhatIsSetIsShownAndChecksumed) {
   expect_property("WhatIsSetIsShownAndSealed", [](std::uint64_t seed) {
     RandomSave random = random_save(seed);
     RandomSave other = random_save(seed);  // the same sheet; values to take come from other bytes
@@ -211,7 +212,7 @@ TEST(Sheets, WhatIsSetIsShownAndSealed) {
     const bool is_key = leaf.path == "key" || leaf.path == "all";
     const std::string value = value_at(donor, leaf.path);
     const auto edit = random.save.change({{leaf.path, value}});
-    if (leaf.path == "all") {  // a seal is what it must be
+    if (leaf.path == "all") {  // a checksum is what it must be
       RC_ASSERT(!edit || value == leaf.value);
       return;
     }
@@ -231,8 +232,8 @@ TEST(Sheets, ARecordMovesWholeAndAlone) {
     SheetDice dice(seed + 1);
     std::vector<Byte> bytes(from.save.files().front().bytes.size());
     for (Byte& b : bytes) b = dice.byte();
-    const auto sealed = save_of(from.save.sheet(), bytes).reseal();
-    const SheetSave to(from.save.sheet(), sealed->files);
+    const auto encrypted = save_of(from.save.sheet(), bytes).recompute();
+    const SheetSave to(from.save.sheet(), encrypted->files);
     // The first record within "top", if there is one, or "top" itself.
     std::string path = "top";
     const auto top = from.save.show("top");
@@ -355,12 +356,12 @@ TEST(Sheets, ARuleThatHeldIsNotBrokenUnasked) {
   EXPECT_TRUE(save_of(sheet, {1, 5, 0, 0}).change({{"other", "3"}}));
 }
 
-TEST(Sheets, ABrokenSealIsNotCoveredUp) {
+TEST(Sheets, ABrokenChecksumIsNotCoveredUp) {
   const Sheet sheet = sheet_of(
       std::string(head) +
       "[[field]]\nname = \"a\"\nat = 0\ntype = \"u8\"\n[[field]]\nname = \"b\"\nat = 4\ntype = \"u8\"\n"
-      "[[seal]]\nid = \"first\"\nkind = \"sum\"\nbits = 8\nat = 1\nover = [[0, 1]]\n"
-      "[[seal]]\nid = \"second\"\nkind = \"sum\"\nbits = 8\nat = 5\nover = [[4, 5]]\n");
+      "[[checksum]]\nid = \"first\"\nkind = \"sum\"\nbits = 8\nat = 1\nover = [[0, 1]]\n"
+      "[[checksum]]\nid = \"second\"\nkind = \"sum\"\nbits = 8\nat = 5\nover = [[4, 5]]\n");
   const SheetSave save = save_of(sheet, {7, 99, 0, 0, 3, 3});
   const auto refused = save.change({{"a", "8"}});
   ASSERT_FALSE(refused);
@@ -368,25 +369,25 @@ TEST(Sheets, ABrokenSealIsNotCoveredUp) {
   const auto beside = save.change({{"b", "4"}});
   ASSERT_TRUE(beside);
   EXPECT_EQ(beside->files.front().bytes, Blob::copy_of(std::vector<Byte>{7, 99, 0, 0, 4, 4}));
-  const auto repaired = save.reseal();
+  const auto repaired = save.recompute();
   ASSERT_TRUE(repaired);
   EXPECT_EQ(repaired->files.front().bytes, Blob::copy_of(std::vector<Byte>{7, 7, 0, 0, 3, 3}));
 }
 
 TEST(Sheets, TheNewestCopyIsShownAndTheOtherOneWritten) {
-  const Sheet sheet =
-      sheet_of(std::string(head) +
-               "[[field]]\nname = \"save\"\nplaces = [0, 16]\nrecord = \"copy\"\ncounter = \"count\"\nwrite "
-               "= \"other\"\n"
-               "[record.copy]\nsize = 16\n[[record.copy.field]]\nname = \"count\"\nat = 0\ntype = \"u8\"\n"
-               "[[record.copy.field]]\nname = \"coins\"\nat = 1\ntype = \"u8\"\n"
-               "[[record.copy.seal]]\nid = \"sum\"\nkind = \"sum\"\nbits = 8\nat = 15\nover = [[0, 15]]\n");
+  const Sheet sheet = sheet_of(
+      std::string(head) +
+      "[[field]]\nname = \"save\"\nplaces = [0, 16]\nrecord = \"copy\"\ncounter = \"count\"\nwrite "
+      "= \"other\"\n"
+      "[record.copy]\nsize = 16\n[[record.copy.field]]\nname = \"count\"\nat = 0\ntype = \"u8\"\n"
+      "[[record.copy.field]]\nname = \"coins\"\nat = 1\ntype = \"u8\"\n"
+      "[[record.copy.checksum]]\nid = \"sum\"\nkind = \"sum\"\nbits = 8\nat = 15\nover = [[0, 15]]\n");
   std::vector<Byte> bytes(32);
   bytes[0] = 255;  // the counter goes round: 0 comes after 255
   bytes[1] = 10;
   bytes[16] = 0;
   bytes[17] = 20;
-  const SheetSave save(sheet, save_of(sheet, bytes).reseal()->files);
+  const SheetSave save(sheet, save_of(sheet, bytes).recompute()->files);
   EXPECT_EQ(value_at(save, "save.coins"), "20");
   const auto edit = save.change({{"save.coins", "21"}});
   ASSERT_TRUE(edit) << edit.error().message;
@@ -450,17 +451,17 @@ TEST(Sheets, ARecordFindsAFreePlaceAndANumberOfItsOwn) {
   EXPECT_NE(unknown.error().message.find("smell"), std::string::npos);
 }
 
-TEST(Sheets, ASealThatCanNotBeMadeRightIsNamed) {
+TEST(Sheets, AChecksumThatCanNotBeMadeRightIsNamed) {
   const Sheet sheet =
       sheet_of(std::string(head) +
                "[[field]]\nname = \"a\"\nat = 0\ntype = \"u8\"\n"
-               "[[seal]]\nid = \"near\"\nkind = \"sum\"\nbits = 8\nat = 1\nover = [[0, 1]]\n"
-               "[[seal]]\nid = \"far\"\nkind = \"sum\"\nbits = 8\nat = 2\nover = [[0, 99]]\n");
-  const auto sealed = save_of(sheet, {7, 0, 0, 0}).reseal();
-  ASSERT_TRUE(sealed);
-  EXPECT_EQ(sealed->resealed, std::vector<std::string>{"near"});
-  ASSERT_EQ(sealed->unsealed.size(), 1U);
-  EXPECT_TRUE(sealed->unsealed.front().starts_with("far"));
+               "[[checksum]]\nid = \"near\"\nkind = \"sum\"\nbits = 8\nat = 1\nover = [[0, 1]]\n"
+               "[[checksum]]\nid = \"far\"\nkind = \"sum\"\nbits = 8\nat = 2\nover = [[0, 99]]\n");
+  const auto encrypted = save_of(sheet, {7, 0, 0, 0}).recompute();
+  ASSERT_TRUE(encrypted);
+  EXPECT_EQ(encrypted->recomputed, std::vector<std::string>{"near"});
+  ASSERT_EQ(encrypted->not_recomputed.size(), 1U);
+  EXPECT_TRUE(encrypted->not_recomputed.front().starts_with("far"));
 }
 
 TEST(Sheets, OnlyASheetOfThatGameFits) {
@@ -497,8 +498,8 @@ TEST(Sheets, ForeignBytesNeverHurt) {
     const SheetSave save = save_of(sheet, bytes);
     (void)save.findings();
     for (const SheetNode& leaf : leaves_of(save)) (void)save.change({{leaf.path, "1"}});
-    const auto sealed = save.reseal();
-    EXPECT_TRUE(!sealed || sealed->files.front().bytes.size() == size);
+    const auto encrypted = save.recompute();
+    EXPECT_TRUE(!encrypted || encrypted->files.front().bytes.size() == size);
   }
 }
 

@@ -36,39 +36,40 @@ TEST_F(StateCli, BatterySavesComeOutOfStatesAndGoIn) {
   EXPECT_EQ(shown.code, 0);
   EXPECT_TRUE(has(shown.out, "gb.chunked-a"));
   EXPECT_EQ(json({"state", "show", folder_ / "a.state"})["layers"].size(), 2U);
-  const Outcome which = bayswap({"state", "battery", folder_ / "a.state", "--out", folder_ / "x"});
+  const Outcome which = bayswap({"state", "export", folder_ / "a.state", "--out", folder_ / "x"});
   EXPECT_EQ(which.code, 4) << "several sizes, and no ROM";
   EXPECT_TRUE(has(which.err, "--chip"));
   EXPECT_FALSE(exists("x"));
   ASSERT_EQ(
-      bayswap({"state", "battery", folder_ / "a.state", "--chip", "sram=32768", "--out", folder_ / "a.sav"})
+      bayswap({"state", "export", folder_ / "a.state", "--chip", "sram=32768", "--out", folder_ / "a.sav"})
           .code,
       0);
   EXPECT_EQ(read("a.sav"), memory(0x31));
   EXPECT_EQ(
-      bayswap({"state", "battery", folder_ / "a.state", "--chip", "sram=32768", "--out", folder_ / "a.sav"})
+      bayswap({"state", "export", folder_ / "a.state", "--chip", "sram=32768", "--out", folder_ / "a.sav"})
           .code,
       3)
       << "never over a file";
-  ASSERT_EQ(bayswap({"state", "battery", folder_ / "picture.ss1", "--out", folder_ / "p.sav"}).code, 0)
+  ASSERT_EQ(bayswap({"state", "export", folder_ / "picture.ss1", "--out", folder_ / "p.sav"}).code, 0)
       << "there the size is the layer's";
   EXPECT_EQ(read("p.sav"), memory(0x31));
   // One into the other: then it is in all but the rest of the snapshot what the other was.
   ASSERT_EQ(
-      bayswap({"state", "graft", folder_ / "b.state", folder_ / "a.sav", "--out", folder_ / "b2.state"}).code,
+      bayswap({"state", "import", folder_ / "b.state", folder_ / "a.sav", "--out", folder_ / "b2.state"})
+          .code,
       0);
   ASSERT_EQ(
-      bayswap({"state", "battery", folder_ / "b2.state", "--chip", "sram=32768", "--out", folder_ / "b2.sav"})
+      bayswap({"state", "export", folder_ / "b2.state", "--chip", "sram=32768", "--out", folder_ / "b2.sav"})
           .code,
       0);
   EXPECT_EQ(read("b2.sav"), memory(0x31));
   EXPECT_EQ(read("b2.state").size(), read("b.state").size());
   put("other.bin", noise(50000, 1));
-  const Outcome unknown = bayswap({"state", "battery", folder_ / "other.bin", "--out", folder_ / "y"});
+  const Outcome unknown = bayswap({"state", "export", folder_ / "other.bin", "--out", folder_ / "y"});
   EXPECT_EQ(unknown.code, 4);
   EXPECT_TRUE(has(unknown.err, "--platform"));
   put("cut.ss1", read("picture.ss1").slice(0, 900));
-  EXPECT_EQ(bayswap({"state", "battery", folder_ / "cut.ss1", "--out", folder_ / "y"}).code, 4);
+  EXPECT_EQ(bayswap({"state", "export", folder_ / "cut.ss1", "--out", folder_ / "y"}).code, 4);
   put("nothing", Blob());
   EXPECT_EQ(bayswap({"state", "show", folder_ / "nothing"}).code, 4);
   EXPECT_EQ(bayswap({"state", "show", folder_ / "gone"}).code, 4);
@@ -92,7 +93,7 @@ TEST_F(StateCli, AMapIsLearnedAndUsedAtOnce) {
   ASSERT_EQ(learned.code, 0) << learned.err;
   EXPECT_TRUE(has(learned.out, "goes back into the very file"));
   put("3.snap", state_with(noise(8192, 3), 30));
-  ASSERT_EQ(bayswap({"state", "battery", folder_ / "3.snap", "--out", folder_ / "3.sav"}).code, 0);
+  ASSERT_EQ(bayswap({"state", "export", folder_ / "3.snap", "--out", folder_ / "3.sav"}).code, 0);
   EXPECT_EQ(read("3.sav"), noise(8192, 3));
   bool listed = false;
   const auto maps = json({"state", "maps"});
@@ -104,7 +105,7 @@ TEST_F(StateCli, AMapIsLearnedAndUsedAtOnce) {
       << "taken";
   // A bad file of the user's own hurts no other.
   put("home/states/bad.toml", text_blob("id = 3\n"));
-  const Outcome all = bayswap({"state", "battery", folder_ / "2.snap", "--out", folder_ / "again.sav"});
+  const Outcome all = bayswap({"state", "export", folder_ / "2.snap", "--out", folder_ / "again.sav"});
   EXPECT_EQ(all.code, 0);
   EXPECT_TRUE(has(all.err, "bad.toml, line 1"));
 }
@@ -171,9 +172,8 @@ TEST_F(DemoStates, AreCarriedInTheOtherProgramsForm) {
             0);
   EXPECT_EQ(json({"inspect", folder_ / target})[0]["state_map"], "gb.chunked-a");
   const std::string chip = "sram=8192";
-  ASSERT_EQ(bayswap({"state", "battery", folder_ / target, "--chip", chip, "--out", folder_ / "a"}).code, 0);
-  ASSERT_EQ(bayswap({"state", "battery", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code,
-            0);
+  ASSERT_EQ(bayswap({"state", "export", folder_ / target, "--chip", chip, "--out", folder_ / "a"}).code, 0);
+  ASSERT_EQ(bayswap({"state", "export", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code, 0);
   EXPECT_EQ(read("a"), read("b"));
   EXPECT_EQ(read("b.rtc").size(), 48U) << "its clock stands behind it";
   ASSERT_EQ(bayswap({"undo", "--yes"}).code, 0);
@@ -259,8 +259,7 @@ TEST_F(DemoStates, TheSaveInOneGoesOnInAnotherBay) {
   const Outcome carried = bayswap(anyway);
   ASSERT_EQ(carried.code, 0) << carried.err;
   EXPECT_TRUE(has(carried.err, "the game's own menu"));
-  ASSERT_EQ(bayswap({"state", "battery", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code,
-            0);
+  ASSERT_EQ(bayswap({"state", "export", folder_ / (states_ + "slot 4.png"), "--out", folder_ / "b"}).code, 0);
   EXPECT_EQ(read("world/bench/dumps/GULL LEDGER.sav").slice(0, 8192), read("b"));
   EXPECT_FALSE(exists("world/home-pc/saves/Gull Ledger (World).srm")) << "the source's save stays as it is";
 }
@@ -302,11 +301,11 @@ TEST_F(DemoStates, AreToldFromBatterySavesWhateverTheyAreCalled) {
 TEST_F(StateCli, FormattedMemoryIsNoSave) {
   put("fresh.state", core("pce/pce-fresh/coreF/N/Tideward (World).state.auto"));
   const Outcome fresh =
-      bayswap({"state", "battery", folder_ / "fresh.state", "--platform", "pce", "--out", folder_ / "f"});
+      bayswap({"state", "export", folder_ / "fresh.state", "--platform", "pce", "--out", folder_ / "f"});
   EXPECT_EQ(fresh.code, 4);
   EXPECT_TRUE(has(fresh.err, "no battery save is in this state"));
   EXPECT_FALSE(exists("f"));
-  EXPECT_EQ(bayswap({"state", "battery", folder_ / "fresh.state", "--platform", "pce", "--candidate", "1",
+  EXPECT_EQ(bayswap({"state", "export", folder_ / "fresh.state", "--platform", "pce", "--candidate", "1",
                      "--out", folder_ / "f"})
                 .code,
             0);

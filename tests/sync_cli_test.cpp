@@ -77,8 +77,8 @@ TEST_F(SyncCli, AnEveningOnTwoDevices) {
   EXPECT_EQ(read(on_box), first) << "an undone version is undone everywhere";
 }
 
-// The lock that the passphrase opens is lost at the lighthouse: who has joined puts it back, and a new device
-// founds no other lighthouse over the reports that are there.
+// The lock that the passphrase opens is lost at the sync folder: who has joined puts it back, and a new
+// device founds no other sync folder over the reports that are there.
 TEST_F(SyncCli, ALostLockIsPutBack) {
   const Setting phrase("BAYSWAP_PASSPHRASE", "nine gulls at dawn");
   for (const std::string name : {"pc", "box"})
@@ -90,7 +90,7 @@ TEST_F(SyncCli, ALostLockIsPutBack) {
   EXPECT_EQ(refused.code, 4) << refused.err;
   EXPECT_TRUE(fs::is_empty(folder_ / "sea/keys"));
   const Outcome asked = on("box-home", {"sync", "status"});
-  EXPECT_TRUE(has(asked.out, "can't be reached: the lighthouse's keys are")) << asked.out;
+  EXPECT_TRUE(has(asked.out, "can't be reached: the sync folder's keys are")) << asked.out;
   EXPECT_TRUE(fs::is_empty(folder_ / "sea/keys")) << "a look changes nothing";
   round("box");
   EXPECT_TRUE(fs::exists(lock));
@@ -118,7 +118,7 @@ TEST_F(SyncCli, ALostLockIsPutBack) {
 }
 
 TEST_F(SyncCli, AStrayAutosaveIsTakenBackEverywhere) {
-  EXPECT_EQ(on("pc-home", {"keep", "pc"}).code, 0);
+  EXPECT_EQ(on("pc-home", {"backup", "pc"}).code, 0);
   EXPECT_EQ(on("pc-home", {"restore", "Tin Orchard", "--entry", "1", "--everywhere", "--yes"}).code, 4)
       << "not joined";
   join_both();
@@ -234,7 +234,7 @@ TEST_F(SyncCli, TheHistoryIsOne) {
   EXPECT_EQ(listed[2]["bays"][0], "box");
   EXPECT_EQ(listed[3]["here"], false);
   const std::string shown = on("box-home", {"logbook", "tin orchard"}).out;
-  EXPECT_TRUE(has(shown, "version " + ids[3].substr(0, 8)) && has(shown, "at the lighthouse")) << shown;
+  EXPECT_TRUE(has(shown, "version " + ids[3].substr(0, 8)) && has(shown, "at the sync folder")) << shown;
 
   ASSERT_EQ(on("box-home", {"restore", "tin orchard", "--version", ids[3].substr(0, 8), "--yes"}).code, 0);
   EXPECT_EQ(read(on_box), played[1]);
@@ -338,14 +338,14 @@ TEST_F(SyncCli, LossesAreAnsweredOneWayOrTheOther) {
   EXPECT_EQ(read(on_pc), first);
 }
 
-TEST_F(SyncCli, TheLighthouseIsOnAStickThatIsAway) {
+TEST_F(SyncCli, TheSyncFolderIsOnAStickThatIsAway) {
   join_both();
   fs::rename(folder_ / "sea", folder_ / "elsewhere");
   put(on_pc, second, 1100000000);
   const Outcome away = on("pc-home", {"sync", "--yes"});
   EXPECT_EQ(away.code, 1) << "the others do not have it: a silent 0 would say so";
   EXPECT_NE(away.err.find("can't be reached"), std::string::npos);
-  // An empty folder where the stick is mounted is no lighthouse.
+  // An empty folder where the stick is mounted is no sync folder.
   fs::create_directories(folder_ / "sea");
   EXPECT_NE(on("pc-home", {"sync", "--yes"}).err.find("can't be reached"), std::string::npos);
   EXPECT_TRUE(fs::is_empty(folder_ / "sea"));
@@ -356,7 +356,7 @@ TEST_F(SyncCli, TheLighthouseIsOnAStickThatIsAway) {
   EXPECT_EQ(read(on_box), second);
 }
 
-TEST_F(SyncCli, TheLighthouseIsOnAServer) {
+TEST_F(SyncCli, TheSyncFolderIsOnAServer) {
   if (!DavServer::is_installed() && std::getenv("BAYSWAP_NEEDS_CORES") == nullptr)
     GTEST_SKIP() << "the server is not installed: scripts/setup does that";
   const DavServer server;
@@ -375,26 +375,26 @@ TEST_F(SyncCli, TheLighthouseIsOnAServer) {
   // A folder that is not there is made, and those it is in.
   ASSERT_EQ(on("pc-home", {"sync", "join", server.url() + "/club/of gulls"}).code, 0);
   round("pc");
-  EXPECT_TRUE(fs::exists(server.root() + "/club/of gulls/lighthouse.toml"));
+  EXPECT_TRUE(fs::exists(server.root() + "/club/of gulls/sync-folder.toml"));
   EXPECT_EQ(std::distance(fs::directory_iterator(server.root() + "/club"), {}), 1) << "and nothing else";
 }
 
-// The description of the lighthouse is lost, its reports are not: nobody has to join again.
+// The description of the sync folder is lost, its reports are not: nobody has to join again.
 TEST_F(SyncCli, ALostDescriptionIsPutBack) {
   join_both();
   round("pc");
-  const Blob about = read("sea/lighthouse.toml");
+  const Blob about = read("sea/sync-folder.toml");
   // Who knows none of the reports there does not say whose they are.
-  fs::remove(folder_ / "sea/lighthouse.toml");
+  fs::remove(folder_ / "sea/sync-folder.toml");
   EXPECT_NE(on("box-home", {"sync", "--yes"}).code, 0);
-  EXPECT_FALSE(exists("sea/lighthouse.toml"));
-  put("sea/lighthouse.toml", about);
+  EXPECT_FALSE(exists("sea/sync-folder.toml"));
+  put("sea/sync-folder.toml", about);
   round("box");
-  fs::remove(folder_ / "sea/lighthouse.toml");
+  fs::remove(folder_ / "sea/sync-folder.toml");
   EXPECT_EQ(on("box-home", {"sync", "status"}).code, 0);
-  EXPECT_FALSE(exists("sea/lighthouse.toml")) << "a look writes nothing";
+  EXPECT_FALSE(exists("sea/sync-folder.toml")) << "a look writes nothing";
   round("box");
-  EXPECT_EQ(read("sea/lighthouse.toml"), about);
+  EXPECT_EQ(read("sea/sync-folder.toml"), about);
   EXPECT_EQ(read(on_box), first);
 }
 
@@ -413,7 +413,7 @@ TEST_F(SyncCli, ASlowServerDoesNotLockTheHome) {
   const auto begun = std::chrono::steady_clock::now();
   std::this_thread::sleep_for(std::chrono::seconds(1));
   for (int i = 0; i < 3; ++i) {
-    const Outcome kept = bayswap({"keep", "pc"});
+    const Outcome kept = bayswap({"backup", "pc"});
     EXPECT_EQ(kept.code, 0) << kept.out << kept.err;
     EXPECT_EQ(kept.err.find("waiting"), std::string::npos) << kept.err;
   }
@@ -511,28 +511,28 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
     LocalStore sea(folder_ / "sea");
     const auto stolen = encrypted_store(sea, *Keyring::from_bytes(old_keys.view()));
     LocalStore own(folder_ / "lost-home/logbook/sync");
-    auto lighthouse = Lighthouse::open(sea, stolen.get());
-    ASSERT_TRUE(lighthouse);
+    auto sync_folder = SyncFolder::open(sea, stolen.get());
+    ASSERT_TRUE(sync_folder);
     auto replica = Replica::open(own);
     ASSERT_TRUE(replica);
-    ASSERT_TRUE(replica->exchange(*lighthouse, {1500000000, 9, 9}));
+    ASSERT_TRUE(replica->exchange(*sync_folder, {1500000000, 9, 9}));
   }
   const auto status = told("box-home", {"sync", "status"});
   for (const auto& one : status["devices"])
     EXPECT_NE(one["waiting"], 9) << "a report under an old key was believed";
   round("box");
   // Somebody calls it open: nothing is told there in the clear.
-  const Blob about = read("sea/lighthouse.toml");
+  const Blob about = read("sea/sync-folder.toml");
   std::string open_text(reinterpret_cast<const char*>(about.data()), about.size());
   open_text.resize(open_text.find("encrypted"));
-  put("sea/lighthouse.toml", text_blob(open_text));
+  put("sea/sync-folder.toml", text_blob(open_text));
   put(on_box, third, 1200000000);
   const Outcome fooled = on("box-home", {"sync", "--yes"});
   EXPECT_NE(fooled.err.find("says that it is not"), std::string::npos) << fooled.err;
   for (const auto& entry : fs::recursive_directory_iterator(folder_ / "sea"))
     EXPECT_EQ(entry.path().filename().string().size() == 64, false)
         << "an object in the clear: " << entry.path();
-  put("sea/lighthouse.toml", about);
+  put("sea/sync-folder.toml", about);
   // The lock is lost: a device that has the keys puts it there anew.
   fs::remove_all(folder_ / "sea/keys");
   {
@@ -540,8 +540,8 @@ TEST_F(SyncCli, OnlyWhoKnowsThePassphrase) {
     ASSERT_EQ(on("box-home", {"sync", "key", "change"}).code, 0);
   }
   round("box");
-  // An open lighthouse has no key.
-  ASSERT_EQ(on("pc-home", {"sync", "leave"}).code, 0);
+  // An open sync folder has no key.
+  ASSERT_EQ(on("pc-home", {"sync", "remove", "--this"}).code, 0);
   ASSERT_EQ(on("pc-home", {"sync", "join", folder_ / "open"}).code, 0);
   EXPECT_EQ(on("pc-home", {"sync", "key", "change"}).code, 2);
   EXPECT_EQ(on("pc-home", {"sync", "join", folder_ / "open", "--encrypt"}).code, 2);
@@ -574,10 +574,10 @@ TEST_F(SyncCli, OldVersionsLeaveOnceAllHaveSeenWhatFollows) {
   ASSERT_EQ(on("third-home", {"sync", "join", folder_ / "sea", "--device", "third"}).code, 0);
   ASSERT_EQ(on("third-home", {"sync", "--yes", "--accept", "deleted"}).code, 0);
   EXPECT_EQ(told("third-home", {"sync", "devices"})["devices"].size(), 3U);
-  EXPECT_EQ(on("third-home", {"sync", "forget", "bax"}).code, 4);
-  ASSERT_EQ(on("third-home", {"sync", "forget", "box"}).code, 0);
+  EXPECT_EQ(on("third-home", {"sync", "remove", "bax"}).code, 4);
+  ASSERT_EQ(on("third-home", {"sync", "remove", "box"}).code, 0);
   EXPECT_EQ(told("third-home", {"sync", "devices"})["devices"].size(), 2U);
-  ASSERT_EQ(on("third-home", {"sync", "leave"}).code, 0);
+  ASSERT_EQ(on("third-home", {"sync", "remove", "--this"}).code, 0);
   EXPECT_EQ(on("third-home", {"sync"}).code, 4);
 }
 

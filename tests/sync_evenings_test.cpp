@@ -1,4 +1,4 @@
-// Random evenings by the program, over each kind of lighthouse: several devices that play, delete, rename,
+// Random evenings by the program, over each kind of sync folder: several devices that play, delete, rename,
 // put old copies back, are killed, have a stick away or a save open, and a line that breaks.
 #include <bayswap/keyring.hpp>
 #include <bayswap/replica.hpp>
@@ -54,7 +54,7 @@ class SyncEvenings : public Player, public testing::WithParamInterface<std::stri
   }
   void SetUp() override {
     if (GetParam() == "folder") {
-      base_ = root_ = folder_ / "lighthouses";
+      base_ = root_ = folder_ / "sync_folders";
       fs::create_directories(root_);
     } else if (GetParam() == "webdav") {
       if (!DavServer::is_installed()) GTEST_SKIP() << "no apache2";
@@ -226,7 +226,7 @@ class SyncEvenings : public Player, public testing::WithParamInterface<std::stri
     std::vector<std::string> files;
     if (!fs::exists(root_ + sea_)) return;
     for (const auto& entry : fs::recursive_directory_iterator(root_ + sea_))
-      if (entry.is_regular_file() && entry.path().filename() != "lighthouse.toml" &&
+      if (entry.is_regular_file() && entry.path().filename() != "sync-folder.toml" &&
           !entry.path().filename().string().starts_with("lock"))
         files.push_back(entry.path());
     std::ranges::sort(files);
@@ -299,7 +299,8 @@ class SyncEvenings : public Player, public testing::WithParamInterface<std::stri
         is_open_there =
             is_open_there || what == "waits" || what == "asked" || what == "conflict" || what == "failed";
       }
-    const bool is_reached = document.contains("lighthouse") && document["lighthouse"]["reached"].get<bool>();
+    const bool is_reached =
+        document.contains("sync_folder") && document["sync_folder"]["reached"].get<bool>();
     if (outcome.code == 0) {
       ++finished_;
       ASSERT_TRUE(is_reached && !is_open_there && document["done"].get<bool>() && !is_away)
@@ -357,7 +358,7 @@ TEST_P(SyncEvenings, NothingIsLostAndDoneIsTrue) {
   EXPECT_GT(finished_rounds(), 3U);
   EXPECT_FALSE(HasFailure()) << "BAYSWAP_EVENINGS=" << seed;
 }
-INSTANTIATE_TEST_SUITE_P(Lighthouses, SyncEvenings, testing::Values("folder", "webdav", "sftp"),
+INSTANTIATE_TEST_SUITE_P(SyncFolders, SyncEvenings, testing::Values("folder", "webdav", "sftp"),
                          [](const auto& row) { return row.param; });
 
 }  // namespace

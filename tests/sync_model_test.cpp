@@ -290,7 +290,7 @@ class Evenings {
   void lose_something() {
     std::vector<std::string> paths;
     for (const auto& [path, bytes] : sea_.files())
-      if (path != "lighthouse.toml") paths.push_back(path);
+      if (path != "sync-folder.toml") paths.push_back(path);
     if (paths.empty()) return;
     ASSERT_TRUE(sea_.remove(paths[random_() % paths.size()]));
   }

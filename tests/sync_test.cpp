@@ -1,4 +1,4 @@
-// Rounds of devices whose bays keep the same saves in other forms, over a lighthouse in memory.
+// Rounds of devices whose bays keep the same saves in other forms, over a sync folder in memory.
 #include "support/sync_devices.hpp"
 
 namespace bayswap::test {

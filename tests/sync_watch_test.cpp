@@ -76,7 +76,7 @@ TEST_F(SyncWatch, WhatIsPlayedThereIsHereInSeconds) {
   const Outcome second = bayswap({"sync", "--watch"});
   EXPECT_NE(second.code, 0);
   EXPECT_NE(second.err.find("watch"), std::string::npos) << second.err;
-  // The lighthouse goes away and comes back; meanwhile both play on, each another game.
+  // The sync folder goes away and comes back; meanwhile both play on, each another game.
   fs::rename(folder_ / "sea", folder_ / "away");
   play(on_pc, noise(8192, 3));
   ASSERT_TRUE(comes([&] { return log("pc").find("unreachable") != std::string::npos; })) << log("pc");

@@ -70,9 +70,9 @@ struct Remedy {
     show_logbook,
     check_logbook,
     import_logbook,
-    resume_cart,      // continue the write to the cartridge, or undo the entry in `values`
-    from_state,       // take the battery save out of the state and carry that
-    join_lighthouse,  // at the URL in `values`, if it is known
+    resume_cart,       // continue the write to the cartridge, or undo the entry in `values`
+    from_state,        // take the battery save out of the state and carry that
+    join_sync_folder,  // at the URL in `values`, if it is known
     enter_passphrase,
     undo  // the entry in `values`
   };

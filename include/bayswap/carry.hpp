@@ -168,13 +168,14 @@ struct Candidate {
 /// local disk, the likeliest first, ranked by their content and their likeness to the saves in place. `game`:
 /// what the user calls it; may be empty. Fails with `unsafe` for archives with links, devices or paths that
 /// lead out, and for archive bombs, `not_recognised` if nothing in it is a save for this bay.
-[[nodiscard]] Result<std::vector<Candidate>> find_adoptable(BayView& to, const std::string& path,
-                                                            const std::string& game);
+[[nodiscard]] Result<std::vector<Candidate>> find_candidates(BayView& to, const std::string& path,
+                                                             const std::string& game);
 /// Returns the index of the one that is clearly the likeliest; nothing if a user has to choose.
 [[nodiscard]] std::optional<std::size_t> clearly_likeliest(std::span<const Candidate> found);
-/// Plans to adopt one of them. Raises the same issues as a carry of the same content, and `wrong_game` if
+/// Plans to carry one of them. Raises the same issues as a carry of the same content, and `wrong_game` if
 /// nothing but its size names the game.
-[[nodiscard]] Result<Plan> plan_adopt(BayView& to, const Candidate& candidate, const CarryRequest& request);
+[[nodiscard]] Result<Plan> plan_file_carry(BayView& to, const Candidate& candidate,
+                                           const CarryRequest& request);
 
 /// Data elsewhere that saves of a platform need (data/companions.toml).
 struct CompanionRule {
@@ -222,8 +223,8 @@ void note_hard_links(Plan& plan, Store& target);
 [[nodiscard]] Result<std::unique_ptr<Store>> store_of_version(Logbook& logbook, std::int64_t version,
                                                               bool before, const Bay& bay, Store& below);
 
-/// The outcome of keep_saves for one save.
-struct KeptSave {
+/// The outcome of backup_saves for one save.
+struct BackedUpSave {
   enum class Outcome { kept, same, empty, failed };
   std::string what;  // title, label or name
   std::string path;  // as the user knows it
@@ -236,8 +237,8 @@ struct KeptSave {
 /// that `what` names (see find_saves, find_states), or all if it is empty. Makes no entry for a save whose
 /// bytes the logbook has already. Stores the image of a memory card once, as a whole. A save that can't be
 /// read gets a row and stops nothing.
-[[nodiscard]] Result<std::vector<KeptSave>> keep_saves(BayView& bay, Store& outside, const std::string& what,
-                                                       Logbook& logbook);
+[[nodiscard]] Result<std::vector<BackedUpSave>> backup_saves(BayView& bay, Store& outside,
+                                                             const std::string& what, Logbook& logbook);
 /// Plans to restore the files of the batch of entry `version` as its entries left them.
 [[nodiscard]] Result<Plan> plan_restore_batch(Logbook& logbook, std::int64_t version, Store& files,
                                               const std::vector<std::string>& bay_roots = {});

@@ -1,4 +1,5 @@
-// The keys of a lighthouse whose names and contents only its own devices can read (docs/sync.md, Encryption).
+// The keys of a sync folder whose names and contents only its own devices can read (docs/sync.md,
+// Encryption).
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -32,18 +33,18 @@ class Keyring {
   /// Reads what bytes() returned. Fails with `damaged` if it is something else.
   [[nodiscard]] static Result<Keyring> from_bytes(ByteView bytes);
 
-  /// Returns the keys encrypted with a passphrase, as TOML, as the lighthouse stores them. Takes 64 MiB and
-  /// about half a second (Argon2id). `lighthouse`: its id.
+  /// Returns the keys encrypted with a passphrase, as TOML, as the sync folder stores them. Takes 64 MiB and
+  /// about half a second (Argon2id). `sync folder`: its id.
   [[nodiscard]] Result<std::string> locked(const std::string& passphrase,
-                                           const std::string& lighthouse) const;
+                                           const std::string& sync_folder) const;
   /// Decrypts what locked() returned. Fails with `bad_usage` for another passphrase, `damaged` for another
   /// file.
   [[nodiscard]] static Result<Keyring> unlocked(std::string_view toml, const std::string& passphrase,
-                                                const std::string& lighthouse);
+                                                const std::string& sync_folder);
 
   [[nodiscard]] const Key& names() const { return names_; }
   [[nodiscard]] const std::vector<Key>& contents() const { return contents_; }
-  /// The lighthouse's file that these keys came from; empty: not stored there yet.
+  /// The sync folder's file that these keys came from; empty: not stored there yet.
   std::string lock;
 
   friend bool operator==(const Keyring& a, const Keyring& b) {
@@ -55,15 +56,15 @@ class Keyring {
   std::vector<Key> contents_;
 };
 
-/// Stores keys in a lighthouse's folder as its newest, and removes the earlier ones. Returns the keys with
+/// Stores keys in a sync folder's folder as its newest, and removes the earlier ones. Returns the keys with
 /// `lock` set.
 [[nodiscard]] Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphrase,
-                                       const std::string& lighthouse);
+                                       const std::string& sync_folder);
 /// Returns the name of the newest lock; empty if there is none. Takes one listing.
 [[nodiscard]] Result<std::string> newest_lock(Store& store);
 /// Decrypts the newest lock. Fails with `bad_usage` for another passphrase.
 [[nodiscard]] Result<Keyring> open_lock(Store& store, const std::string& passphrase,
-                                        const std::string& lighthouse);
+                                        const std::string& sync_folder);
 
 /// Returns a store that encrypts names and contents of the files in `below`, which must outlive it. Files in
 /// the root and in the folder "keys" are not encrypted; folders keep their names. Contents are padded to a

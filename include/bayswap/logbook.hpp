@@ -22,7 +22,7 @@ using Clock = std::function<std::int64_t()>;
 /// Returns the host's name; empty if it has none.
 [[nodiscard]] std::string host_name();
 
-enum class EntryKind { carry, convert, undo, card, adopt, restore, keep, edit, sync };
+enum class EntryKind { carry, convert, undo, card, carry_file, restore, keep, edit, sync };
 enum class EntryState {
   begun,  // in progress, or its process ended early and recover() has not run since
   done,
@@ -211,7 +211,7 @@ class Logbook {
   [[nodiscard]] Result<void> erase_all(const std::vector<NewEntry>& entries);
   [[nodiscard]] Result<std::int64_t> insert_rows(const Entry& entry);
   [[nodiscard]] Result<void> erase_rows(std::int64_t id);
-  [[nodiscard]] Result<std::size_t> adopt_records(std::vector<std::string>& problems);
+  [[nodiscard]] Result<std::size_t> take_over_records(std::vector<std::string>& problems);
   [[nodiscard]] Result<std::vector<Entry>> select(const std::string& where,
                                                   const std::vector<std::string>& texts);
   [[nodiscard]] Result<Recovered> recover_one(Entry entry, Store& files);

@@ -3,7 +3,7 @@
 
 #include <bayswap/export.hpp>
 #include <bayswap/history.hpp>
-#include <bayswap/lighthouse.hpp>
+#include <bayswap/sync_folder.hpp>
 
 #include <array>
 #include <map>
@@ -12,12 +12,12 @@
 BAYSWAP_EXPORT_BEGIN
 namespace bayswap {
 
-/// The name of a device, and the lighthouse where it exchanges versions.
+/// The name of a device, and the sync folder where it exchanges versions.
 struct DeviceInfo {
   std::string id;  // random: see random_id
   std::string name;
-  std::string url;         // of the lighthouse; empty: none
-  std::string lighthouse;  // its id
+  std::string url;          // of the sync folder; empty: none
+  std::string sync_folder;  // its id
 };
 
 /// The state of a device, which it publishes with its versions.
@@ -41,13 +41,13 @@ struct Exchanged {
   std::size_t received = 0;      // versions that were not known here
   std::size_t missing = 0;       // objects that are missing or damaged; requested from other devices
   std::size_t given = 0;         // objects that other devices had requested
-  bool rebuilt = false;          // the lighthouse had lost this device's manifest
+  bool rebuilt = false;          // the sync folder had lost this device's manifest
 };
 
 /// The result of a prune.
 struct Pruned {
   std::size_t versions = 0;
-  std::size_t objects = 0;  // removed from the lighthouse
+  std::size_t objects = 0;  // removed from the sync folder
   std::size_t waiting = 0;  // to be removed once every device has reported again
 };
 
@@ -56,18 +56,18 @@ struct Pruned {
 /// interruption at any point loses nothing. Not for several threads or processes at once: hold a FileLock.
 class Replica {
  public:
-  /// Opens the replica in the store. Fails with `not_found` if the device has not joined a lighthouse.
+  /// Opens the replica in the store. Fails with `not_found` if the device has not joined a sync folder.
   [[nodiscard]] static Result<Replica> open(Store& store);
-  /// Makes a replica, or changes the name or the lighthouse of the existing one: versions and the device's id
-  /// stay.
+  /// Makes a replica, or changes the name or the sync folder of the existing one: versions and the device's
+  /// id stay.
   [[nodiscard]] static Result<Replica> join(Store& store, const std::string& name, const std::string& url,
-                                            const std::string& lighthouse);
+                                            const std::string& sync_folder);
   /// Returns the device of the store, also of one that has left; nothing if it never joined.
   [[nodiscard]] static Result<std::optional<DeviceInfo>> device_of(Store& store);
-  /// Returns ids and names of the devices that have reported to a lighthouse; of a damaged report nothing.
+  /// Returns ids and names of the devices that have reported to a sync folder; of a damaged report nothing.
   [[nodiscard]] static Result<std::vector<std::pair<std::string, std::string>>> devices_of(
-      Lighthouse& lighthouse);
-  /// Leaves the lighthouse. Versions stay, in case the device joins again.
+      SyncFolder& sync_folder);
+  /// Leaves the sync folder. Versions stay, in case the device joins again.
   [[nodiscard]] Result<void> leave();
 
   [[nodiscard]] const DeviceInfo& device() const { return device_; }
@@ -88,24 +88,24 @@ class Replica {
   [[nodiscard]] Result<void> prune(const VersionId& id, const VersionId& later = {});
   [[nodiscard]] Result<void> save();
 
-  /// Receives what is new at the lighthouse, sends what other devices requested, and publishes what is new
+  /// Receives what is new at the sync folder, sends what other devices requested, and publishes what is new
   /// here. Without `telling` it only receives, and writes nothing there.
-  [[nodiscard]] Result<Exchanged> exchange(Lighthouse& lighthouse, const DeviceReport& report,
+  [[nodiscard]] Result<Exchanged> exchange(SyncFolder& sync_folder, const DeviceReport& report,
                                            bool telling = true);
-  /// Returns the bytes of a version, from here or from the lighthouse, which may be nullptr. Fails with
+  /// Returns the bytes of a version, from here or from the sync folder, which may be nullptr. Fails with
   /// `not_found` or `damaged` if neither has them; the next exchange then requests them from other devices.
-  [[nodiscard]] Result<Blob> bundle(const Version& version, Lighthouse* lighthouse);
+  [[nodiscard]] Result<Blob> bundle(const Version& version, SyncFolder* sync_folder);
   [[nodiscard]] Result<bool> has_bundle(const Version& version) { return objects_.has(version.bundle); }
-  /// Removes another device, here and at the lighthouse. Its versions stay known, and prunes no longer wait
+  /// Removes another device, here and at the sync folder. Its versions stay known, and prunes no longer wait
   /// for it. It is back when it publishes again. Fails with `not_found` if no device has that id or name.
-  [[nodiscard]] Result<void> forget(Lighthouse& lighthouse, const std::string& device);
+  [[nodiscard]] Result<void> forget(SyncFolder& sync_folder, const std::string& device);
   /// Removes old versions: keeps the newest `keep` of each save, and each one whose successor some device has
-  /// not seen. Then removes unused objects from the lighthouse, if the prune before found them unused and
+  /// not seen. Then removes unused objects from the sync folder, if the prune before found them unused and
   /// every device has reported since: objects of an exchange in progress are never removed.
-  [[nodiscard]] Result<Pruned> prune(Lighthouse& lighthouse, std::size_t keep);
-  /// Returns how many of this device's objects are not at the lighthouse yet.
+  [[nodiscard]] Result<Pruned> prune(SyncFolder& sync_folder, std::size_t keep);
+  /// Returns how many of this device's objects are not at the sync folder yet.
   [[nodiscard]] std::size_t unsent() const { return unsent_.size(); }
-  /// Returns the bytes of the saves that are not at the lighthouse yet, uncompressed.
+  /// Returns the bytes of the saves that are not at the sync folder yet, uncompressed.
   [[nodiscard]] Result<std::uint64_t> unsent_bytes();
 
  private:
@@ -127,10 +127,10 @@ class Replica {
     std::vector<Digest> wants;
   };
   /// Reads the manifests of all devices. Fails if one is missing or incomplete.
-  [[nodiscard]] Result<std::vector<Manifest>> manifests(Lighthouse& lighthouse);
-  [[nodiscard]] Result<std::size_t> prune_versions(Lighthouse& lighthouse, std::size_t keep,
+  [[nodiscard]] Result<std::vector<Manifest>> manifests(SyncFolder& sync_folder);
+  [[nodiscard]] Result<std::size_t> prune_versions(SyncFolder& sync_folder, std::size_t keep,
                                                    const std::vector<Manifest>& told);
-  [[nodiscard]] Result<void> sweep(Lighthouse& lighthouse, const std::vector<Manifest>& told, Pruned& done);
+  [[nodiscard]] Result<void> sweep(SyncFolder& sync_folder, const std::vector<Manifest>& told, Pruned& done);
 
   explicit Replica(Store& store) : store_(&store), objects_(store, "objects") {}
 
@@ -144,11 +144,11 @@ class Replica {
   void drop(const VersionId& id, const VersionId& later, std::size_t page);
   [[nodiscard]] Result<void> join_page(std::size_t page, ByteView bytes);
   [[nodiscard]] Result<void> load_history();
-  [[nodiscard]] Result<void> take(Lighthouse& lighthouse, const Pointer& pointer, Peer& peer,
+  [[nodiscard]] Result<void> take(SyncFolder& sync_folder, const Pointer& pointer, Peer& peer,
                                   std::set<Digest>& known, std::set<Digest>& asked, Exchanged& done);
-  [[nodiscard]] Result<void> publish(Lighthouse& lighthouse, const DeviceReport& report,
+  [[nodiscard]] Result<void> publish(SyncFolder& sync_folder, const DeviceReport& report,
                                      const std::set<Digest>& known, Exchanged& done);
-  [[nodiscard]] Result<void> give_everything(Lighthouse& lighthouse, Exchanged& done);
+  [[nodiscard]] Result<void> give_everything(SyncFolder& sync_folder, Exchanged& done);
 
   Store* store_;
   ObjectShelf objects_;
@@ -163,7 +163,7 @@ class Replica {
   std::set<Digest> wanted_;
   std::set<Digest> told_wanted_;
   std::map<std::string, Peer> peers_;
-  std::set<Digest> unused_;                         // objects at the lighthouse that nothing led to
+  std::set<Digest> unused_;                         // objects at the sync folder that nothing led to
   std::map<std::string, std::uint64_t> unused_at_;  // and each device's last report then
 
   History history_;

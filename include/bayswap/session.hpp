@@ -162,15 +162,16 @@ class Session {
   /// from in the remedy, where an account has to be said.
   [[nodiscard]] Result<SessionBatch> carry_all(const CarryRequest& request, const std::string& from,
                                                const std::string& to, Progress progress = {});
-  /// Plans to take over a save from the file, archive or folder `request.what`; see find_adoptable and
-  /// plan_adopt. `game`: what the user calls it; may be empty. Fails with `unsafe`, and the likeliest in the
-  /// remedy, if none is clearly the likeliest.
-  [[nodiscard]] Result<SessionPlan> adopt(const CarryRequest& request, const std::string& to,
-                                          const std::string& game = {});
+  /// Plans to take over a save from the file, archive or folder `request.what`; see find_candidates and
+  /// plan_file_carry. `game`: what the user calls it; may be empty. Fails with `unsafe`, and the likeliest in
+  /// the remedy, if none is clearly the likeliest.
+  [[nodiscard]] Result<SessionPlan> carry_file(const CarryRequest& request, const std::string& to,
+                                               const std::string& game = {});
   /// Keeps the saves and states of a place in the logbook as they are: those that `what` names, or all; see
-  /// keep_saves.
-  [[nodiscard]] Result<std::vector<KeptSave>> keep(const std::string& place, const std::string& what = {},
-                                                   Progress progress = {});
+  /// backup_saves.
+  [[nodiscard]] Result<std::vector<BackedUpSave>> backup(const std::string& place,
+                                                         const std::string& what = {},
+                                                         Progress progress = {});
   /// Plans to take an entry back: the newest one that can be, or that one; see plan_undo.
   [[nodiscard]] Result<SessionPlan> undo(std::optional<std::int64_t> entry = {});
   /// Plans to bring back what an entry wrote, or what was there before; see plan_restore.

@@ -1,10 +1,10 @@
 // Sheets: the structure of one game's save, as data. With its sheet a save is read, checked, compared,
-// changed and sealed again, value by value.
+// changed and with their checksums recomputed, value by value.
 #pragma once
 
 #include <bayswap/export.hpp>
 #include <bayswap/save.hpp>
-#include <bayswap/seal.hpp>
+#include <bayswap/save_checksum.hpp>
 
 #include <map>
 #include <memory>
@@ -111,25 +111,25 @@ struct SheetNode {
 enum class SheetSeverity { error, warning, note };
 [[nodiscard]] std::string_view to_text(SheetSeverity severity);
 
-/// A seal or a rule, and whether it holds.
+/// A checksum or a rule, and whether it holds.
 struct SheetFinding {
-  enum class Kind { seal, rule, unreadable };
+  enum class Kind { checksum, rule, unreadable };
   Kind kind{};
   std::string id;    // of the sheet
   std::string path;  // of the record it applies to; empty for the whole save
   SheetSeverity severity{};
   std::optional<bool> holds;  // nothing: can't be determined
   std::string text;           // a sentence
-  std::string file;           // of seals: where
+  std::string file;           // of checksums: where
   std::size_t offset = 0;
   std::size_t size_bytes = 0;
-  std::string is;      // of seals: hex
-  std::string should;  // of seals: hex
+  std::string is;      // of checksums: hex
+  std::string should;  // of checksums: hex
 };
 
 struct SheetVerdict {
   std::vector<SheetFinding> findings;
-  std::size_t checked = 0;  // seals and rules
+  std::size_t checked = 0;  // checksums and rules
 };
 
 /// How much of a save is shown: everything, or of list elements only their direct values.
@@ -148,12 +148,12 @@ using SheetChange = std::pair<std::string, std::string>;
 
 /// The result of a change.
 struct SheetEdit {
-  std::vector<SheetFile> files;            // after the change
-  std::vector<SheetDifference> changes;    // of values, without seals
-  std::vector<std::string> resealed;       // "id at path", or "id"
-  std::vector<std::string> unsealed;       // of reseal(): what can't be corrected, and why
-  std::vector<SheetFinding> broken_rules;  // accepted ones, and those that are not errors
-  std::vector<std::string> notes;          // a sentence each
+  std::vector<SheetFile> files;             // after the change
+  std::vector<SheetDifference> changes;     // of values, without checksums
+  std::vector<std::string> recomputed;      // "id at path", or "id"
+  std::vector<std::string> not_recomputed;  // of recompute(): what can't be corrected, and why
+  std::vector<SheetFinding> broken_rules;   // accepted ones, and those that are not errors
+  std::vector<std::string> notes;           // a sentence each
 };
 
 /// A record taken out of a save.
@@ -184,22 +184,22 @@ class SheetSave {
   /// exist instead. `language`: two letters, for labels.
   [[nodiscard]] Result<SheetNode> show(std::string_view path = {}, std::string_view language = {},
                                        SheetDepth depth = SheetDepth::whole) const;
-  /// Returns every seal and rule, and everything that can't be read. Leaves out unused elements and blank
+  /// Returns every checksum and rule, and everything that can't be read. Leaves out unused elements and blank
   /// copies.
   [[nodiscard]] std::vector<SheetFinding> findings(std::string_view language = {}) const;
 
   /// Returns the findings that do not hold, and how many were checked.
   [[nodiscard]] SheetVerdict verdict(std::string_view language = {}) const;
 
-  /// Returns the save with changed values, applied in order, and with corrected seals, if they held and cover
-  /// a change. This object stays unchanged. Fails with `not_found` if a path does not exist, `bad_usage` or
-  /// `does_not_fit` if a field can't have the value, `unsafe` if a rule that held would break, or a broken
-  /// seal covers the change: the remedy then has its id, for `accepted`.
+  /// Returns the save with changed values, applied in order, and with corrected checksums, if they held and
+  /// cover a change. This object stays unchanged. Fails with `not_found` if a path does not exist,
+  /// `bad_usage` or `does_not_fit` if a field can't have the value, `unsafe` if a rule that held would break,
+  /// or a broken checksum covers the change: the remedy then has its id, for `accepted`.
   [[nodiscard]] Result<SheetEdit> change(const std::vector<SheetChange>& changes,
                                          const std::set<std::string>& accepted = {}) const;
-  /// Returns the save with every seal corrected that can be. Its notes say which copy is valid now, if that
-  /// changed.
-  [[nodiscard]] Result<SheetEdit> reseal() const;
+  /// Returns the save with every checksum corrected that can be. Its notes say which copy is valid now, if
+  /// that changed.
+  [[nodiscard]] Result<SheetEdit> recompute() const;
 
   /// Returns the record at a path. Fails with `bad_usage` if the path names something else.
   [[nodiscard]] Result<SheetRecord> take(std::string_view path) const;

@@ -98,12 +98,12 @@ class SyncRound {
   /// Returns the bay that lost more than a third of its saves at once; empty if there is none. If there is
   /// one, nothing is planned.
   [[nodiscard]] const std::string& stopped_by() const { return stopped_by_; }
-  /// Saves what look() noted, and exchanges versions if `lighthouse` is not nullptr.
-  [[nodiscard]] Result<Exchanged> exchange(Lighthouse* lighthouse);
+  /// Saves what look() noted, and exchanges versions if `sync folder` is not nullptr.
+  [[nodiscard]] Result<Exchanged> exchange(SyncFolder* sync_folder);
   /// Plans to write newer versions into a bay that was looked at. Returns the plans; rows refer to them by
   /// index. Stores all versions of a save in conflict in `logbook`, in the form they would have in this bay,
   /// if it is not nullptr.
-  [[nodiscard]] Result<std::vector<Plan>> plan(const std::string& bay, Lighthouse* lighthouse,
+  [[nodiscard]] Result<std::vector<Plan>> plan(const std::string& bay, SyncFolder* sync_folder,
                                                Logbook* logbook);
   /// Runs the plans of one bay, one entry each, in groups that share their syncs, and reads every save back.
   /// Asks `in_use` again before each group. Restores a save that does not read back as written, unless it is
@@ -112,9 +112,9 @@ class SyncRound {
                                  const PlansRunner& run_some = {});
 
   [[nodiscard]] const std::vector<SyncRow>& rows() const { return rows_; }
-  /// Returns all conflicts. Compares the bytes of their sides if these are here or at the lighthouse, which
+  /// Returns all conflicts. Compares the bytes of their sides if these are here or at the sync folder, which
   /// may be nullptr.
-  [[nodiscard]] Result<std::vector<SyncConflict>> conflicts(const Catalog& catalog, Lighthouse* lighthouse);
+  [[nodiscard]] Result<std::vector<SyncConflict>> conflicts(const Catalog& catalog, SyncFolder* sync_folder);
 
   struct Impl;
 

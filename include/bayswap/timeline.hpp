@@ -44,9 +44,9 @@ struct PastFile {
 /// each with the path of the save below the bay's root. `own` is the replica's store.
 [[nodiscard]] Result<std::vector<std::pair<std::string, std::string>>> places_of(Store& own,
                                                                                  const Lineage& lineage);
-/// Returns what a version contains. `lighthouse` may be nullptr: only what is on this device then. Fails as
+/// Returns what a version contains. `sync folder` may be nullptr: only what is on this device then. Fails as
 /// Replica::bundle does, and with `not_found` for a deletion.
-[[nodiscard]] Result<Content> content_of(Replica& replica, const Version& version, Lighthouse* lighthouse,
+[[nodiscard]] Result<Content> content_of(Replica& replica, const Version& version, SyncFolder* sync_folder,
                                          const Catalog& catalog);
 /// Returns a description of what differs: bytes and places by chip or file; empty if nothing does.
 [[nodiscard]] std::string difference_in_words(const Content& first, const Content& second);

@@ -159,9 +159,9 @@ class Home:
         """Plans to carry every save that differs; those that must not go are told, and stop no other."""
         return self.plan({"do": "carry-all", "from": from_place, "to": to_place, **options}, progress)
 
-    def adopt(self, file: str, to_place: str, **options: Any) -> Plan:
+    def carry_file(self, file: str, to_place: str, **options: Any) -> Plan:
         """Plans to take over a save from a file, an archive or a folder. Option game: what the user calls it."""
-        return self.plan({"do": "adopt", "what": file, "to": to_place, **options})
+        return self.plan({"do": "carry-file", "what": file, "to": to_place, **options})
 
     def undo(self, entry: Optional[int] = None) -> Plan:
         """Plans to take an entry of the logbook back; None: the newest one that can be."""
@@ -171,10 +171,10 @@ class Home:
         """Plans to bring back what an entry wrote, or what was there before it."""
         return self.plan({"do": "restore", "entry": entry, "before": before})
 
-    def keep(self, place: str, what: str = "") -> Document:
+    def backup(self, place: str, what: str = "") -> Document:
         """Keeps the saves of a place in the logbook as they are: all of them, or those of a game."""
         return _native.document(
-            _native.text("bsw_keep", self._open(), _native.name(place), _native.request({"what": what} if what else {}))
+            _native.text("bsw_backup", self._open(), _native.name(place), _native.request({"what": what} if what else {}))
         )
 
     def logbook(self, what: str = "", *, limit: int = 20) -> List[Document]:

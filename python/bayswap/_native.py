@@ -50,7 +50,7 @@ _SIGNATURES = {
     "bsw_list": [_P, _S, _S, _Event, _P, _Text],
     "bsw_inspect": [_P, _S, ctypes.c_size_t, _S, _Text],
     "bsw_convert": [_P, _S, ctypes.c_size_t, _S, ctypes.c_size_t, _S, _Out, _Text],
-    "bsw_keep": [_P, _S, _S, _Text],
+    "bsw_backup": [_P, _S, _S, _Text],
     "bsw_logbook": [_P, _S, _Text],
     "bsw_plan_make": [_P, _S, _Event, _P, _Handle],
     "bsw_plan_show": [_P, _Text],

@@ -144,21 +144,21 @@ Json card_json(const Card& card, int slots) {
           {"saves", std::move(saves)}};
 }
 
-std::string_view to_text(KeptSave::Outcome outcome) {
+std::string_view to_text(BackedUpSave::Outcome outcome) {
   switch (outcome) {
-    case KeptSave::Outcome::kept:
+    case BackedUpSave::Outcome::kept:
       return "kept";
-    case KeptSave::Outcome::same:
+    case BackedUpSave::Outcome::same:
       return "same";
-    case KeptSave::Outcome::empty:
+    case BackedUpSave::Outcome::empty:
       return "empty";
-    case KeptSave::Outcome::failed:
+    case BackedUpSave::Outcome::failed:
       return "failed";
   }
   return "failed";
 }
 
-Json to_json(const KeptSave& save) {
+Json to_json(const BackedUpSave& save) {
   return {{"save", save.what},
           {"path", save.path},
           {"outcome", to_text(save.outcome)},

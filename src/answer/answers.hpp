@@ -25,8 +25,8 @@ using RemedyWords = std::function<std::string(const std::string& hint, const Rem
 [[nodiscard]] Json to_json(const std::vector<CardProblem>& problems);
 /// What `card list` says; `slots`: how many cards the file has.
 [[nodiscard]] Json card_json(const Card& card, int slots);
-[[nodiscard]] std::string_view to_text(KeptSave::Outcome outcome);
-[[nodiscard]] Json to_json(const KeptSave& save);
+[[nodiscard]] std::string_view to_text(BackedUpSave::Outcome outcome);
+[[nodiscard]] Json to_json(const BackedUpSave& save);
 [[nodiscard]] Json to_json(const BatchRow& row);
 [[nodiscard]] std::string_view to_text(Fit fit);
 /// "either gba.flash or gba.sram"

@@ -47,7 +47,7 @@ std::string_view to_text(Remedy::Kind kind) {
                                                           "import_logbook",
                                                           "resume_cart",
                                                           "from_state",
-                                                          "join_lighthouse",
+                                                          "join_sync_folder",
                                                           "enter_passphrase",
                                                           "undo"};
   return words.at(static_cast<std::size_t>(kind));

@@ -246,7 +246,7 @@ Result<std::unique_ptr<Store>> open_place(const Bay& bay) {
     if (bay.root.find('?') != std::string::npos)
       return fail(ErrorCode::unsupported,
                   fmt::format("{}: a bay's root can't have a '?' in its URL", bay.root),
-                  fmt::format("correct root in {}; a lighthouse can be there", bay.origin));
+                  fmt::format("correct root in {}; a sync folder can be there", bay.origin));
     BAYSWAP_TRY(auto remote, open_remote(bay.root));
     BAYSWAP_CHECK(check_root(bay, *remote));
     return remote;

@@ -158,24 +158,24 @@ bsw_status bsw_convert(bsw_home* home, const uint8_t* bytes, size_t size, const 
   });
 }
 
-bsw_status bsw_keep(bsw_home* home, const char* place, const char* request, char** json) {
+bsw_status bsw_backup(bsw_home* home, const char* place, const char* request, char** json) {
   return guarded([&]() -> Result<void> {
     BAYSWAP_CHECK(needed({home, place, json}));
     BAYSWAP_TRY(Request asked, Request::parse(request));
     const std::string what = asked.text("what");
     BAYSWAP_CHECK(asked.end());
     BAYSWAP_TRY(const auto use, HomeUse::begin(*home->state));
-    BAYSWAP_TRY(const auto kept, home->state->session->keep(place, what));
+    BAYSWAP_TRY(const auto kept, home->state->session->backup(place, what));
     Json list = Json::array();
-    std::map<KeptSave::Outcome, std::size_t> counts;
-    for (const KeptSave& save : kept) {
+    std::map<BackedUpSave::Outcome, std::size_t> counts;
+    for (const BackedUpSave& save : kept) {
       list.push_back(to_json(save));
       ++counts[save.outcome];
     }
     *json = text_out({{"bay", place},
-                      {"kept", counts[KeptSave::Outcome::kept]},
-                      {"same", counts[KeptSave::Outcome::same]},
-                      {"failed", counts[KeptSave::Outcome::failed]},
+                      {"kept", counts[BackedUpSave::Outcome::kept]},
+                      {"same", counts[BackedUpSave::Outcome::same]},
+                      {"failed", counts[BackedUpSave::Outcome::failed]},
                       {"saves", std::move(list)}});
     return {};
   });

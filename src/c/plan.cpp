@@ -76,19 +76,19 @@ Result<std::unique_ptr<bsw_plan>> plan_of(const std::shared_ptr<HomeState>& home
                                                     : session.undo());
     return single(std::move(plan));
   }
-  if (verb != "carry" && verb != "carry-all" && verb != "adopt")
+  if (verb != "carry" && verb != "carry-all" && verb != "carry-file")
     return fail(ErrorCode::bad_usage, fmt::format("\"do\" is '{}'", printable(verb)),
-                "it is carry, carry-all, adopt, undo or restore");
+                "it is carry, carry-all, carry-file, undo or restore");
   BAYSWAP_TRY(CarryRequest request, carry_request(session, asked));
   BAYSWAP_TRY(const std::string to, needed_text(asked, "to"));
   if (verb != "carry-all") {
     BAYSWAP_TRY(request.what, needed_text(asked, "what"));
   }
-  if (verb == "adopt") {
+  if (verb == "carry-file") {
     const std::string game = asked.text("game");
     BAYSWAP_CHECK(asked.end());
     BAYSWAP_CHECK(session.resume());
-    BAYSWAP_TRY(SessionPlan plan, session.adopt(request, to, game));
+    BAYSWAP_TRY(SessionPlan plan, session.carry_file(request, to, game));
     return single(std::move(plan));
   }
   BAYSWAP_TRY(const std::string from, needed_text(asked, "from"));

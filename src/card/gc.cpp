@@ -83,7 +83,7 @@ bool is_sound(ByteView image, const Area& area) {
   const auto* table = std::find(tables.begin(), tables.end(), area.sum_at);
   return table == tables.end() || free_by_links(image, *table) == be16(image, *table + free_at);
 }
-void seal_area(std::span<Byte> image, const Area& area) {
+void checksum_area(std::span<Byte> image, const Area& area) {
   const Sums sums = sums_of(image.subspan(area.at, area.size));
   put_be16(image, area.sum_at, sums.plain);
   put_be16(image, area.sum_at + 2, sums.inverse);
@@ -177,7 +177,7 @@ class GcCard final : public BlockCard {
     std::ranges::copy(save.entry.view(), entry.begin());
     put_be16(entry, first_block_at, static_cast<std::uint16_t>(blocks.front()));
     put_be16(entry, blocks_at, static_cast<std::uint16_t>(wanted));
-    seal();
+    checksum();
     return {};
   }
   void erase(const Slot& slot, const std::vector<std::size_t>& blocks) override {
@@ -187,16 +187,16 @@ class GcCard final : public BlockCard {
     for (const std::size_t block : blocks)
       put_be16(image_, links + links_at + 2 * (block - system_blocks), 0);
     put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_by_links(image_, links)));
-    seal();
+    checksum();
   }
   void repair_medium() override {
     put_be16(image_, megabits_at, static_cast<std::uint16_t>(block_count() / blocks_a_megabit));
-    seal_area(image_, header);
+    checksum_area(image_, header);
     // The links first: it is the count that is wrong, and the other copy may not know the newest save.
     for (const std::size_t copy : {0U, 1U})
       if (has_right_sums(image_, table(copy)) && !is_sound(image_, table(copy))) {
         put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
-        seal_area(image_, table(copy));
+        checksum_area(image_, table(copy));
       }
     if (orphans().empty()) repair_copy(directory, directories);
     repair_copy(table, tables);
@@ -221,13 +221,13 @@ class GcCard final : public BlockCard {
     const std::size_t copy = current_table();
     put_be16(image_, link_at(copy, block), 0);
     put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
-    seal_area(image_, table(copy));
+    checksum_area(image_, table(copy));
   }
-  void seal() override {
+  void checksum() override {
     // Only what was sound, or was just made from it: the newer copy of each.
     for (const std::size_t copy : {0U, 1U}) {
-      if (directory_turned_ == copy + 1) seal_area(image_, directory(copy));
-      if (table_turned_ == copy + 1) seal_area(image_, table(copy));
+      if (directory_turned_ == copy + 1) checksum_area(image_, directory(copy));
+      if (table_turned_ == copy + 1) checksum_area(image_, table(copy));
     }
     refresh();
   }
@@ -364,15 +364,15 @@ Blob fresh_gc(const CardSize& size, const NewCardOptions& options) {
   put_be32(all, format_time_at + 4, static_cast<std::uint32_t>(ticks & 0xffffffffU));
   put_be16(all, megabits_at, static_cast<std::uint16_t>(size.image_bytes / block_size / blocks_a_megabit));
   put_be16(all, encoding_at, options.japanese ? 1 : 0);
-  seal_area(all, header);
+  checksum_area(all, header);
   for (const std::size_t copy : {0U, 1U}) {
     put_be16(all, directories.at(copy) + directory_counter_at, static_cast<std::uint16_t>(copy));
-    seal_area(all, directory(copy));
+    checksum_area(all, directory(copy));
     std::ranges::fill(all.subspan(tables.at(copy), block_size), Byte{0});
     put_be16(all, tables.at(copy) + table_counter_at, static_cast<std::uint16_t>(copy));
     put_be16(all, tables.at(copy) + free_at, static_cast<std::uint16_t>(size.blocks));
     put_be16(all, tables.at(copy) + last_allocated_at, system_blocks - 1);
-    seal_area(all, table(copy));
+    checksum_area(all, table(copy));
   }
   return Blob::copy_of(image);
 }

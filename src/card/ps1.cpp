@@ -116,7 +116,7 @@ class Ps1Card final : public BlockCard {
       put_le(out, state_at, 4, i == 0 ? state_first : last ? state_last : state_middle);
       put_le(out, size_at, 4, i == 0 ? save.payload.size() : 0);
       put_le(out, next_at, 2, last ? no_next : blocks[i + 1] - 1);
-      ps1::seal(out);
+      ps1::checksum(out);
       std::ranges::copy(save.payload.view().subspan(i * block_size, block_size),
                         bytes(block_at(blocks[i]), block_size).begin());
     }
@@ -130,7 +130,7 @@ class Ps1Card final : public BlockCard {
   bool revive(const Slot& /*slot*/, const Chain& chain) override {
     for (const std::size_t block : chain.blocks) {
       put_le(frame(block), state_at, 4, (state(block) & 0xfU) | (state_first & ~0xfU));
-      ps1::seal(frame(block));
+      ps1::checksum(frame(block));
     }
     return true;
   }
@@ -177,11 +177,12 @@ class Ps1Card final : public BlockCard {
     for (const Slot& slot : slots())
       if (const Chain way = chain(slot); !slot.deleted && way.problem.empty())
         put_le(frame(slot.number), size_at, 4, way.blocks.size() * block_size);
-    for (std::size_t index = 0; index < first_broken_frame + broken_frames; ++index) ps1::seal(frame(index));
+    for (std::size_t index = 0; index < first_broken_frame + broken_frames; ++index)
+      ps1::checksum(frame(index));
   }
   void release(std::size_t block) override {
     if (is_used(state(block))) put_le(frame(block), state_at, 4, deleted(state(block)));
-    ps1::seal(frame(block));
+    ps1::checksum(frame(block));
   }
 
  private:
@@ -235,17 +236,17 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
   for (const std::size_t index : {std::size_t{0}, write_test_frame}) {
     frame(index)[0] = 'M';
     frame(index)[1] = 'C';
-    seal(frame(index));
+    checksum(frame(index));
   }
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     put_le(frame(block), state_at, 4, state_free);
     put_le(frame(block), next_at, 2, no_next);
-    seal(frame(block));
+    checksum(frame(block));
   }
   for (std::size_t i = 0; i < broken_frames; ++i) {
     put_le(frame(first_broken_frame + i), 0, 4, 0xffffffff);  // none is broken
     put_le(frame(first_broken_frame + i), 8, 2, 0xffff);
-    seal(frame(first_broken_frame + i));
+    checksum(frame(first_broken_frame + i));
   }
   // Room for replaced frames, and unused ones: as erased.
   for (std::size_t i = first_broken_frame + broken_frames; i < write_test_frame; ++i)

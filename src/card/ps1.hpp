@@ -50,7 +50,7 @@ constexpr Byte checksum(ByteView frame) {
   for (const Byte b : frame.first(checksum_at)) sum ^= b;
   return sum;
 }
-constexpr void seal(std::span<Byte> frame) {
+constexpr void checksum(std::span<Byte> frame) {
   frame[checksum_at] = checksum(frame);
 }
 constexpr bool is_encrypted(ByteView frame) {

@@ -189,7 +189,7 @@ bool is_same_clock(const Store& store, const FileChange& change) {
 
 Plan Planner::plan_of(std::span<Passage* const> passages) {
   Plan plan;
-  plan.kind = from_ != nullptr ? EntryKind::carry : EntryKind::adopt;
+  plan.kind = from_ != nullptr ? EntryKind::carry : EntryKind::carry_file;
   plan.from_bay = from_ != nullptr ? from_->bay().name : "";
   plan.to_bay = to_.bay().name;
   std::vector<CarriedSave> carried;

@@ -229,7 +229,7 @@ Result<StateSource> source_of_state(BayView& from, const HeldState& state, const
   if (rule.keeping != Keeping::file)
     return fail(ErrorCode::unsupported,
                 fmt::format("{} does not keep saves of {} in files", from.bay().name, tag(rule.platform)),
-                "take the battery save out into a file, and adopt that");
+                "take the battery save out into a file, and carry that");
   NameFacts facts = facts_of_words(state.words, rule.platform);
   std::vector<ChipFact> chips;
   for (const Part& part : battery.parts) chips.push_back({part.role.kind, part.bytes.size(), ""});
@@ -272,7 +272,7 @@ Result<StateSource> source_of_state(BayView& from, const HeldState& state, const
   if (placed != made->files.size() || placed == 0)
     return fail(ErrorCode::does_not_fit,
                 fmt::format("{} has no place for all parts of the battery save", from.bay().name),
-                "take the battery save out into a file, and adopt that");
+                "take the battery save out into a file, and carry that");
   source.store = std::move(store);
   return source;
 }

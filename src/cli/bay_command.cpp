@@ -242,7 +242,7 @@ int bay_add_command(const Globals& globals, const BayAddOptions& options) {
   }
   const std::string_view name = stem_of(added->path);
   say(globals.quiet,
-      fmt::format("Wrote {}.{} `bayswap bay scan {}` shows its saves.", added->path,
+      fmt::format("Wrote {}.{} `bayswap list {}` shows its saves.", added->path,
                   added->kept.empty() ? "" : fmt::format(" The old one is kept as {}.", added->kept), name));
   if (added->root_is_missing)
     say(globals.quiet,
@@ -342,8 +342,7 @@ int bay_show_command(const Globals& globals, const std::string& name) {
   const bool plain =
       std::ranges::any_of(bay->rules, [](const PlatformRule& rule) { return rule.keeping == Keeping::file; });
   if (!plain || rows.empty()) {
-    fmt::print("{}`bayswap bay scan {}` shows the saves.\n", plain ? "No ROM was found here. " : "",
-               bay->name);
+    fmt::print("{}`bayswap list {}` shows the saves.\n", plain ? "No ROM was found here. " : "", bay->name);
   } else {
     fmt::print("\n");
     print_table({"game", "ROM", "save", "bytes", "state"}, rows, {3});

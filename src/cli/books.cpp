@@ -44,7 +44,7 @@ Result<std::vector<std::string>> files_of(const Books& books, const std::string&
   const HeldSave& save = *saves.front();
   if (!save.entry.empty() && save.kind == SaveKind::card_entry)
     return fail(ErrorCode::bad_usage, fmt::format("{} is on a card", printable(text)),
-                "take it off the card first: `bayswap card take`");
+                "take it off the card first: `bayswap card export`");
   std::vector<std::string> files;
   for (const HeldFile& file : save.held) files.push_back(opened->store->display_path(file.path));
   if (files.empty()) files.push_back(opened->store->display_path(save.path));
@@ -97,7 +97,7 @@ Result<std::unique_ptr<OpenedBay>> OpenedBay::that_has(const Books& books, const
   if (!is_path)
     return fail(
         ErrorCode::not_found, fmt::format("no bay has a save of '{}'", printable(what)),
-        "name the place that has it: --from BAY, or --from DIR; `bayswap bay scan BAY` shows what a bay has");
+        "name the place that has it: --from BAY, or --from DIR; `bayswap list BAY` shows what a bay has");
   return open(books, what);
 }
 
@@ -149,7 +149,7 @@ void remember(const Globals& globals, Books& books, const std::vector<const Plan
   if (taught->has_pair)
     say(globals.quiet,
         fmt::format(
-            "Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs forget "
+            "Remembered which ROM the save belongs to; `bayswap pairs` lists that, `bayswap pairs remove "
             "PATH` forgets it."));
 }
 

@@ -40,7 +40,7 @@ struct OpenedBay {
                                                                    const std::string& not_this);
 };
 
-/// The options that a carry, an adoption and a restore have in common.
+/// The options that a carry, a carry of a file and a restore have in common.
 [[nodiscard]] Result<std::set<IssueCode>> accepted_from_words(const std::vector<std::string>& words);
 [[nodiscard]] Result<std::optional<Region>> region_from_word(const std::string& word);
 /// Asks which of the choices is meant; nothing where there is nobody to ask.

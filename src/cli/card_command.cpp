@@ -135,7 +135,7 @@ Result<int> take(CardJob& job) {
     const std::string first = path;  // names that differ on the card may be one on the disk
     for (int i = 2; !paths.insert(path).second; ++i) path = fmt::format("{}-{}", first, i);
   }
-  BAYSWAP_TRY(const int code, job.write_new("card take", files));
+  BAYSWAP_TRY(const int code, job.write_new("card export", files));
   if (job.globals.json) {
     Json made = Json::array();
     for (const NewFile& file : files)
@@ -211,9 +211,9 @@ Result<int> undelete(CardJob& job) {
 
 Result<int> add(CardJob& job) {
   if (!job.options.as.empty())
-    return job.change(job.options.image, "card add",
+    return job.change(job.options.image, "card import",
                       [&](Card& card) -> Result<void> { return add_payload(job, card); });
-  return job.change(job.options.image, "card add", [&](Card& card) -> Result<void> {
+  return job.change(job.options.image, "card import", [&](Card& card) -> Result<void> {
     for (const std::string& path : job.options.names) {
       BAYSWAP_TRY(const auto info, job.disk.stat(path));
       if (info && info->kind == FileInfo::Kind::folder && card.kind() == CardKind::ps2) {
@@ -238,7 +238,7 @@ Result<int> add(CardJob& job) {
 }
 
 Result<int> drop(CardJob& job) {
-  return job.change(job.options.image, "card drop", [&](Card& card) -> Result<void> {
+  return job.change(job.options.image, "card remove", [&](Card& card) -> Result<void> {
     for (const std::string& word : job.options.names) {
       BAYSWAP_TRY(const std::string name, name_on(card, word));
       BAYSWAP_CHECK(card.drop(name));

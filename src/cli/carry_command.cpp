@@ -58,10 +58,14 @@ class CarryJob {
 
  private:
   Result<int> prepare_and_carry() {
+    if (options_.outside || !options_.game.empty() || options_.choice > 0) {
+      BAYSWAP_TRY(const FileCarryOptions file, as_file_carry());
+      return carry_file(globals_, file);
+    }
     if (const auto ready = prepare(); !ready) {
       if (!is_loose_file(ready.error())) return tl::unexpected(ready.error());
-      BAYSWAP_TRY(const AdoptOptions adoption, as_adoption());
-      return adopt(globals_, adoption);
+      BAYSWAP_TRY(const FileCarryOptions file, as_file_carry());
+      return carry_file(globals_, file);
     }
     if (options_.states) return carry_states();
     if (options_.from_state) {
@@ -174,29 +178,38 @@ class CarryJob {
     const auto info = disk.stat(options_.what);
     return info && *info && (*info)->kind == FileInfo::Kind::file && !identify_rom(disk, options_.what);
   }
-  [[nodiscard]] Result<AdoptOptions> as_adoption() const {
-    if (options_.companions)
-      return fail(ErrorCode::bad_usage, "--companions has no effect on a file alone", "leave it out");
-    AdoptOptions adoption;
-    adoption.what = options_.what;
-    adoption.to = options_.to;
-    adoption.region = options_.region;
-    adoption.chips = options_.chips;
-    adoption.accept = options_.accept;
+  [[nodiscard]] Result<FileCarryOptions> as_file_carry() const {
+    if (options_.what.empty())
+      return fail(ErrorCode::bad_usage, "which file?", "pass the path of a file, a folder or an archive");
+    for (const auto& [said, word] :
+         {std::pair(options_.companions, "companions"), std::pair(options_.states, "states"),
+          std::pair(options_.from_state, "from-state"), std::pair(options_.all, "all"),
+          std::pair(!options_.rom.empty(), "rom"), std::pair(!options_.from.empty(), "from")})
+      if (said)
+        return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on a file from outside", word),
+                    "leave it out", {Remedy::Kind::leave_out, {word}});
+    FileCarryOptions file;
+    file.game = options_.game;
+    file.choice = options_.choice;
+    file.what = options_.what;
+    file.to = options_.to;
+    file.region = options_.region;
+    file.chips = options_.chips;
+    file.accept = options_.accept;
     if (!options_.slot.empty()) {
-      BAYSWAP_TRY(adoption.slot, slot_number(options_.slot));
+      BAYSWAP_TRY(file.slot, slot_number(options_.slot));
     }
     if (options_.accounts.size() > 1 ||
         (!options_.accounts.empty() && options_.accounts.front().find('=') != std::string::npos))
       return fail(ErrorCode::bad_usage, "a file alone is of no account",
                   "pass the account that gets it: --account NAME");
-    if (!options_.accounts.empty()) adoption.account = options_.accounts.front();
-    adoption.exact = options_.exact;
-    adoption.wait = options_.wait;
-    adoption.dry_run = options_.dry_run;
-    adoption.yes = options_.yes;
-    adoption.explain = options_.explain;
-    return adoption;
+    if (!options_.accounts.empty()) file.account = options_.accounts.front();
+    file.exact = options_.exact;
+    file.wait = options_.wait;
+    file.dry_run = options_.dry_run;
+    file.yes = options_.yes;
+    file.explain = options_.explain;
+    return file;
   }
 
   static Result<int> slot_number(const std::string& word) {
@@ -249,7 +262,7 @@ class CarryJob {
     const HeldState& state = states.front();
     if (state.any_platform)
       return fail(ErrorCode::bad_usage, fmt::format("the platform of {} is unknown", state.path),
-                  "put its ROM into the bay; or take the battery save out with `bayswap state battery "
+                  "put its ROM into the bay; or take the battery save out with `bayswap state export "
                   "--platform TAG`");
     StateOptions of_state;
     of_state.state = from_->store->display_path(state.path);

@@ -278,7 +278,7 @@ class Write {
     request.what = options_.input;
     request.chips = chips_;
     request.accept = accept_;
-    BAYSWAP_TRY(Plan plan, plan_adopt(job_.view(), candidate, request));
+    BAYSWAP_TRY(Plan plan, plan_file_carry(job_.view(), candidate, request));
     plan.kind = EntryKind::carry;
     plan.reason = fmt::format("write {} to the cartridge", options_.input);
     plan.to_bay.clear();

@@ -5,7 +5,7 @@ namespace bayswap::cli {
 
 void add_card_commands(CLI::App& app, Words& w) {
   CLI::App* card =
-      app.add_subcommand("card", "List, take, add, check, rescue and draw the saves of a memory card");
+      app.add_subcommand("card", "List, export, import, check, rescue and draw the saves of a memory card");
   card->require_subcommand(1);
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const CardOptions&)) {
@@ -25,7 +25,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   };
   action("list", "What is on the card", card_list_command);
 
-  CLI::App* take = action("take", "Write saves into files of their own", card_take_command);
+  CLI::App* take = action("export", "Write saves into files of their own", card_take_command);
   names(*take, "NAME", "Saves, as `card list` names them");
   take->add_option("--out", w.card.out, "The file to write, or a folder")->required()->type_name("OUT");
   take->add_flag("--all", w.card.all, "Every good save of the card");
@@ -33,7 +33,7 @@ void add_card_commands(CLI::App& app, Words& w) {
       take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
   take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")->excludes(parcel);
 
-  CLI::App* add = action("add", "Put single saves onto the card", card_add_command);
+  CLI::App* add = action("import", "Put single saves onto the card", card_add_command);
   names(*add, "FILE", "Parcels, single saves with their directory entry, or folders")->required();
   add->add_flag("--replace", w.card.replace,
                 "Replace a save of the same name; the old card is kept in the logbook");
@@ -41,7 +41,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   add->add_option("--as", w.card.as, "FILE is a save's data alone: the name it gets on the card")
       ->type_name("NAME");
 
-  names(*action("drop", "Delete saves from the card", card_drop_command), "NAME",
+  names(*action("remove", "Delete saves from the card", card_drop_command), "NAME",
         "Saves, as `card list` names them")
       ->required();
 
@@ -101,7 +101,7 @@ void add_card_commands(CLI::App& app, Words& w) {
 
 void add_state_commands(CLI::App& app, Words& w) {
   CLI::App* state =
-      app.add_subcommand("state", "Look into save states, take battery saves out and put them in");
+      app.add_subcommand("state", "Look into save states; export and import the battery saves in them");
   state->require_subcommand(1);
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const StateOptions&)) {
@@ -145,13 +145,14 @@ void add_state_commands(CLI::App& app, Words& w) {
         ->type_name("N");
     add_chips(made, w.state.chips);
   };
-  CLI::App* battery = action("battery", "Take the battery save out of a state", state_battery_command);
+  CLI::App* battery =
+      action("export", "Write the battery save in a state into a file", state_battery_command);
   of_state(*battery);
   of_game(*battery);
   battery->add_option("--to", w.state.to, "The layout to write; default: the bare chip")->type_name("LAYOUT");
   battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
 
-  CLI::App* graft = action("graft", "Put a battery save into a state", state_graft_command);
+  CLI::App* graft = action("import", "Put a battery save into a state", state_graft_command);
   of_state(*graft);
   graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
   of_game(*graft);

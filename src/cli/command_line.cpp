@@ -41,6 +41,22 @@ CLI::App* command(CLI::App& parent, Words& words, const char* name, const char* 
 
 namespace {
 
+// Help lists them so, in the order in which they are added.
+void group_commands(CLI::App& app) {
+  constexpr std::array<std::pair<std::string_view, std::string_view>, 20> groups{
+      {{"carry", "Move saves"},    {"backup", "Move saves"},
+       {"restore", "Move saves"},  {"undo", "Move saves"},
+       {"logbook", "Move saves"},  {"list", "Places"},
+       {"bay", "Places"},          {"card", "Places"},
+       {"cart", "Places"},         {"sync", "Places"},
+       {"inspect", "Look inside"}, {"state", "Look inside"},
+       {"sheet", "Look inside"},   {"convert", "Formats"},
+       {"infer", "Formats"},       {"layouts", "Formats"},
+       {"chips", "More"},          {"pairs", "More"},
+       {"demo", "More"},           {"help", "More"}}};
+  for (const auto& [name, group] : groups) app.get_subcommand(std::string(name))->group(std::string(group));
+}
+
 void add_file_commands(CLI::App& app, Words& w) {
   CLI::App* inspect = command(app, w, "inspect", "Show what save files are, and why",
                               [&w] { return inspect_command(w.globals, w.inspect); });
@@ -136,7 +152,7 @@ void add_bay_commands(CLI::App& app, Words& w) {
                              [&w] { return bay_rename_command(w.globals, w.bay_file); });
   rename->add_option("BAY", w.bay_file.name, "The bay")->required();
   rename->add_option("NAME", w.bay_file.to, "Its new name")->required();
-  CLI::App* remove = command(*bay, w, "remove", "Forget a bay; its saves stay where they are",
+  CLI::App* remove = command(*bay, w, "remove", "Remove a bay; its saves stay where they are",
                              [&w] { return bay_remove_command(w.globals, w.bay_file); });
   remove->add_option("BAY", w.bay_file.name, "The bay")->required();
   remove->add_flag("-y,--yes", w.bay_file.yes, "Don't ask");
@@ -144,9 +160,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
     return w.forms ? bay_forms_command(w.globals) : bay_list_command(w.globals);
   });
   list->add_flag("--forms", w.forms, "List what `bay add --like` knows instead");
-  CLI::App* scan = command(*bay, w, "scan", "Show every save of a bay, with what people call it",
+  CLI::App* scan = command(app, w, "list", "List the saves of a place, with title, date and health",
                            [&w] { return bay_scan_command(w.globals, w.bay); });
-  scan->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
+  scan->add_option("PLACE", w.bay, "A bay, a folder, a card image, an archive, a save, a URL")->required();
   CLI::App* show = command(*bay, w, "show", "Show a bay, its ROMs and their saves",
                            [&w] { return bay_show_command(w.globals, w.bay); });
   show->add_option("BAY", w.bay, "A bay's name, or the path of a bay file")->required();
@@ -161,8 +177,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
 }
 
 void add_carry_commands(CLI::App& app, Words& w) {
-  CLI::App* carry = command(app, w, "carry", "Move a save from one bay to another",
-                            [&w] { return carry_command(w.globals, w.carry); });
+  CLI::App* carry = command(
+      app, w, "carry", "Copy a save to another place, in the form and under the name that it needs there",
+      [&w] { return carry_command(w.globals, w.carry); });
   carry->add_option(
       "WHAT", w.carry.what,
       "The game: path of its ROM, its title, its code or title id; or the path of a save in the bay, for one "
@@ -181,6 +198,18 @@ void add_carry_commands(CLI::App& app, Words& w) {
   add_chips(*carry, w.carry.chips);
   carry->add_option("--slot", w.carry.slot, "The slot or controller pak; of states also auto, or all")
       ->type_name("N");
+  carry
+      ->add_option("--game", w.carry.game,
+                   "The game of a file from outside, if its content does not show it: title, code or id")
+      ->type_name("GAME");
+  carry
+      ->add_option("--choose", w.carry.choice,
+                   "Which save of a file from outside, by its number in the ranking")
+      ->type_name("N");
+  carry->add_flag("--outside", w.carry.outside,
+                  "Look into WHAT, a file, a folder or an archive, whatever is around it; default if nothing "
+                  "around it says "
+                  "what it is");
   carry->add_flag("--states", w.carry.states, "The game's save states, instead of its save");
   carry->add_flag("--from-state", w.carry.from_state, "The battery save in a state, as the game's save");
   carry
@@ -208,45 +237,20 @@ void add_carry_commands(CLI::App& app, Words& w) {
   carry->add_flag("--explain", w.carry.explain, "Print every step of the plan with its reason");
   carry->add_flag("-y,--yes", w.carry.yes, "Don't ask");
 
-  CLI::App* keep = command(app, w, "keep", "Put a bay's saves into the logbook as they are",
-                           [&w] { return keep_command(w.globals, w.keep); });
-  keep->add_option("BAY", w.keep.bay, "The bay that has the saves")->required();
-  keep->add_option("WHAT", w.keep.what, "The save, as for carry; default: all of them");
-
-  CLI::App* adopt = command(app, w, "adopt", "Take a downloaded save into a bay",
-                            [&w] { return adopt_command(w.globals, w.adopt); });
-  adopt->add_option("WHAT", w.adopt.what, "A file, a folder, or an archive: zip, 7z, rar, tar")->required();
-  adopt->add_option("--to", w.adopt.to, "The bay that gets it, or a folder")->required()->type_name("PLACE");
-  adopt->add_option("--game", w.adopt.game, "The game, if the content does not show it: title, code or id")
-      ->type_name("GAME");
-  adopt->add_option("--choose", w.adopt.choice, "Which of those found, by its number in the ranking")
-      ->type_name("N");
-  adopt->add_option("--account", w.adopt.account, "The account that gets it")->type_name("ACCOUNT");
-  adopt->add_option("--region", w.adopt.region, "Stamp codes, names and headers for that region")
-      ->type_name("REGION");
-  add_chips(*adopt, w.adopt.chips);
-  adopt->add_option("--slot", w.adopt.slot, "The slot or controller pak")
-      ->type_name("N")
-      ->check(CLI::Range(1, 99));
-  adopt->add_option("--accept", w.adopt.accept, "Go on in spite of it, as in carry")
-      ->type_name("ISSUE")
-      ->expected(1)
-      ->take_all();
-  adopt->add_flag("--exact", w.adopt.exact, "Remove files that only the save in place has");
-  adopt->add_flag("--wait", w.adopt.wait, "Wait until no program uses the files");
-  adopt->add_flag("-n,--dry-run", w.adopt.dry_run, "Print the plan and stop");
-  adopt->add_flag("--explain", w.adopt.explain, "Print every step of the plan with its reason");
-  adopt->add_flag("-y,--yes", w.adopt.yes, "Don't ask");
+  CLI::App* backup = command(app, w, "backup", "Keep the saves of a place in the logbook, as they are",
+                             [&w] { return backup_command(w.globals, w.backup); });
+  backup->add_option("PLACE", w.backup.bay, "A bay, a folder, a card image")->required();
+  backup->add_option("WHAT", w.backup.what, "The save, as for carry; default: all of them");
 
   CLI::App* chips = command(app, w, "chips", "List what is known of games' save chips",
                             [&w] { return chips_command(w.globals); });
-  command(*chips, w, "forget", "Forget the chips of a game",
+  command(*chips, w, "remove", "Remove what is known of a game's chips",
           [&w] { return chips_forget_command(w.globals, w.forgotten); })
       ->add_option("GAME", w.forgotten, "Its code or its title, as `bayswap chips` has it")
       ->required();
   CLI::App* pairs = command(app, w, "pairs", "List the saves that were paired with a ROM",
                             [&w] { return pairs_command(w.globals); });
-  command(*pairs, w, "forget", "Forget a pair", [&w] { return pairs_forget_command(w.globals, w.forgotten); })
+  command(*pairs, w, "remove", "Remove a pair", [&w] { return pairs_forget_command(w.globals, w.forgotten); })
       ->add_option("PATH", w.forgotten, "The save or the ROM, as `bayswap pairs` has it")
       ->required();
 
@@ -494,15 +498,16 @@ int run_command_line(int argc, char** argv) {
   app.add_flag("-V,--version", version_wanted, "Print the version and stop");
   app.require_subcommand(1);
   add_globals(app, words);
-  add_file_commands(app, words);
-  add_card_commands(app, words);
-  add_state_commands(app, words);
-  add_cart_commands(app, words);
-  add_sheet_commands(app, words);
-  add_sync_commands(app, words);
-  add_bay_commands(app, words);
   add_carry_commands(app, words);
+  add_bay_commands(app, words);
+  add_card_commands(app, words);
+  add_cart_commands(app, words);
+  add_sync_commands(app, words);
+  add_file_commands(app, words);
+  add_state_commands(app, words);
+  add_sheet_commands(app, words);
   app.add_subcommand("help", "Explain a command or a topic");
+  group_commands(app);
   app.footer(
       examples_of("") +
       "\n`bayswap help COMMAND` explains a command, `bayswap help` lists topics. A world to try things on: "

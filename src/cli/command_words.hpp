@@ -27,10 +27,9 @@ struct Words {
   bool forms = false;
   std::vector<std::string> bays;
   CarryOptions carry;
-  AdoptOptions adopt;
   std::string logbook_what;
   LogbookOptions logbook;
-  KeepOptions keep;
+  BackupOptions backup;
   RestoreOptions restore;
   UndoOptions undo;
   SyncOptions sync;

@@ -144,7 +144,7 @@ struct SheetOptions {
   std::string language;  // two letters; empty: that of the environment
   std::string out;
   std::vector<std::string> accept;
-  std::string value;     // of hunt: one for each save, with commas
+  std::string value;     // of search: one for each save, with commas
   std::string between;   // the same, A..B
   std::string trend;     // "changed", "same", "more", "less", with commas: one for each step
   std::string file;      // of several files: which one is searched
@@ -152,7 +152,7 @@ struct SheetOptions {
   std::string id;        // of draft: the sheet's
   std::string platform;  // of draft: its tag
   bool all = false;
-  bool reseal = false;
+  bool recompute = false;
   bool replace = false;
   bool dry_run = false;
   bool uses_sheet = true;  // false where --sheet is one to add to
@@ -163,8 +163,8 @@ int sheet_check_command(const Globals& globals, const SheetOptions& options);
 int sheet_diff_command(const Globals& globals, const SheetOptions& options);
 int sheet_export_command(const Globals& globals, const SheetOptions& options);
 int sheet_import_command(const Globals& globals, const SheetOptions& options);
-int sheet_hunt_command(const Globals& globals, const SheetOptions& options);
-int sheet_seal_command(const Globals& globals, const SheetOptions& options);
+int sheet_find_command(const Globals& globals, const SheetOptions& options);
+int sheet_checksum_command(const Globals& globals, const SheetOptions& options);
 int sheet_draft_command(const Globals& globals, const SheetOptions& options);
 int sheet_list_command(const Globals& globals, const SheetOptions& options);
 
@@ -215,7 +215,10 @@ struct CarryOptions {
   std::vector<std::string> accept;
   std::vector<std::string> accounts;  // FROM=TO
   std::string region;
-  std::string slot;  // a number; of states also "auto" and "all"
+  std::string slot;        // a number; of states also "auto" and "all"
+  std::string game;        // of a file from outside
+  std::size_t choice = 0;  // of the saves that are found in one
+  bool outside = false;    // whatever is around it
   bool all = false;
   bool states = false;
   bool from_state = false;
@@ -228,7 +231,7 @@ struct CarryOptions {
 };
 int carry_command(const Globals& globals, const CarryOptions& options);
 
-struct AdoptOptions {
+struct FileCarryOptions {
   std::string what;
   std::string to;
   std::string game;
@@ -244,8 +247,7 @@ struct AdoptOptions {
   bool yes = false;
   bool explain = false;
 };
-int adopt_command(const Globals& globals, const AdoptOptions& options);
-[[nodiscard]] Result<int> adopt(const Globals& globals, const AdoptOptions& options);
+[[nodiscard]] Result<int> carry_file(const Globals& globals, const FileCarryOptions& options);
 
 int chips_command(const Globals& globals);
 int chips_forget_command(const Globals& globals, const std::string& game);
@@ -266,11 +268,11 @@ int logbook_check_command(const Globals& globals, const LogbookOptions& options)
 int logbook_export_command(const Globals& globals, const LogbookOptions& options);
 int logbook_import_command(const Globals& globals, const LogbookOptions& options);
 
-struct KeepOptions {
+struct BackupOptions {
   std::string bay;
   std::string what;
 };
-int keep_command(const Globals& globals, const KeepOptions& options);
+int backup_command(const Globals& globals, const BackupOptions& options);
 
 struct RestoreOptions {
   bool all = false;  // the whole batch that the version belongs to
@@ -312,9 +314,10 @@ struct SyncOptions {
   std::size_t versions = 32;
   bool dry_run = false;
   bool yes = false;
-  bool encrypt = false;  // of join
-  bool watch = false;    // round after round, as something changes
-  bool once = false;     // for a timer: like --yes, and says nothing where nothing was done
+  bool encrypt = false;      // of join
+  bool this_device = false;  // of remove
+  bool watch = false;        // round after round, as something changes
+  bool once = false;         // for a timer: like --yes, and says nothing where nothing was done
 };
 struct SyncSetOptions {
   std::string bay;
@@ -335,10 +338,10 @@ int sync_watch_command(const Globals& globals, const SyncOptions& options);
 int sync_join_command(const Globals& globals, const SyncOptions& options);
 int sync_key_enter_command(const Globals& globals, const SyncOptions& options);
 int sync_key_change_command(const Globals& globals, const SyncOptions& options);
-int sync_leave_command(const Globals& globals, const SyncOptions& options);
+[[nodiscard]] Result<int> sync_leave(const Globals& globals);
 int sync_status_command(const Globals& globals, const SyncOptions& options);
 int sync_devices_command(const Globals& globals, const SyncOptions& options);
-int sync_forget_command(const Globals& globals, const SyncOptions& options);
+int sync_remove_command(const Globals& globals, const SyncOptions& options);
 int sync_conflicts_command(const Globals& globals, const SyncOptions& options);
 int sync_resolve_command(const Globals& globals, const SyncOptions& options);
 int sync_prune_command(const Globals& globals, const SyncOptions& options);

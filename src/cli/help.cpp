@@ -62,7 +62,7 @@ constexpr std::array<Topic, 6> topics{{
      "  BAYSWAP_HOST            the server that the password is for; else the first that is asked\n"
      "  BAYSWAP_OPEN_PASSWORD=1 a password may go over plain FTP or HTTP\n"
      "  BAYSWAP_PASSPHRASE, BAYSWAP_NEW_PASSPHRASE\n"
-     "                          of an encrypted lighthouse, for scripts\n"
+     "                          of an encrypted sync folder, for scripts\n"
      "  SSL_CERT_FILE           the authority that vouches for servers\n"
      "  BAYSWAP_NOW             seconds since 1970 that the logbook takes for the time; for tests\n"
      "  EDITOR, VISUAL          for `bay edit`\n"

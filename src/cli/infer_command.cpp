@@ -45,7 +45,7 @@ class Learning {
         options_.files[1].empty() ? "" : std::string(extension_of(options_.files[1]));
     const std::string path =
         options_.out.empty() ? join_path(home_.layouts, inferred->layout.id + ".toml") : options_.out;
-    const bool is_sealed = learn_checksums(examples, *inferred);
+    const bool is_encrypted = learn_checksums(examples, *inferred);
     const std::string toml = to_toml(inferred->layout);
     auto written = disk_.create(path, {reinterpret_cast<const Byte*>(toml.data()), toml.size()});
     if (!written) {
@@ -53,8 +53,8 @@ class Learning {
         written.error().hint = "choose another --id or --out, or remove that file first";
       return tl::unexpected(std::move(written.error()));
     }
-    show(*inferred, path, is_sealed);
-    return is_sealed ? exit_problems : exit_done;
+    show(*inferred, path, is_encrypted);
+    return is_encrypted ? exit_problems : exit_done;
   }
 
  private:
@@ -273,7 +273,7 @@ class Learning {
     return fail(ErrorCode::bad_usage, "there are too many learned layouts", "give this one a name with --id");
   }
 
-  void show(const Inferred& inferred, const std::string& path, bool is_sealed) const {
+  void show(const Inferred& inferred, const std::string& path, bool is_encrypted) const {
     if (globals_.json) {
       print_json({{"id", inferred.layout.id},
                   {"path", path},
@@ -294,7 +294,7 @@ class Learning {
       print_field("wrote", path);
     }
     const bool at_home = options_.out.empty();
-    if (is_sealed) {
+    if (is_encrypted) {
       say(globals_.quiet,
           "It reads such files; what it writes has a wrong checksum, which could not be learned.");
       return;

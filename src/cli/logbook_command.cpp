@@ -138,7 +138,7 @@ void add_change(Json& json, const Entry& entry, const LoggedChange& change, Logb
 
 namespace {
 
-// The versions that sync knows of what was asked for; nothing if this device has joined no lighthouse.
+// The versions that sync knows of what was asked for; nothing if this device has joined no sync folder.
 struct Versions {
   std::unique_ptr<SyncJob> job;
   std::vector<const Lineage*> lineages;
@@ -201,8 +201,9 @@ int logbook_command(const Globals& globals, const std::string& said) {
       print_versions(*versions.job, *catalog, *lineage, *entries, sheets);
     }
     if (versions.job && versions.job->unreachable)
-      say(globals.quiet, fmt::format("The lighthouse can't be reached, so newer versions may be missing: {}.",
-                                     printable(versions.job->unreachable->message)));
+      say(globals.quiet,
+          fmt::format("The sync folder can't be reached, so newer versions may be missing: {}.",
+                      printable(versions.job->unreachable->message)));
     if (!entries->empty())
       say(globals.quiet,
           fmt::format(

@@ -125,9 +125,9 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
                       joined(remedy.values, " ")));
       break;
     case Remedy::Kind::from_state:
-      add("`bayswap carry GAME --from-state` does, `bayswap state battery` puts it into a file");
+      add("`bayswap carry GAME --from-state` does, `bayswap state export` puts it into a file");
       break;
-    case Remedy::Kind::join_lighthouse:
+    case Remedy::Kind::join_sync_folder:
       add(fmt::format("`bayswap sync join {}` does", remedy.values.empty() ? "URL" : remedy.values.front()));
       break;
     case Remedy::Kind::enter_passphrase:
@@ -143,7 +143,7 @@ std::string advice(const std::string& hint, const Remedy& remedy, std::optional<
       add("`bayswap bay list` shows them, `bayswap bay add` makes one");
       break;
     case Remedy::Kind::scan_bay:
-      add(fmt::format("`bayswap bay scan {}` shows the saves there are", shell_word(first)));
+      add(fmt::format("`bayswap list {}` shows the saves there are", shell_word(first)));
       break;
     case Remedy::Kind::show_logbook:
       add("`bayswap logbook` shows them all");

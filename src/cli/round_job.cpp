@@ -85,8 +85,8 @@ class RoundJob {
     for (const std::string& name : options_.bays) {
       const auto bay = find_bay(books_->home, name);
       if (bay || bay.error().code != ErrorCode::bad_usage) continue;
-      constexpr std::array<std::string_view, 10> commands{
-          "set", "join", "leave", "status", "devices", "forget", "conflicts", "resolve", "prune", "key"};
+      constexpr std::array<std::string_view, 9> commands{
+          "set", "join", "status", "devices", "remove", "conflicts", "resolve", "prune", "key"};
       const std::string near = did_you_mean(name, commands);
       if (near.empty()) return tl::unexpected(bay.error());
       return fail(ErrorCode::bad_usage,
@@ -140,7 +140,7 @@ class RoundJob {
     if (!report_.away.empty() && std::ranges::none_of(bays_, &OneBay::looked)) report_.is_unlooked = true;
   }
 
-  // A lighthouse that can't be reached is no reason not to keep this device's bays in step.
+  // A sync folder that can't be reached is no reason not to keep this device's bays in step.
   Result<void> exchange() {
     auto done = round_->exchange(options_.dry_run ? nullptr : job_->light());
     if (job_->logbook) BAYSWAP_CHECK(job_->logbook->resume());
@@ -180,7 +180,7 @@ class RoundJob {
       if (!bay.plans.empty()) report_.planned.push_back(bay.opened->bay.name);
   }
 
-  // What did not get there: to the lighthouse, or into bays that are away.
+  // What did not get there: to the sync folder, or into bays that are away.
   Result<void> count_what_waits() {
     report_.unsent = job_->replica->unsent();
     if (report_.away.empty()) return {};

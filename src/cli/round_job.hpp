@@ -16,9 +16,9 @@ struct RoundReport {
   std::vector<std::pair<std::string, std::string>> away;  // bays that were left as they are, and why
   std::map<std::string, std::string> busy;                // bays that may not be written, and why
   std::vector<std::string> planned;                       // bays that something is to be written into
-  std::optional<Error> unreachable;                       // why the lighthouse is not reached
+  std::optional<Error> unreachable;                       // why the sync folder is not reached
   Exchanged exchanged;
-  std::size_t unsent = 0;        // versions that the lighthouse does not have yet
+  std::size_t unsent = 0;        // versions that the sync folder does not have yet
   std::size_t waiting_away = 0;  // newer saves for bays that are away
   bool is_unlooked = false;      // a bay that was meant was not looked at, or none was at all
   std::string stopped_by;        // the bay that lost more than a third at once: nothing was written

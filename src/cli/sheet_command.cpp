@@ -173,7 +173,7 @@ Verdict print_findings(const std::vector<SheetFinding>& findings, bool quiet) {
     const bool is_error = finding.severity == SheetSeverity::error;
     (is_error ? verdict.errors : verdict.warnings) += finding.severity == SheetSeverity::note ? 0 : 1;
     if (quiet) continue;
-    static constexpr std::array<std::string_view, 3> words{"seal", "rule", "bytes"};
+    static constexpr std::array<std::string_view, 3> words{"checksum", "rule", "bytes"};
     const std::string word(words.at(static_cast<std::size_t>(finding.kind)));
     fmt::print(
         "{}{} {}\n", toned(is_error ? Tone::bad : Tone::warn, word), std::string(8 - word.size(), ' '),
@@ -224,7 +224,7 @@ struct Look {
     const SheetVerdict told = save.verdict(job.language());
     const Verdict verdict = print_findings(told.findings, false);
     if (told.checked > 0 && verdict.errors + verdict.warnings == 0)
-      fmt::print("{}\n", toned(Tone::good, fmt::format("All {} seals and rules hold.", told.checked)));
+      fmt::print("{}\n", toned(Tone::good, fmt::format("All {} checksums and rules hold.", told.checked)));
     return exit_done;
   }
 
@@ -233,9 +233,9 @@ struct Look {
     BAYSWAP_TRY(const auto found, job.find(options.save));
     BAYSWAP_TRY(const Sheet sheet, job.sheet_for(*found));
     const SheetSave save(sheet, found->place.files);
-    if (options.reseal) {
+    if (options.recompute) {
       BAYSWAP_CHECK(job.check_fit(sheet, *found));
-      return reseal(*found, save);
+      return recompute(*found, save);
     }
     if (const auto why = sheet.misfit(found->place.game, found->place.files))
       return fail(ErrorCode::not_recognised,
@@ -259,53 +259,52 @@ struct Look {
     const Verdict verdict = print_findings(findings, globals.quiet);
     if (verdict.checked == 0) {
       say(globals.quiet,
-          fmt::format("{}: the sheet has no seals and rules for this save: nothing was checked.",
+          fmt::format("{}: the sheet has no checksums and rules for this save: nothing was checked.",
                       found->place.display_path));
       return exit_done;
     }
     if (verdict.errors + verdict.warnings == 0) {
       say(globals.quiet,
-          fmt::format("{}: all {} seals and rules hold.", found->place.display_path, verdict.checked));
+          fmt::format("{}: all {} checksums and rules hold.", found->place.display_path, verdict.checked));
       return exit_done;
     }
-    say(globals.quiet,
-        fmt::format(
-            "{} of {} seals and rules do not hold. `bayswap sheet check --reseal` makes seals right, where "
-            "you know that the values are.",
-            verdict.errors + verdict.warnings, verdict.checked));
+    say(globals.quiet, fmt::format("{} of {} checksums and rules do not hold. `bayswap sheet check "
+                                   "--recompute` makes checksums right, where "
+                                   "you know that the values are.",
+                                   verdict.errors + verdict.warnings, verdict.checked));
     return exit_problems;
   }
 
-  Result<int> reseal(const FoundSavePlace& found, const SheetSave& save) {
-    BAYSWAP_TRY(const SheetEdit edit, save.reseal());
+  Result<int> recompute(const FoundSavePlace& found, const SheetSave& save) {
+    BAYSWAP_TRY(const SheetEdit edit, save.recompute());
     std::optional<std::int64_t> id;
     if (!options.dry_run) {
       BAYSWAP_TRY(id, job.write(found, edit.files,
-                                fmt::format("make the seals of {} right", found.place.display_path)));
+                                fmt::format("make the checksums of {} right", found.place.display_path)));
     }
     // What was not made right is no success.
-    const int code = edit.unsealed.empty() ? exit_done : exit_problems;
+    const int code = edit.not_recomputed.empty() ? exit_done : exit_problems;
     if (globals.json) {
       print_json({{"save", found.place.display_path},
-                  {"resealed", edit.resealed},
-                  {"unsealed", edit.unsealed},
+                  {"recomputed", edit.recomputed},
+                  {"not_recomputed", edit.not_recomputed},
                   {"notes", edit.notes},
                   {"dry_run", options.dry_run},
                   {"entry", id ? Json(*id) : Json(nullptr)}});
       return code;
     }
     if (globals.quiet) return code;
-    if (!edit.resealed.empty())
+    if (!edit.recomputed.empty())
       fmt::print("{}: {}.\n", options.dry_run ? "Would be made right" : "Made right",
-                 printable(joined(edit.resealed, ", ")));
-    for (const std::string& seal : edit.unsealed)
-      fmt::print("{} {}\n", toned(Tone::bad, "can't be made right:"), printable(seal));
+                 printable(joined(edit.recomputed, ", ")));
+    for (const std::string& checksum : edit.not_recomputed)
+      fmt::print("{} {}\n", toned(Tone::bad, "can't be made right:"), printable(checksum));
     for (const std::string& note : edit.notes) fmt::print("{}\n", toned(Tone::warn, printable(note)));
     if (id)
       fmt::print("{}\n", toned(Tone::good,
                                fmt::format("Done: logbook entry {}. `bayswap undo` takes it back.", *id)));
-    else if (edit.resealed.empty() && edit.unsealed.empty())
-      say(globals.quiet, "Nothing to do: every seal is right.");
+    else if (edit.recomputed.empty() && edit.not_recomputed.empty())
+      say(globals.quiet, "Nothing to do: every checksum is right.");
     return code;
   }
 

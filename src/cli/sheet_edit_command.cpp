@@ -33,10 +33,10 @@ struct Change {
       Json rules = Json::array();
       for (const SheetFinding& one : edit.broken_rules) rules.push_back(to_json(one));
       json = {{"save", found.place.display_path}, {"sheet", to_json(sheet)}, {"changes", changes},
-              {"resealed", edit.resealed},        {"broken_rules", rules},   {"notes", edit.notes}};
+              {"recomputed", edit.recomputed},    {"broken_rules", rules},   {"notes", edit.notes}};
     } else if (!globals.quiet) {
       if (!edit.changes.empty()) print_differences(edit.changes, "before", "after");
-      if (!edit.resealed.empty()) fmt::print("Sealed again: {}.\n", printable(joined(edit.resealed, ", ")));
+      if (!edit.recomputed.empty()) fmt::print("Recomputed: {}.\n", printable(joined(edit.recomputed, ", ")));
       if (!edit.changes.empty() && options.out.empty())
         for (const std::string& note : found.place.notes)
           fmt::print("{}\n", toned(Tone::warn, printable(note)));

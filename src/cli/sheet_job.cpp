@@ -270,7 +270,7 @@ Result<Sheet> SheetJob::sheet_for(const FoundSavePlace& found) {
   return fail(
       ErrorCode::not_recognised, fmt::format("no sheet fits {}", printable(found.place.display_path)),
       fmt::format(
-          "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet hunt` and "
+          "name one: --sheet ID or --sheet FILE; `bayswap sheet list` shows them, `bayswap sheet find` and "
           "`bayswap sheet draft` make one{}",
           found.place.game ? "" : "; or name its ROM: --rom"));
 }
@@ -359,14 +359,14 @@ Json to_json(const Sheet& sheet) {
 }
 
 Json to_json(const SheetFinding& finding) {
-  static constexpr std::array<std::string_view, 3> kinds{"seal", "rule", "unreadable"};
+  static constexpr std::array<std::string_view, 3> kinds{"checksum", "rule", "unreadable"};
   Json json = {{"kind", kinds.at(static_cast<std::size_t>(finding.kind))},
                {"id", finding.id},
                {"path", finding.path},
                {"severity", to_text(finding.severity)},
                {"holds", finding.holds ? Json(*finding.holds) : Json(nullptr)},
                {"text", finding.text}};
-  if (finding.kind == SheetFinding::Kind::seal) {
+  if (finding.kind == SheetFinding::Kind::checksum) {
     json["file"] = finding.file;
     json["offset"] = finding.offset;
     json["size_bytes"] = finding.size_bytes;

@@ -1,4 +1,4 @@
-// A save without a sheet: values hunted, checksums found, a sheet drafted.
+// A save without a sheet: values searched, checksums found, a sheet drafted.
 #include <bayswap/sheet_draft.hpp>
 
 #include <algorithm>
@@ -78,8 +78,8 @@ struct Search {
     return {};
   }
 
-  Result<HuntRequest> request() const {
-    HuntRequest request;
+  Result<ValueRequest> request() const {
+    ValueRequest request;
     if (!options.value.empty()) request.values = split(options.value);
     if (!options.between.empty())
       for (const std::string& word : split(options.between)) {
@@ -117,7 +117,7 @@ struct Search {
     return request;
   }
 
-  static Json find_json(const HuntFind& find) {
+  static Json find_json(const ValueFind& find) {
     static constexpr std::array<std::string_view, 4> kinds{"number", "bcd", "digits", "text"};
     return {{"offset", find.offset},
             {"bit", find.bit},
@@ -139,13 +139,13 @@ struct Search {
                                : fmt::format("{:.{}f} %", 100 * confidence, confidence < 0.1 ? 2 : 1);
   }
 
-  Result<int> hunt_value() {
+  Result<int> searched_value() {
     BAYSWAP_CHECK(open());
-    BAYSWAP_TRY(const HuntRequest wanted, request());
-    BAYSWAP_TRY(const auto finds, hunt(versions, wanted));
+    BAYSWAP_TRY(const ValueRequest wanted, request());
+    BAYSWAP_TRY(const auto finds, find_values(versions, wanted));
     if (globals.json) {
       Json list = Json::array();
-      for (const HuntFind& find : finds) list.push_back(find_json(find));
+      for (const ValueFind& find : finds) list.push_back(find_json(find));
       print_json({{"saves", options.saves}, {"file", file}, {"finds", list}});
       return finds.empty() ? exit_problems : exit_done;
     }
@@ -156,7 +156,7 @@ struct Search {
       return exit_problems;
     }
     std::vector<std::vector<std::string>> rows;
-    for (const HuntFind& find : finds)
+    for (const ValueFind& find : finds)
       rows.push_back({fmt::format("{:X}", find.offset), percent(find.confidence), printable(find.encoding)});
     print_table({"offset", "confidence", "how it is stored"}, rows, {0, 1});
     if (finds.front().confidence < 0.99)
@@ -164,17 +164,17 @@ struct Search {
     return exit_done;
   }
 
-  static Json seal_json(const SealFind& find) {
-    const Seal& seal = find.seal;
+  static Json checksum_json(const ChecksumFind& find) {
+    const Checksum& checksum = find.checksum;
     static constexpr std::array<std::string_view, 6> kinds{"sum", "xor", "crc", "adler32", "md5", "sha1"};
-    const SealForm& form = seal.form;
-    Json parameters = {{"order", seal.big_endian ? "big" : "little"}};
-    if (form.kind == SealForm::Kind::crc) {
+    const ChecksumForm& form = checksum.form;
+    Json parameters = {{"order", checksum.big_endian ? "big" : "little"}};
+    if (form.kind == ChecksumForm::Kind::crc) {
       parameters["polynomial"] = form.crc.polynomial;
       parameters["start"] = form.crc.start;
       parameters["end"] = form.crc.end;
       parameters["reflected"] = form.crc.reflected;
-    } else if (form.kind == SealForm::Kind::sum || form.kind == SealForm::Kind::exclusive_or) {
+    } else if (form.kind == ChecksumForm::Kind::sum || form.kind == ChecksumForm::Kind::exclusive_or) {
       parameters["unit"] = form.unit_bytes;
       parameters["unit_order"] = form.unit_big_endian ? "big" : "little";
       parameters["start"] = form.start;
@@ -182,10 +182,10 @@ struct Search {
     parameters["complement"] = form.complemented;
     parameters["negate"] = form.negated;
     return {{"kind", kinds.at(static_cast<std::size_t>(form.kind))},
-            {"offset", seal.at},
+            {"offset", checksum.at},
             {"bits", 8 * size_of(form)},
-            {"from", seal.ranges.front().from},
-            {"to", seal.ranges.front().to},
+            {"from", checksum.ranges.front().from},
+            {"to", checksum.ranges.front().to},
             {"parameters", parameters},
             {"confidence", find.confidence},
             {"expected_false", find.expected_false},
@@ -193,13 +193,13 @@ struct Search {
             {"about", to_text(form)}};
   }
 
-  Result<int> find_seal() {
+  Result<int> find_checksum() {
     BAYSWAP_CHECK(open());
-    BAYSWAP_TRY(const SealSearch search, find_seals(versions));
+    BAYSWAP_TRY(const ChecksumSearch search, find_checksums(versions));
     if (globals.json) {
-      const auto list = [](const std::vector<SealFind>& finds) {
+      const auto list = [](const std::vector<ChecksumFind>& finds) {
         Json out = Json::array();
-        for (const SealFind& find : finds) out.push_back(seal_json(find));
+        for (const ChecksumFind& find : finds) out.push_back(checksum_json(find));
         return out;
       };
       Json copies = Json::array();
@@ -218,7 +218,7 @@ struct Search {
       print_json({{"saves", options.saves},
                   {"file", file},
                   {"changed_bytes", search.changed_bytes},
-                  {"seals", list(search.seals)},
+                  {"checksums", list(search.checksums)},
                   {"doubtful", list(search.doubtful)},
                   {"copies", copies},
                   {"counters", counters},
@@ -227,16 +227,17 @@ struct Search {
     }
     fmt::print("{} of {} change between {} versions.\n", counted(search.changed_bytes, "byte"),
                versions.front().size(), versions.size());
-    print_seals("seal", search.seals);
-    if (search.seals.empty()) fmt::print("No seal is certain.\n");
+    print_checksums("checksum", search.checksums);
+    if (search.checksums.empty()) fmt::print("No checksum is certain.\n");
     if (!search.doubtful.empty()) {
       fmt::print("\n{}\n",
                  toned(Tone::dim, versions.size() < 3
                                       ? "Doubtful: chance gives such ones too. A third version would tell."
                                       : "Doubtful: chance gives such ones too."));
-      print_seals("doubtful", {search.doubtful.begin(),
-                               search.doubtful.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(
-                                                             5, search.doubtful.size()))});
+      print_checksums("doubtful",
+                      {search.doubtful.begin(),
+                       search.doubtful.begin() +
+                           static_cast<std::ptrdiff_t>(std::min<std::size_t>(5, search.doubtful.size()))});
     }
     for (const CopyFind& copy : search.copies)
       fmt::print("copy      {:X} and {:X}: the same {}\n", copy.first, copy.second,
@@ -250,15 +251,16 @@ struct Search {
     return exit_done;
   }
 
-  static void print_seals(const std::string& word, const std::vector<SealFind>& finds) {
+  static void print_checksums(const std::string& word, const std::vector<ChecksumFind>& finds) {
     std::vector<std::vector<std::string>> rows;
-    for (const SealFind& find : finds) {
-      const Seal& seal = find.seal;
-      rows.push_back({fmt::format("{:X}", seal.at), fmt::format("{:X}", seal.ranges.front().from),
-                      fmt::format("{:X}", seal.ranges.front().to), percent(find.confidence),
-                      fmt::format("{:.1g}", find.expected_false),
-                      fmt::format("{}{}", to_text(seal.form),
-                                  size_of(seal.form) > 1 && seal.big_endian ? ", stored big-endian" : "")});
+    for (const ChecksumFind& find : finds) {
+      const Checksum& checksum = find.checksum;
+      rows.push_back(
+          {fmt::format("{:X}", checksum.at), fmt::format("{:X}", checksum.ranges.front().from),
+           fmt::format("{:X}", checksum.ranges.front().to), percent(find.confidence),
+           fmt::format("{:.1g}", find.expected_false),
+           fmt::format("{}{}", to_text(checksum.form),
+                       size_of(checksum.form) > 1 && checksum.big_endian ? ", stored big-endian" : "")});
     }
     if (!rows.empty())
       print_table({word + " at", "from", "to", "confidence", "false by chance", "what it is"}, rows,
@@ -267,11 +269,11 @@ struct Search {
 
   Result<int> draft() {
     BAYSWAP_CHECK(open());
-    std::optional<HuntFind> value;
+    std::optional<ValueFind> value;
     const std::string name = options.name.empty() ? "value" : options.name;
     if (!options.value.empty() || !options.between.empty() || !options.trend.empty()) {
-      BAYSWAP_TRY(const HuntRequest wanted, request());
-      BAYSWAP_TRY(const auto finds, hunt(versions, wanted));
+      BAYSWAP_TRY(const ValueRequest wanted, request());
+      BAYSWAP_TRY(const auto finds, find_values(versions, wanted));
       if (finds.empty())
         return fail(ErrorCode::not_found, "nothing agrees with these values", "check them, and their order");
       if (finds.size() > 1 && finds[1].confidence > 0.5)
@@ -284,7 +286,7 @@ struct Search {
     if (!options.sheet.empty()) {
       BAYSWAP_TRY(const Blob old, disk.read(options.sheet, max_sheet_size_bytes));
       if (!value)
-        return fail(ErrorCode::bad_usage, "nothing to add to the sheet", "pass what to hunt for: --value");
+        return fail(ErrorCode::bad_usage, "nothing to add to the sheet", "pass what to search for: --value");
       BAYSWAP_TRY(text, with_field({reinterpret_cast<const char*>(old.data()), old.size()}, options.sheet,
                                    name, *value));
     } else {
@@ -308,8 +310,8 @@ struct Search {
       draft.mark = common_mark(versions);
       if (value) draft.fields.emplace_back(name, *value);
       if (versions.size() > 1) {
-        BAYSWAP_TRY(SealSearch search, find_seals(versions));
-        draft.seals = std::move(search.seals);
+        BAYSWAP_TRY(ChecksumSearch search, find_checksums(versions));
+        draft.checksums = std::move(search.checksums);
         draft.copies = std::move(search.copies);
       }
       BAYSWAP_TRY(text, draft_sheet(draft));
@@ -349,11 +351,11 @@ struct Search {
 
 }  // namespace
 
-int sheet_hunt_command(const Globals& globals, const SheetOptions& options) {
-  return finished_sheet(Search{globals, options}.hunt_value());
+int sheet_find_command(const Globals& globals, const SheetOptions& options) {
+  return finished_sheet(Search{globals, options}.searched_value());
 }
-int sheet_seal_command(const Globals& globals, const SheetOptions& options) {
-  return finished_sheet(Search{globals, options}.find_seal());
+int sheet_checksum_command(const Globals& globals, const SheetOptions& options) {
+  return finished_sheet(Search{globals, options}.find_checksum());
 }
 int sheet_draft_command(const Globals& globals, const SheetOptions& options) {
   SheetOptions own = options;

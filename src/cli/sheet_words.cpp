@@ -36,43 +36,44 @@ void add_sheet_commands(CLI::App& app, Words& w) {
     out->type_name("FILE");
     made->add_flag("--replace", w.sheet.replace, "Change it in its place; the logbook keeps the old one")
         ->excludes(out);
-    made->add_option("--accept", w.sheet.accept, "A rule or seal that may break; may be given several times")
+    made->add_option("--accept", w.sheet.accept,
+                     "A rule or checksum that may break; may be given several times")
         ->type_name("ID")
         ->expected(1)
         ->take_all();
     made->add_flag("-n,--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing");
   };
 
-  CLI::App* show =
-      action("show", "The values of a save, and the seals and rules that do not hold", sheet_show_command);
+  CLI::App* show = action("show", "The values of a save, and the checksums and rules that do not hold",
+                          sheet_show_command);
   by_sheet(show);
   in_language(show);
   save(show);
   show->add_option("PATH", w.sheet.words, "What to show: party[2], save[1].coins")->expected(0, 1);
   show->add_flag("--all", w.sheet.all, "Every value of every element");
 
-  CLI::App* set = action("set", "Change values, and make right again what seals them", sheet_set_command);
+  CLI::App* set = action("set", "Change values, and recompute their checksums", sheet_set_command);
   by_sheet(set);
   save(set);
   set->add_option("PATH=VALUE", w.sheet.words, "What becomes what: coins=9999")->required();
   changes(set);
 
-  CLI::App* check = action("check", "Whether all seals and rules hold", sheet_check_command);
+  CLI::App* check = action("check", "Whether all checksums and rules hold", sheet_check_command);
   by_sheet(check);
   in_language(check);
   save(check);
-  CLI::Option* reseal =
-      check->add_flag("--reseal", w.sheet.reseal, "Make every seal right; the logbook keeps the old save");
+  CLI::Option* recompute = check->add_flag("--recompute", w.sheet.recompute,
+                                           "Make every checksum right; the logbook keeps the old save");
   CLI::Option* check_out =
       check->add_option("--out", w.sheet.out, "Write the repaired save there, and leave this one");
-  check_out->type_name("FILE")->needs(reseal);
+  check_out->type_name("FILE")->needs(recompute);
   check->add_option("--accept", w.sheet.accept, "sheet: although the sheet does not fit the save")
       ->type_name("ID")
       ->expected(1)
       ->take_all()
-      ->needs(reseal);
+      ->needs(recompute);
   check->add_flag("-n,--dry-run", w.sheet.dry_run, "Show what would be changed, and change nothing")
-      ->needs(reseal);
+      ->needs(recompute);
 
   CLI::App* diff = action("diff", "What two saves of a game differ in, value by value", sheet_diff_command);
   by_sheet(diff);
@@ -121,12 +122,15 @@ void add_sheet_commands(CLI::App& app, Words& w) {
               word, [&w, trend = std::string(word).substr(2)] { w.sheet.trend = trend; }, about)
           ->excludes(value);
   };
-  CLI::App* hunt = action("hunt", "Where a save keeps a number or a text that you know", sheet_hunt_command);
-  versions(hunt, "Versions of one save, in the order they were made; also GAME@3 GAME@7 of the logbook");
-  known(hunt);
+  CLI::App* find_values =
+      action("find", "Where a save keeps a number or a text that you know", sheet_find_command);
+  versions(find_values,
+           "Versions of one save, in the order they were made; also GAME@3 GAME@7 of the logbook");
+  known(find_values);
 
-  CLI::App* seal = action("seal", "Find the checksums of a save from versions of it", sheet_seal_command);
-  versions(seal, "Two versions or more of one save, in the order they were made");
+  CLI::App* checksum =
+      action("checksum", "Find the checksums of a save from versions of it", sheet_checksum_command);
+  versions(checksum, "Two versions or more of one save, in the order they were made");
 
   CLI::App* draft =
       action("draft", "A first sheet, out of what is found in versions of a save", sheet_draft_command);

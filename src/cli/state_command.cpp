@@ -309,7 +309,7 @@ struct Job {
         print_field(i == 0 ? "open" : "", learned.open[i], Tone::warn);
       print_field("wrote", path);
     }
-    say(globals.quiet, "`bayswap state battery STATE --out FILE` uses it at once.");
+    say(globals.quiet, "`bayswap state export STATE --out FILE` uses it at once.");
     return exit_done;
   }
 

@@ -86,7 +86,7 @@ class RoundView {
       say(globals_.quiet, fmt::format("bayswap: {} is read and not written now: {}", bay, printable(why)));
     if (report_.unreachable)
       say(globals_.quiet,
-          fmt::format("bayswap: the lighthouse can't be reached: {}. What changed is kept here and "
+          fmt::format("bayswap: the sync folder can't be reached: {}. What changed is kept here and "
                       "goes with the next round",
                       printable(report_.unreachable->message)));
     if (!report_.stopped_by.empty()) {
@@ -110,15 +110,15 @@ class RoundView {
                done ? "written" : "to write", report_.count(Outcome::waits),
                report_.count(Outcome::asked) + report_.count(Outcome::conflict));
     if (report_.exchanged.sent > 0)
-      fmt::print("{} sent to the lighthouse.\n", bytes_in_words(report_.exchanged.sent_bytes));
+      fmt::print("{} sent to the sync folder.\n", bytes_in_words(report_.exchanged.sent_bytes));
     if (report_.unsent > 0)
-      fmt::print("{} {} here for the lighthouse.\n", counted(report_.unsent, "version"),
+      fmt::print("{} {} here for the sync folder.\n", counted(report_.unsent, "version"),
                  report_.unsent == 1 ? "waits" : "wait");
     if (report_.waiting_away > 0)
       fmt::print("{} for bays that are away.\n", counted(report_.waiting_away, "newer save"));
     if (report_.exchanged.rebuilt)
       fmt::print(
-          "The lighthouse had no report of this device: it was lost there, or the device was forgotten. "
+          "The sync folder had no report of this device: it was lost there, or the device was forgotten. "
           "What is known here was written again.\n");
     if (report_.count(Outcome::conflict) > 0)
       fmt::print(
@@ -157,7 +157,7 @@ class RoundView {
     for (const auto& [bay, why] : report_.away) left.push_back({{"bay", bay}, {"why", why}});
     const DeviceInfo& device = report_.device;
     print_json({{"device", device.name},
-                {"lighthouse",
+                {"sync_folder",
                  {{"url", device.url},
                   {"reached", !report_.unreachable},
                   {"why", report_.unreachable ? Json(report_.unreachable->message) : Json(nullptr)},

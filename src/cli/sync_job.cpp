@@ -19,25 +19,25 @@ namespace bayswap::cli {
 namespace {
 
 constexpr std::string_view keys_name = "keys";
-constexpr std::string_view lock_name = "keys-lock.toml";  // a copy of the lighthouse's: see put_lock
+constexpr std::string_view lock_name = "keys-lock.toml";  // a copy of the sync folder's: see put_lock
 constexpr std::size_t max_lock_bytes = 200000;
 constexpr int lock_wait_seconds = 10;
 
 }  // namespace
 
-std::string sync_folder(const Home& home) {
+std::string replica_folder(const Home& home) {
   return join_path(home.data, "sync");
 }
 
 Result<FileLock> lock_versions(const Globals& globals, const Home& home) {
-  return FileLock::acquire(join_path(sync_folder(home), "lock"), lock_wait_seconds, [&] {
+  return FileLock::acquire(join_path(replica_folder(home), "lock"), lock_wait_seconds, [&] {
     say(globals.quiet, "bayswap: waiting for another Bay Swap that is syncing");
   });
 }
 
 Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode) {
   BAYSWAP_TRY(const Home home, home_of(globals));
-  auto job = std::make_unique<SyncJob>(sync_folder(home));
+  auto job = std::make_unique<SyncJob>(replica_folder(home));
   // Before anything is made: most who ask have not joined.
   if (const auto joined = Replica::open(job->disk); !joined) return tl::unexpected(joined.error());
   if (mode == Mode::change) {
@@ -53,7 +53,7 @@ Result<std::unique_ptr<SyncJob>> SyncJob::open(const Globals& globals, Mode mode
   return job;
 }
 
-// Reports of this device, or of one that it knows: it is our lighthouse, and not just any.
+// Reports of this device, or of one that it knows: it is our sync folder, and not just any.
 bool SyncJob::knows_what_is_there(bool is_encrypted) {
   std::unique_ptr<Store> opened;
   if (is_encrypted) {
@@ -80,16 +80,16 @@ Result<void> SyncJob::reach() {
     sea = std::make_unique<ForwardingStore>(*server);
   // Who joined an encrypted one tells nothing to one that says it is open, whoever wrote that there.
   BAYSWAP_TRY(const auto kept, disk.stat(std::string(keys_name)));
-  auto there = Lighthouse::about(*sea);
+  auto there = SyncFolder::about(*sea);
   if (!there && there.error().code == ErrorCode::not_found && !scratch &&
       knows_what_is_there(kept.has_value()) &&
-      Lighthouse::put_back(*sea, {device.lighthouse, kept.has_value()}))
-    there = Lighthouse::about(*sea);
+      SyncFolder::put_back(*sea, {device.sync_folder, kept.has_value()}))
+    there = SyncFolder::about(*sea);
   if (!there) return tl::unexpected(there.error());
-  const Lighthouse::About& about = *there;
+  const SyncFolder::About& about = *there;
   if (kept && !about.is_encrypted)
     return fail(ErrorCode::unsafe,
-                "the lighthouse was encrypted when this device joined it, and now says that it is not",
+                "the sync folder was encrypted when this device joined it, and now says that it is not",
                 "see who has changed it; leave and join again if that was meant");
   if (about.is_encrypted) {
     BAYSWAP_TRY(const Keyring keys, own_keys(disk));
@@ -100,7 +100,7 @@ Result<void> SyncJob::reach() {
       lock_there = keys.lock;
     }
     if (lock_there != keys.lock)
-      return fail(ErrorCode::bad_usage, "the lighthouse has another passphrase than it had",
+      return fail(ErrorCode::bad_usage, "the sync folder has another passphrase than it had",
                   "enter the new one", {Remedy::Kind::enter_passphrase, {}});
     BAYSWAP_TRY(const auto copy, disk.stat(std::string(lock_name)));
     if (!copy && !scratch) BAYSWAP_CHECK(keep_keys(disk, *sea, keys));
@@ -108,8 +108,8 @@ Result<void> SyncJob::reach() {
     newest = encrypted_store(*sea, keys.with_newest_alone());
   }
   // By what it said above: asked again, it could say something else.
-  BAYSWAP_TRY(Lighthouse opened, Lighthouse::open(about, *sea, encrypted.get(), newest.get()));
-  lighthouse.emplace(std::move(opened));
+  BAYSWAP_TRY(SyncFolder opened, SyncFolder::open(about, *sea, encrypted.get(), newest.get()));
+  sync_folder.emplace(std::move(opened));
   return {};
 }
 
@@ -118,7 +118,7 @@ Result<void> SyncJob::put_lock_back(const Keyring& keys) {
   BAYSWAP_TRY(const auto copy, disk.read_if_there(std::string(lock_name), max_lock_bytes));
   if (copy && !scratch && knows_what_is_there(true))
     return sea->create(join_path(keys_name, keys.lock), copy->view());
-  return fail(ErrorCode::damaged, "the lighthouse's keys are missing",
+  return fail(ErrorCode::damaged, "the sync folder's keys are missing",
               scratch ? "`bayswap sync` on a device that has joined puts them back"
                       : "`bayswap sync key change` puts new ones there, under a passphrase that you choose");
 }
@@ -126,7 +126,7 @@ Result<void> SyncJob::put_lock_back(const Keyring& keys) {
 Result<Keyring> own_keys(Store& disk) {
   BAYSWAP_TRY(const auto bytes, disk.read_if_there(std::string(keys_name), max_lock_bytes));
   if (!bytes)
-    return fail(ErrorCode::bad_usage, "the lighthouse is encrypted, and this device has no key to it",
+    return fail(ErrorCode::bad_usage, "the sync folder is encrypted, and this device has no key to it",
                 "enter its passphrase", {Remedy::Kind::enter_passphrase, {}});
   return Keyring::from_bytes(bytes->view());
 }
@@ -183,8 +183,8 @@ Result<std::string> passphrase_from(const char* variable, const std::string& pro
   return phrase;
 }
 
-Result<Lighthouse*> SyncJob::needed_light() {
-  if (lighthouse) return &*lighthouse;
+Result<SyncFolder*> SyncJob::needed_light() {
+  if (sync_folder) return &*sync_folder;
   return tl::unexpected(*unreachable);
 }
 

@@ -1,4 +1,4 @@
-// What the sync commands share: this device's versions, and its lighthouse.
+// What the sync commands share: this device's versions, and its sync folder.
 #pragma once
 
 #include <bayswap/keyring.hpp>
@@ -12,14 +12,14 @@
 namespace bayswap::cli {
 
 /// Where this device keeps its versions.
-[[nodiscard]] std::string sync_folder(const Home& home);
+[[nodiscard]] std::string replica_folder(const Home& home);
 
 /// Held by whoever changes this device's versions. Taken before the logbook's.
 [[nodiscard]] Result<FileLock> lock_versions(const Globals& globals, const Home& home);
 
-/// The keys of the lighthouse as this device has them. Fails with `bad_usage` if it has none.
+/// The keys of the sync folder as this device has them. Fails with `bad_usage` if it has none.
 [[nodiscard]] Result<Keyring> own_keys(Store& disk);
-/// Keeps them, and a copy of the lighthouse's lock, which can be lost there.
+/// Keeps them, and a copy of the sync folder's lock, which can be lost there.
 [[nodiscard]] Result<void> keep_keys(Store& disk, Store& sea, const Keyring& keys);
 /// Forgets both.
 void forget_keys(Store& disk);
@@ -30,17 +30,17 @@ void forget_keys(Store& disk);
 [[nodiscard]] Result<std::string> passphrase_from(const char* variable, const std::string& prompt,
                                                   bool again);
 
-/// A device's versions, held by this process alone, and its lighthouse if it can be reached.
+/// A device's versions, held by this process alone, and its sync folder if it can be reached.
 struct SyncJob {
-  enum class Mode { change, look };  // look: nothing on the disk changes, nor at the lighthouse
+  enum class Mode { change, look };  // look: nothing on the disk changes, nor at the sync folder
   /// Fails with `not_found` if the device has joined none.
   [[nodiscard]] static Result<std::unique_ptr<SyncJob>> open(const Globals& globals, Mode mode);
 
   explicit SyncJob(const std::string& folder) : disk(folder, LocalStore::Privacy::owner_only) {}
   [[nodiscard]] Store& own() { return scratch ? static_cast<Store&>(*scratch) : disk; }
-  [[nodiscard]] Lighthouse* light() { return lighthouse ? &*lighthouse : nullptr; }
-  /// Fails where a command can do nothing without the lighthouse.
-  [[nodiscard]] Result<Lighthouse*> needed_light();
+  [[nodiscard]] SyncFolder* light() { return sync_folder ? &*sync_folder : nullptr; }
+  /// Fails where a command can do nothing without the sync folder.
+  [[nodiscard]] Result<SyncFolder*> needed_light();
   [[nodiscard]] Result<void> reach();
   [[nodiscard]] bool knows_what_is_there(bool is_encrypted);
   [[nodiscard]] Result<void> put_lock_back(const Keyring& keys);
@@ -51,12 +51,12 @@ struct SyncJob {
   LocalStore disk;
   std::optional<ScratchStore> scratch;
   std::optional<Replica> replica;
-  std::unique_ptr<Store> server;  // where the lighthouse is
+  std::unique_ptr<Store> server;  // where the sync folder is
   std::unique_ptr<Store> sea;     // the same, asked without the home folder's lock
   std::unique_ptr<Store>
       encrypted;                  // the same, as those see it who have the keys; nullptr: it is open to all
   std::unique_ptr<Store> newest;  // the same, with the newest key alone
-  std::optional<Lighthouse> lighthouse;
+  std::optional<SyncFolder> sync_folder;
   std::optional<Error> unreachable;  // why there is none
   Clock clock;
 };

@@ -116,7 +116,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     for (const auto& [platform, count] : without_place)
       nowhere.push_back({{"platform", tag(platform)}, {"saves", count}});
     print_json({{"device", device.name},
-                {"lighthouse", {{"url", device.url}, {"reached", !job->unreachable}}},
+                {"sync_folder", {{"url", device.url}, {"reached", !job->unreachable}}},
                 {"saves", history->lineages().size()},
                 {"versions", history->versions().size()},
                 {"to_send", replica.unsent()},
@@ -131,7 +131,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     return exit_done;
   }
   print_field("device", printable(device.name), Tone::bold);
-  print_field("lighthouse",
+  print_field("sync_folder",
               job->unreachable ? fmt::format("{}, which can't be reached: {}", printable(device.url),
                                              printable(job->unreachable->message))
                                : printable(device.url) + (job->encrypted != nullptr ? " (encrypted)" : ""),
@@ -177,9 +177,9 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
 
 Result<int> forget(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
-  BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
-  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, job->replica->conflicts()}));
-  BAYSWAP_CHECK(job->replica->forget(*lighthouse, options.device));
+  BAYSWAP_TRY(SyncFolder * sync_folder, job->needed_light());
+  BAYSWAP_CHECK(job->replica->exchange(*sync_folder, {job->now(), 0, job->replica->conflicts()}));
+  BAYSWAP_CHECK(job->replica->forget(*sync_folder, options.device));
   if (globals.json)
     print_json({{"forgotten", options.device}});
   else
@@ -339,14 +339,14 @@ Result<int> resolve(const Globals& globals, const SyncOptions& options) {
 
 Result<int> prune(const Globals& globals, const SyncOptions& options) {
   BAYSWAP_TRY(const auto job, SyncJob::open(globals, SyncJob::Mode::change));
-  BAYSWAP_TRY(Lighthouse * lighthouse, job->needed_light());
-  BAYSWAP_CHECK(job->replica->exchange(*lighthouse, {job->now(), 0, job->replica->conflicts()}));
-  BAYSWAP_TRY(const Pruned done, job->replica->prune(*lighthouse, options.versions));
+  BAYSWAP_TRY(SyncFolder * sync_folder, job->needed_light());
+  BAYSWAP_CHECK(job->replica->exchange(*sync_folder, {job->now(), 0, job->replica->conflicts()}));
+  BAYSWAP_TRY(const Pruned done, job->replica->prune(*sync_folder, options.versions));
   if (globals.json)
     print_json({{"versions", done.versions}, {"objects", done.objects}, {"waiting", done.waiting}});
   else
     fmt::print(
-        "{} pruned, {} removed from the lighthouse{}.\n", counted(done.versions, "version"),
+        "{} pruned, {} removed from the sync folder{}.\n", counted(done.versions, "version"),
         counted(done.objects, "object"),
         done.waiting > 0
             ? fmt::format("; {} more go when every device has synced again and prune is run", done.waiting)
@@ -362,7 +362,11 @@ int sync_status_command(const Globals& globals, const SyncOptions& options) {
 int sync_devices_command(const Globals& globals, const SyncOptions& options) {
   return exit_code_of(devices(globals, options));
 }
-int sync_forget_command(const Globals& globals, const SyncOptions& options) {
+int sync_remove_command(const Globals& globals, const SyncOptions& options) {
+  if (options.this_device) return exit_code_of(sync_leave(globals));
+  if (options.device.empty())
+    return exit_code_of(fail(ErrorCode::bad_usage, "which device?",
+                             "name one of `bayswap sync devices`, or pass --this to remove this one"));
   return exit_code_of(forget(globals, options));
 }
 int sync_conflicts_command(const Globals& globals, const SyncOptions& options) {

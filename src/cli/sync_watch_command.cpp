@@ -19,7 +19,7 @@ using Outcome = SyncRow::Outcome;
 // A round waits for files that changed in the last 2 seconds (carry.hpp). Half a second is added, because
 // some disks keep times in whole seconds.
 constexpr std::chrono::milliseconds rest{2500};
-constexpr seconds ask_lighthouse{5};    // where it can't be watched
+constexpr seconds ask_sync_folder{5};   // where it can't be watched
 constexpr seconds ask_unseen_bays{10};  // of a network, which change unseen
 constexpr seconds look_again{300};      // whatever was seen or not: sleep, clocks, lost events
 constexpr seconds after_failure{20};
@@ -44,11 +44,11 @@ class Teller {
     for (const auto& [bay, why] : round.away) standing(now, bay, "away", fmt::format("{}: {}", bay, why));
     for (const auto& [bay, why] : round.busy)
       standing(now, bay + " busy", "busy", fmt::format("{}: {}", bay, why));
-    if (round.unreachable) standing(now, "lighthouse", "unreachable", round.unreachable->message);
+    if (round.unreachable) standing(now, "sync_folder", "unreachable", round.unreachable->message);
     if (round.unsent > 0)
       standing(now, "unsent", "unsent",
-               fmt::format("{} not at the lighthouse yet", counted(round.unsent, "version")));
-    if (!round.unreachable && told_.contains("lighthouse")) print_event("reached", round.device.url);
+               fmt::format("{} not at the sync folder yet", counted(round.unsent, "version")));
+    if (!round.unreachable && told_.contains("sync_folder")) print_event("reached", round.device.url);
     if (!round.stopped_by.empty())
       standing(
           now, "stopped", "stopped",
@@ -56,7 +56,7 @@ class Teller {
                       round.stopped_by, round.stopped_by));
     if (round.exchanged.sent > 0) print_event("sent", bytes_in_words(round.exchanged.sent_bytes));
     if (round.exchanged.received > 0) print_event("received", counted(round.exchanged.received, "version"));
-    if (round.exchanged.rebuilt) print_event("rebuilt", "the lighthouse had lost this device's reports");
+    if (round.exchanged.rebuilt) print_event("rebuilt", "the sync folder had lost this device's reports");
     told_ = std::move(now);
   }
 
@@ -146,7 +146,7 @@ class Watcher {
     teller_.report(*report);
     // Files that were still changing are looked at again soon.
     const bool waits = report->count(Outcome::waits) > 0;
-    auto next = unseen_lighthouse_ || report->unreachable ? ask_lighthouse : look_again;
+    auto next = unseen_sync_folder_ || report->unreachable ? ask_sync_folder : look_again;
     if (unseen_bays_ || !report->away.empty() || !report->busy.empty())
       next = std::min(next, ask_unseen_bays);
     due_ = Clock::now() + (waits ? std::chrono::milliseconds(rest) : std::chrono::milliseconds(next));
@@ -154,7 +154,7 @@ class Watcher {
 
   // Anew each time: the folder of a medium that was away is another one than it was.
   void watch_everything(const Home& home) {
-    unseen_lighthouse_ = !is_local_url(url_) || !watch_.add(join_path(path_of_url(url_), "devices"));
+    unseen_sync_folder_ = !is_local_url(url_) || !watch_.add(join_path(path_of_url(url_), "devices"));
     unseen_bays_ = false;
     const auto bays = list_bays(home);
     if (!bays) return;
@@ -182,7 +182,7 @@ class Watcher {
   Teller teller_;
   FolderWatch watch_;
   std::string url_;
-  bool unseen_lighthouse_ = false;
+  bool unseen_sync_folder_ = false;
   bool unseen_bays_ = false;
   Clock::time_point due_;
   std::optional<Clock::time_point> first_change_;

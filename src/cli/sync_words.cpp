@@ -32,7 +32,6 @@ void add_sync_commands(CLI::App& app, Words& w) {
   join->add_option("--device", w.sync.device, "What this device is called; by default the host's name")
       ->type_name("NAME");
   join->add_flag("--encrypt", w.sync.encrypt, "Found one that only those can read who know its passphrase");
-  action("leave", "Exchange no more; bays and versions stay as they are", sync_leave_command);
   action("status", "Shows devices, saves that wait, what stays out, and problems", sync_status_command);
   CLI::App* set = command(*sync, w, "set", "Say what of a bay takes part",
                           [&w] { return sync_set_command(w.globals, w.sync_set); });
@@ -54,9 +53,13 @@ void add_sync_commands(CLI::App& app, Words& w) {
   CLI::Option* on = set->add_flag("--on", w.sync_set.on, "The bay takes part");
   set->add_flag("--off", w.sync_set.off, "Nothing of the bay takes part")->excludes(on);
   action("devices", "List the devices", sync_devices_command);
-  action("forget", "Stop waiting for a device that is gone", sync_forget_command)
-      ->add_option("DEVICE", w.sync.device, "Its name or its id")
-      ->required();
+  CLI::App* remove = action("remove", "Remove a device: one that is gone, or this one", sync_remove_command);
+  CLI::Option* device =
+      remove->add_option("DEVICE", w.sync.device, "Its name or its id: nobody waits for it any longer");
+  remove
+      ->add_flag("--this", w.sync.this_device,
+                 "This device: it exchanges no more; its bays and versions stay as they are")
+      ->excludes(device);
   action("conflicts", "Show saves with several versions, none made from another", sync_conflicts_command);
   CLI::App* resolve = action("resolve", "Choose the version that continues", sync_resolve_command);
   resolve->add_option("GAME", w.sync.game, "The save, by title, code, ROM's name or a version's id")
@@ -68,7 +71,7 @@ void add_sync_commands(CLI::App& app, Words& w) {
                    "other stays in the logbook; back: put a lost save back")
       ->required()
       ->type_name("VERSION");
-  CLI::App* key = sync->add_subcommand("key", "The passphrase of an encrypted lighthouse");
+  CLI::App* key = sync->add_subcommand("key", "The passphrase of an encrypted sync folder");
   key->require_subcommand(1);
   command(*key, w, "enter", "Enter the passphrase on this device",
           [&w] { return sync_key_enter_command(w.globals, w.sync); });

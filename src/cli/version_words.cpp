@@ -30,7 +30,7 @@ std::vector<std::string> bays_with(SyncJob& job, const Version& version) {
   return bays;
 }
 
-// Where its bytes are: on this device, or only at the lighthouse.
+// Where its bytes are: on this device, or only at the sync folder.
 std::optional<bool> is_here(SyncJob& job, const Version& version) {
   if (version.is_deletion()) return std::nullopt;
   const auto has = job.replica->has_bundle(version);
@@ -79,7 +79,7 @@ void print_versions(SyncJob& job, const Catalog& catalog, const Lineage& lineage
       print_field("content", fmt::format("the same save as in entry {}", entry->id));
     const bool here = is_here(job, *version).value_or(false);
     print_field("bytes", fmt::format("{}, {}", bytes_in_words(version->size_bytes),
-                                     here ? "on this device" : "at the lighthouse"));
+                                     here ? "on this device" : "at the sync folder"));
     const Version* parent = parent_of(**history, *version);
     if (parent == nullptr || parent->is_deletion() || !here || !is_here(job, *parent).value_or(false))
       continue;

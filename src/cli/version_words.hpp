@@ -22,7 +22,7 @@ inline constexpr std::size_t shown_id = 8;
 /// The version whose id begins so. Fails with `not_found`, and `bad_usage` if it is the beginning of several.
 [[nodiscard]] Result<const Version*> version_called(const Lineage& lineage, const std::string& id,
                                                     const std::string& what);
-/// Takes in what is new at the lighthouse, where it can be reached; changes nothing there.
+/// Takes in what is new at the sync folder, where it can be reached; changes nothing there.
 void look_for_news(SyncJob& job);
 /// Prints each version of the save: when, where, and what differs from the one before, as far as the bytes
 /// are on this device. `entries`: the logbook's about the same save.

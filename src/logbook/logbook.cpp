@@ -19,7 +19,7 @@
 namespace bayswap {
 namespace {
 
-constexpr std::array<std::string_view, 9> kind_words{"carry",   "convert", "undo", "card", "adopt",
+constexpr std::array<std::string_view, 9> kind_words{"carry",   "convert", "undo", "card", "carry-file",
                                                      "restore", "keep",    "edit", "sync"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
@@ -143,7 +143,7 @@ Result<std::vector<std::int64_t>> Logbook::begin_all(std::vector<NewEntry> entri
     // The index is after the records: the entries it lacks come in, and ours go after them.
     BAYSWAP_CHECK(erase_all(entries));
     std::vector<std::string> problems;
-    BAYSWAP_CHECK(adopt_records(problems));
+    BAYSWAP_CHECK(take_over_records(problems));
     BAYSWAP_TRY(std::int64_t last, highest_record(*blobs_));
     BAYSWAP_TRY(const auto newest, this->entries({}, 1));
     if (!newest.empty()) last = std::max(last, newest.front().id);
@@ -204,20 +204,20 @@ Result<void> Logbook::erase_rows(std::int64_t id) {
 }
 
 // Entries that only records know of.
-Result<std::size_t> Logbook::adopt_records(std::vector<std::string>& problems) {
+Result<std::size_t> Logbook::take_over_records(std::vector<std::string>& problems) {
   BAYSWAP_TRY(const auto records, read_records(*blobs_, problems));
   BAYSWAP_TRY(const auto known, entries({}, std::numeric_limits<int>::max()));
   std::set<std::int64_t> ids;
   for (const Entry& entry : known) ids.insert(entry.id);
-  std::size_t adopted = 0;
+  std::size_t carried = 0;
   BAYSWAP_TRY(Transaction transaction, Transaction::begin(db_.get()));
   for (const Entry& record : records) {
     if (ids.contains(record.id)) continue;
     BAYSWAP_CHECK(insert_rows(record));
-    ++adopted;
+    ++carried;
   }
   BAYSWAP_CHECK(transaction.commit());
-  return adopted;
+  return carried;
 }
 
 // Within a transaction of the caller's.

@@ -68,9 +68,9 @@ Result<std::vector<std::string>> Logbook::check(std::vector<std::string>& notes)
   BAYSWAP_TRY(const bool has_row, statement.step());
   if (has_row && statement.text(0) != "ok")
     problems.push_back(fmt::format("the index: {}", statement.text(0)));
-  BAYSWAP_TRY(const std::size_t adopted, adopt_records(problems));
-  if (adopted > 0)
-    notes.push_back(fmt::format("{} entries were in the records alone, and are in the index now", adopted));
+  BAYSWAP_TRY(const std::size_t carried, take_over_records(problems));
+  if (carried > 0)
+    notes.push_back(fmt::format("{} entries were in the records alone, and are in the index now", carried));
   std::vector<std::string> said_before;
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));
   BAYSWAP_TRY(const auto records, read_records(*blobs_, said_before));
@@ -115,7 +115,7 @@ Result<Logbook::Pruned> Logbook::prune(std::size_t keep, bool per_save, bool dry
     return fail(ErrorCode::damaged, "the logbook is not sound: " + problems.front(),
                 "nothing was removed; check the logbook first", {Remedy::Kind::check_logbook, {}});
   // What only records know of needs its bytes as well.
-  BAYSWAP_CHECK(adopt_records(problems));
+  BAYSWAP_CHECK(take_over_records(problems));
   BAYSWAP_TRY(const auto entries, this->entries({}, all_entries));  // newest first
   std::map<std::string, std::size_t> seen;
   std::set<std::int64_t> going;

@@ -153,10 +153,10 @@ Result<SessionPlan> Session::carry(const std::string& what, const std::string& f
   return carry(request, from, to);
 }
 
-Result<SessionPlan> Session::adopt(const CarryRequest& request, const std::string& to,
-                                   const std::string& game) {
+Result<SessionPlan> Session::carry_file(const CarryRequest& request, const std::string& to,
+                                        const std::string& game) {
   BAYSWAP_TRY(auto target, look(to));
-  BAYSWAP_TRY(const auto found, find_adoptable(*target->view, request.what, game));
+  BAYSWAP_TRY(const auto found, find_candidates(*target->view, request.what, game));
   const auto likeliest = clearly_likeliest(found);
   if (!likeliest) {
     std::vector<std::string> choices;
@@ -166,18 +166,18 @@ Result<SessionPlan> Session::adopt(const CarryRequest& request, const std::strin
   }
   Candidate one = found[*likeliest];
   one.told = one.told || !game.empty();
-  BAYSWAP_TRY(Plan plan, plan_adopt(*target->view, one, request));
+  BAYSWAP_TRY(Plan plan, plan_file_carry(*target->view, one, request));
   note_hard_links(plan, *target->store);
   std::shared_ptr<Store> store(target, target->store.get());
   return SessionPlan(*this, std::move(plan), {std::move(target)}, std::move(store));
 }
 
-Result<std::vector<KeptSave>> Session::keep(const std::string& place, const std::string& what,
-                                            Progress progress) {
+Result<std::vector<BackedUpSave>> Session::backup(const std::string& place, const std::string& what,
+                                                  Progress progress) {
   BAYSWAP_CHECK(impl_->logbook->resume());
   BAYSWAP_TRY(const auto opened, look(place, std::move(progress)));
   LocalStore outside;
-  auto kept = keep_saves(*opened->view, outside, what, impl_->logbook->book());
+  auto kept = backup_saves(*opened->view, outside, what, impl_->logbook->book());
   BAYSWAP_CHECK(static_cast<const WatchedStore&>(*opened->watched).check());
   return kept;
 }

@@ -200,17 +200,17 @@ class Checker {
     std::set<std::string> names;
     BAYSWAP_CHECK(unambiguous(record, names, where, depth));
     for (const FieldDef& one : record.fields) BAYSWAP_CHECK(field(place, one, depth));
-    for (const SealDef& seal : record.seals) {
-      const std::string its = "seal " + seal.id;
-      BAYSWAP_CHECK(need(seal.at, SheetType::number, place, its));
-      for (const auto& [from, to] : seal.ranges) {
+    for (const ChecksumDef& checksum : record.checksums) {
+      const std::string its = "checksum " + checksum.id;
+      BAYSWAP_CHECK(need(checksum.at, SheetType::number, place, its));
+      for (const auto& [from, to] : checksum.ranges) {
         BAYSWAP_CHECK(need(from, SheetType::number, place, its));
         BAYSWAP_CHECK(need(to, SheetType::number, place, its));
       }
-      for (const std::string& name : seal.fields)
+      for (const std::string& name : checksum.fields)
         if (find_field(sheet_, record, name).field == nullptr)
           return error(its, fmt::format("{} has no field {}", where, name));
-      if (seal.condition) BAYSWAP_CHECK(need(*seal.condition, SheetType::truth, place, its));
+      if (checksum.condition) BAYSWAP_CHECK(need(*checksum.condition, SheetType::truth, place, its));
     }
     for (const RuleDef& rule : record.rules) {
       BAYSWAP_CHECK(need(rule.require, SheetType::truth, place, "rule " + rule.id));

@@ -9,8 +9,8 @@ namespace {
 
 class Comparison {
  public:
-  Comparison(const Tree& before, const Tree& after, std::string_view language, SealFields seals)
-      : before_(before), after_(after), language_(language), seals_(seals) {}
+  Comparison(const Tree& before, const Tree& after, std::string_view language, ChecksumFields checksums)
+      : before_(before), after_(after), language_(language), checksums_(checksums) {}
 
   void nodes(const Node* before, const Node* after) {
     constexpr std::size_t max_differences = 100'000;
@@ -57,12 +57,12 @@ class Comparison {
     return found == record->children.end() ? nullptr : *found;
   }
 
-  // The field that holds a seal's value.
-  static bool is_seal(const Tree& tree, const Node& node) {
+  // The field that holds a checksum's value.
+  static bool is_checksum(const Tree& tree, const Node& node) {
     for (const Node* record = node.outer; record != nullptr; record = record->outer) {
       if (record->record == nullptr || record->is_array) continue;
-      for (const SealDef& seal : record->record->seals) {
-        const auto at = seal.at.constant();
+      for (const ChecksumDef& checksum : record->record->checksums) {
+        const auto at = checksum.at.constant();
         const std::size_t begin = record->own_space != nullptr ? 0 : record->at;
         const Space* space = record->own_space != nullptr ? record->own_space : record->space;
         if (at && space == node.space && begin + static_cast<std::size_t>(*at) == node.at) return true;
@@ -76,8 +76,8 @@ class Comparison {
     const Node& node = after != nullptr ? *after : *before;
     if (node.field->kind == FieldKind::record) return;
     if (before != nullptr && after != nullptr && text_of(before_, *before) == text_of(after_, *after)) return;
-    if (seals_ == SealFields::left_out && node.field->kind != FieldKind::derived &&
-        is_seal(after != nullptr ? after_ : before_, node))
+    if (checksums_ == ChecksumFields::left_out && node.field->kind != FieldKind::derived &&
+        is_checksum(after != nullptr ? after_ : before_, node))
       return;
     SheetDifference difference;
     difference.path = Tree::path_of(node);
@@ -95,15 +95,15 @@ class Comparison {
   const Tree& before_;
   const Tree& after_;
   std::string_view language_;
-  SealFields seals_;
+  ChecksumFields checksums_;
   std::vector<SheetDifference> out_;
 };
 
 }  // namespace
 
 std::vector<SheetDifference> compare(const Tree& before, const Tree& after, std::string_view language,
-                                     SealFields seals) {
-  Comparison comparison(before, after, language, seals);
+                                     ChecksumFields checksums) {
+  Comparison comparison(before, after, language, checksums);
   comparison.nodes(&before.root(), &after.root());
   return comparison.take();
 }
@@ -114,7 +114,7 @@ namespace bayswap {
 
 std::vector<SheetDifference> differences(const SheetSave& before, const SheetSave& after,
                                          std::string_view language) {
-  return sheets::compare(before.impl_->tree, after.impl_->tree, language, sheets::SealFields::shown);
+  return sheets::compare(before.impl_->tree, after.impl_->tree, language, sheets::ChecksumFields::shown);
 }
 
 }  // namespace bayswap

@@ -15,7 +15,7 @@ std::string order_word(bool big) {
 }
 
 // Letters and digits that begin somewhere, as an encoding of the sheet.
-std::string encoding_text(const std::string& name, const HuntFind& find) {
+std::string encoding_text(const std::string& name, const ValueFind& find) {
   std::string out = fmt::format("\n[encoding.{}]\n", name);
   if (find.unit_bytes == 2) out += fmt::format("unit = 2\norder = \"{}\"\n", order_word(find.big_endian));
   std::vector<std::string> rows;
@@ -32,7 +32,7 @@ struct FieldText {
   std::string rest;   // encodings and records
 };
 
-Result<FieldText> field_text(const std::string& name, const HuntFind& find) {
+Result<FieldText> field_text(const std::string& name, const ValueFind& find) {
   FieldText out;
   out.field = fmt::format("\n[[field]]  # {}\nname = {}\nat = 0x{:X}\n", find.encoding, toml_quoted(name),
                           find.offset);
@@ -43,7 +43,7 @@ Result<FieldText> field_text(const std::string& name, const HuntFind& find) {
   if (find.plus != 0) looks += fmt::format("plus = {}\n", find.plus);
   if (find.per != 1) looks += fmt::format("per = {}\n", find.per);
   switch (find.kind) {
-    case HuntFind::Kind::number: {
+    case ValueFind::Kind::number: {
       const std::string type = fmt::format("type = \"{}{}\"\n", find.is_signed ? 's' : 'u', find.bits);
       if (find.xor_with == 0) {
         out.field += type + looks;
@@ -63,10 +63,10 @@ Result<FieldText> field_text(const std::string& name, const HuntFind& find) {
                              name, name, toml_quoted(name), type, looks);
       return out;
     }
-    case HuntFind::Kind::bcd:
+    case ValueFind::Kind::bcd:
       out.field += fmt::format("type = \"bcd{}\"\n", find.bits / 4) + looks;
       return out;
-    case HuntFind::Kind::text:
+    case ValueFind::Kind::text:
       out.field += fmt::format("type = \"text\"\nsize = {}\n", find.bits / 8);
       if (find.from.empty()) {
         out.field += fmt::format("encoding = \"{}\"\n", find.unit_bytes == 1 ? "ascii"
@@ -77,26 +77,26 @@ Result<FieldText> field_text(const std::string& name, const HuntFind& find) {
         out.rest = encoding_text(name + "-letters", find);
       }
       return out;
-    case HuntFind::Kind::digits:
+    case ValueFind::Kind::digits:
       break;
   }
   return fail(ErrorCode::unsupported,
               fmt::format("{}: sheets have no word for numbers of a byte a digit", name), "leave it out");
 }
 
-std::string seal_text(const std::string& id, const Seal& seal) {
-  const SealForm& form = seal.form;
+std::string checksum_text(const std::string& id, const Checksum& checksum) {
+  const ChecksumForm& form = checksum.form;
   std::string kind;
   std::string more;
   switch (form.kind) {
-    case SealForm::Kind::sum:
-    case SealForm::Kind::exclusive_or:
-      kind = form.kind == SealForm::Kind::sum ? "sum" : "xor";
+    case ChecksumForm::Kind::sum:
+    case ChecksumForm::Kind::exclusive_or:
+      kind = form.kind == ChecksumForm::Kind::sum ? "sum" : "xor";
       more = fmt::format("bits = {}\nunit = {}\n", form.bits, form.unit_bytes);
       if (form.unit_bytes > 1) more += fmt::format("unit-order = \"{}\"\n", order_word(form.unit_big_endian));
       if (form.start != 0) more += fmt::format("start = 0x{:X}\n", form.start);
       break;
-    case SealForm::Kind::crc: {
+    case ChecksumForm::Kind::crc: {
       const auto usual =
           std::ranges::find(usual_crcs(), form.crc, [](const auto& one) { return one.second; });
       if (usual != usual_crcs().end()) {
@@ -109,27 +109,27 @@ std::string seal_text(const std::string& id, const Seal& seal) {
       }
       break;
     }
-    case SealForm::Kind::adler32:
+    case ChecksumForm::Kind::adler32:
       kind = "adler32";
       break;
-    case SealForm::Kind::md5:
+    case ChecksumForm::Kind::md5:
       kind = "md5";
       break;
-    case SealForm::Kind::sha1:
+    case ChecksumForm::Kind::sha1:
       kind = "sha1";
       break;
   }
-  std::string out = fmt::format("\n[[seal]]  # {}\nid = \"{}\"\nkind = \"{}\"\n{}at = 0x{:X}\n",
-                                to_text(form), id, kind, more, seal.at);
+  std::string out = fmt::format("\n[[checksum]]  # {}\nid = \"{}\"\nkind = \"{}\"\n{}at = 0x{:X}\n",
+                                to_text(form), id, kind, more, checksum.at);
   if (form.complemented) out += "complement = true\n";
   if (form.negated) out += "negate = true\n";
-  if (size_of(form) > 1 && form.kind != SealForm::Kind::md5 && form.kind != SealForm::Kind::sha1)
-    out += fmt::format("order = \"{}\"\n", order_word(seal.big_endian));
+  if (size_of(form) > 1 && form.kind != ChecksumForm::Kind::md5 && form.kind != ChecksumForm::Kind::sha1)
+    out += fmt::format("order = \"{}\"\n", order_word(checksum.big_endian));
   std::vector<std::string> ranges;
-  for (const SealRange& range : seal.ranges)
+  for (const ChecksumRange& range : checksum.ranges)
     ranges.push_back(fmt::format("[0x{:X}, 0x{:X}]", range.from, range.to));
   out += fmt::format("over = [{}]\n", joined(ranges, ", "));
-  if (seal.own_bytes != 0) out += fmt::format("own = 0x{:X}\n", seal.own_bytes);
+  if (checksum.own_bytes != 0) out += fmt::format("own = 0x{:X}\n", checksum.own_bytes);
   return out;
 }
 
@@ -165,22 +165,22 @@ struct Copies {
 
 // What is said of the save, said of a record.
 std::string of_record(std::string text, const std::string& record) {
-  for (const std::string_view word : {"[[field", "[[seal"})
+  for (const std::string_view word : {"[[field", "[[checksum"})
     for (std::size_t at = 0; (at = text.find(word, at)) != std::string::npos; at += word.size())
       text.insert(at + 2, fmt::format("record.{}.", record));
   return text;
 }
 
-std::string seal_field(const std::string& id, const Seal& seal) {
-  // A seal can be seen as well.
-  const std::size_t size = size_of(seal.form);
+std::string checksum_field(const std::string& id, const Checksum& checksum) {
+  // A checksum can be seen as well.
+  const std::size_t size = size_of(checksum.form);
   if (size <= 8)
     return fmt::format(
         "\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"u{}\"\norder = \"{}\"\nshow = \"hex\"\nhidden = "
         "true\n",
-        id, seal.at, 8 * size, order_word(seal.big_endian));
+        id, checksum.at, 8 * size, order_word(checksum.big_endian));
   return fmt::format("\n[[field]]\nname = \"{}\"\nat = 0x{:X}\ntype = \"bytes\"\nsize = {}\nhidden = true\n",
-                     id, seal.at, size);
+                     id, checksum.at, size);
 }
 
 }  // namespace
@@ -215,34 +215,34 @@ Result<std::string> draft_sheet(const SheetDraft& draft) {
   std::string rest;
   std::string inside;  // of the copies' record
   for (const auto& [name, find] : draft.fields) {
-    HuntFind own = find;
+    ValueFind own = find;
     const auto at = copies.within(find.offset, find.offset + (find.bits + 7) / 8);
     if (at) own.offset = *at;
     BAYSWAP_TRY(const FieldText text, field_text(name, own));
     (at ? inside : out) += at ? of_record(text.field, record) : text.field;
     rest += text.rest;
   }
-  for (const SealFind& find : draft.seals) {
+  for (const ChecksumFind& find : draft.checksums) {
     if (find.in_copy) continue;
-    Seal seal = find.seal;
-    const auto at = copies.within(seal.at, seal.at + size_of(seal.form));
+    Checksum checksum = find.checksum;
+    const auto at = copies.within(checksum.at, checksum.at + size_of(checksum.form));
     bool is_inside = at.has_value();
-    std::vector<SealRange> ranges;
-    for (const SealRange& range : seal.ranges) {
+    std::vector<ChecksumRange> ranges;
+    for (const ChecksumRange& range : checksum.ranges) {
       const auto from = copies.within(range.from, range.to);
       is_inside = is_inside && from;
       ranges.push_back({from.value_or(0), from.value_or(0) + range.to - range.from});
     }
     if (is_inside) {
-      seal.at = *at;
-      seal.ranges = std::move(ranges);
+      checksum.at = *at;
+      checksum.ranges = std::move(ranges);
     }
-    const std::string id = fmt::format("seal-{:x}", seal.at);
+    const std::string id = fmt::format("checksum-{:x}", checksum.at);
     if (is_inside) {
-      inside += of_record(seal_field(id, seal) + seal_text(id, seal), record);
+      inside += of_record(checksum_field(id, checksum) + checksum_text(id, checksum), record);
     } else {
-      out += seal_field(id, seal);
-      rest += seal_text(id, seal);
+      out += checksum_field(id, checksum);
+      rest += checksum_text(id, checksum);
     }
   }
   if (!inside.empty()) {
@@ -255,7 +255,7 @@ Result<std::string> draft_sheet(const SheetDraft& draft) {
     rest = fmt::format("\n[record.{}]\nsize = {}\n", record, copies.size_bytes) + inside + rest;
   }
   out += rest;
-  if (draft.fields.empty() && draft.seals.empty())
+  if (draft.fields.empty() && draft.checksums.empty())
     out += fmt::format("\n[[field]]\nname = \"beginning\"\nat = 0\ntype = \"bytes\"\nsize = {}\n",
                        std::min<std::size_t>(16, draft.size_bytes));
   BAYSWAP_CHECK(Sheet::parse(out, "the draft"));
@@ -263,7 +263,7 @@ Result<std::string> draft_sheet(const SheetDraft& draft) {
 }
 
 Result<std::string> with_field(std::string_view sheet, const std::string& origin, const std::string& name,
-                               const HuntFind& find) {
+                               const ValueFind& find) {
   BAYSWAP_TRY(const FieldText text, field_text(name, find));
   std::string out(sheet);
   if (!out.empty() && out.back() != '\n') out += '\n';

@@ -25,14 +25,14 @@ std::span<Byte> bytes_of(const Node& copy) {
 Editor::Editor(const Sheet& sheet, const std::vector<SheetFile>& files, std::set<std::string> accepted)
     : sheet_(sheet), before_(files), files_(files), accepted_(std::move(accepted)) {
   Tree tree(sheet_, before_);
-  seals_ = seal_states(tree);
+  checksums_ = checksum_states(tree);
   for (const Tree::RuleAt& rule : tree.rules()) rules_[rule_name(rule)] = rule.holds;
 }
 
-Editor::SealStates Editor::seal_states(Tree& tree) {
-  SealStates states;
-  for (const SealAt& seal : tree.seals())
-    states[seal_name(seal)] = {tree.seal_holds(seal), tree.seal_value(seal)};
+Editor::ChecksumStates Editor::checksum_states(Tree& tree) {
+  ChecksumStates states;
+  for (const ChecksumAt& checksum : tree.checksums())
+    states[checksum_name(checksum)] = {tree.checksum_holds(checksum), tree.checksum_value(checksum)};
   return states;
 }
 
@@ -91,12 +91,12 @@ Result<SheetNumber> Editor::begin_copy(Tree& tree, const Node& array) {
     }
     for (auto& [name, state] : moved) states[name] = state;
   };
-  take_over(seals_);
+  take_over(checksums_);
   take_over(rules_);
   return other.index;
 }
 
-// Copies that are all written alike: one that is torn gets what the sound one holds, seals and all. Made
+// Copies that are all written alike: one that is torn gets what the sound one holds, checksums and all. Made
 // right by itself it would be sound, and another save.
 Result<void> Editor::mend_mirrors() {
   bool changed = true;
@@ -114,7 +114,7 @@ Result<void> Editor::mend_mirrors() {
         return {};
       Node& sound = *node.children[node.newest];
       for (Node* copy : node.children) {
-        if (copy == &sound || copy->is_blank || !copy->problem.empty() || tree.all_seals_hold(*copy))
+        if (copy == &sound || copy->is_blank || !copy->problem.empty() || tree.all_checksums_hold(*copy))
           continue;
         const std::span<Byte> to = bytes_of(*copy);
         const std::span<Byte> from = bytes_of(sound);
@@ -130,7 +130,7 @@ Result<void> Editor::mend_mirrors() {
     BAYSWAP_CHECK(each(each, tree.root()));
   }
   Tree after(sheet_, files_);
-  seals_ = seal_states(after);
+  checksums_ = checksum_states(after);
   return {};
 }
 
@@ -287,45 +287,48 @@ Result<SheetEdit> Editor::finish(bool all) {
   Tree tree(sheet_, files_);
   SheetEdit edit;
   std::set<std::string> left_broken;
-  const auto wanted = [&](const SealAt& seal) -> Result<bool> {
-    const std::string name = seal_name(seal);
-    const auto before = seals_.find(name);
-    const bool held = before == seals_.end() || before->second.holds;
+  const auto wanted = [&](const ChecksumAt& checksum) -> Result<bool> {
+    const std::string name = checksum_name(checksum);
+    const auto before = checksums_.find(name);
+    const bool held = before == checksums_.end() || before->second.holds;
     if (!all && !held) {
-      if (before->second.should == tree.seal_value(seal)) {
+      if (before->second.should == tree.checksum_value(checksum)) {
         left_broken.insert(name);
         return false;
       }
-      if (!accepted_.contains(seal.seal->id))
-        return fail(ErrorCode::unsafe,
-                    fmt::format("the seal {} was broken before this change: the save may be damaged", name),
-                    "look what is wrong; or make all seals right first",
-                    {Remedy::Kind::accept, {seal.seal->id}});
+      if (!accepted_.contains(checksum.checksum->id))
+        return fail(
+            ErrorCode::unsafe,
+            fmt::format("the checksum {} was broken before this change: the save may be damaged", name),
+            "look what is wrong; or make all checksums right first",
+            {Remedy::Kind::accept, {checksum.checksum->id}});
     }
-    if (std::ranges::find(edit.resealed, name) == edit.resealed.end()) edit.resealed.push_back(name);
+    if (std::ranges::find(edit.recomputed, name) == edit.recomputed.end()) edit.recomputed.push_back(name);
     return true;
   };
-  BAYSWAP_CHECK(tree.reseal(wanted));
+  BAYSWAP_CHECK(tree.recompute(wanted));
   edit.files = tree.stored();
   Tree after(sheet_, edit.files);
-  for (const SealAt& seal : after.seals())
-    if (all && !after.seal_holds(seal)) {
-      edit.unsealed.push_back(seal_name(seal) + (seal.problem.empty() ? "" : ": " + seal.problem));
-    } else if (!after.seal_holds(seal) && !left_broken.contains(seal_name(seal))) {
-      const auto before = seals_.find(seal_name(seal));
-      if (before != seals_.end() && !before->second.holds) continue;
+  for (const ChecksumAt& checksum : after.checksums())
+    if (all && !after.checksum_holds(checksum)) {
+      edit.not_recomputed.push_back(checksum_name(checksum) +
+                                    (checksum.problem.empty() ? "" : ": " + checksum.problem));
+    } else if (!after.checksum_holds(checksum) && !left_broken.contains(checksum_name(checksum))) {
+      const auto before = checksums_.find(checksum_name(checksum));
+      if (before != checksums_.end() && !before->second.holds) continue;
       return fail(ErrorCode::unsafe,
-                  fmt::format("the seal {} can't be made right{}", seal_name(seal),
-                              seal.problem.empty() ? "" : ": " + seal.problem),
+                  fmt::format("the checksum {} can't be made right{}", checksum_name(checksum),
+                              checksum.problem.empty() ? "" : ": " + checksum.problem),
                   "correct the sheet");
     }
   for (const auto& [path, value] : set_) {
     const auto found = after.find_path(path);
     if (!found || text_of(after, *found->node) != value)
-      return fail(ErrorCode::unsafe,
-                  fmt::format("{} would not be {} afterwards: it is a seal's, or depends on another value",
-                              path, value),
-                  "change what it depends on");
+      return fail(
+          ErrorCode::unsafe,
+          fmt::format("{} would not be {} afterwards: it is a checksum's, or depends on another value", path,
+                      value),
+          "change what it depends on");
   }
   for (const Tree::RuleAt& rule : after.rules()) {
     const auto before = rules_.find(rule_name(rule));
@@ -347,7 +350,7 @@ Result<SheetEdit> Editor::finish(bool all) {
   }
   const Tree before(sheet_, before_);
   if (all) note_newest(before.root(), after.root());
-  edit.changes = compare(before, after, {}, SealFields::left_out);
+  edit.changes = compare(before, after, {}, ChecksumFields::left_out);
   edit.notes = std::move(notes_);
   return edit;
 }
@@ -364,7 +367,7 @@ Result<SheetEdit> SheetSave::change(const std::vector<SheetChange>& changes,
   return editor.finish();
 }
 
-Result<SheetEdit> SheetSave::reseal() const {
+Result<SheetEdit> SheetSave::recompute() const {
   sheets::Editor editor(sheet_.content(), files(), {});
   BAYSWAP_CHECK(editor.mend_mirrors());
   return editor.finish(true);

@@ -5,7 +5,7 @@
 
 #include "sheet/search_inside.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 
 /// How bytes are added up: words of `unit` bytes, the first of which begins at a place of that phase.
 struct Lane {
@@ -73,4 +73,4 @@ class Chances {
   double total_ = 0;
 };
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

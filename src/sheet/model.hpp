@@ -1,8 +1,8 @@
-// A sheet as it is read: records with their fields, seals and rules; tables; encodings of text.
+// A sheet as it is read: records with their fields, checksums and rules; tables; encodings of text.
 #pragma once
 
 #include <bayswap/save.hpp>
-#include <bayswap/seal.hpp>
+#include <bayswap/save_checksum.hpp>
 
 #include <map>
 #include <unordered_map>
@@ -157,10 +157,10 @@ struct FieldDef {
 
 enum class Severity { error, warning, note };
 
-struct SealDef {
+struct ChecksumDef {
   std::string id;
   Words text;
-  SealForm form;
+  ChecksumForm form;
   std::vector<std::pair<Expression, Expression>> ranges;  // from the record's beginning
   std::vector<std::string> fields;                        // whose bytes it is over
   Expression at;
@@ -184,7 +184,7 @@ struct RecordDef {
   std::optional<std::size_t> size_bytes;  // otherwise up to the end of its last field
   bool own_file = false;                  // the console keeps one in a file of its own: its bytes and no more
   std::vector<FieldDef> fields;
-  std::vector<SealDef> seals;
+  std::vector<ChecksumDef> checksums;
   std::vector<RuleDef> rules;
 };
 

@@ -18,14 +18,14 @@ struct ReadContext {
 [[nodiscard]] Result<std::optional<Expression>> read_expression(TableReader& table, std::string_view key);
 [[nodiscard]] Result<std::optional<bool>> read_order(TableReader& table, std::string_view key);
 [[nodiscard]] Result<Severity> read_severity(TableReader& table);
-/// Names of fields, seals and rules: letters, digits, '-', '_'; they begin with a letter.
+/// Names of fields, checksums and rules: letters, digits, '-', '_'; they begin with a letter.
 [[nodiscard]] bool is_sheet_name(std::string_view text);
 [[nodiscard]] Result<std::vector<Byte>> read_hex(const TableReader& table, std::string_view key,
                                                  std::string_view text);
 
 [[nodiscard]] Result<FieldDef> read_field(TableReader& table, ReadContext& context);
 [[nodiscard]] Result<std::vector<Scramble>> read_scrambles(TableReader& table);
-[[nodiscard]] Result<SealDef> read_seal(TableReader& table, const ReadContext& context,
-                                        const std::vector<SealDef>& before);
+[[nodiscard]] Result<ChecksumDef> read_checksum(TableReader& table, const ReadContext& context,
+                                                const std::vector<ChecksumDef>& before);
 
 }  // namespace bayswap::sheets

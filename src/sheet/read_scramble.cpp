@@ -105,16 +105,16 @@ Result<void> read_orders(TableReader& table, Scramble& scramble) {
   return {};
 }
 
-struct SealWord {
+struct ChecksumWord {
   std::string_view word;
-  SealForm::Kind kind;
+  ChecksumForm::Kind kind;
 };
-constexpr std::array<SealWord, 6> seal_words{{{"sum", SealForm::Kind::sum},
-                                              {"xor", SealForm::Kind::exclusive_or},
-                                              {"crc", SealForm::Kind::crc},
-                                              {"adler32", SealForm::Kind::adler32},
-                                              {"md5", SealForm::Kind::md5},
-                                              {"sha1", SealForm::Kind::sha1}}};
+constexpr std::array<ChecksumWord, 6> checksum_words{{{"sum", ChecksumForm::Kind::sum},
+                                                      {"xor", ChecksumForm::Kind::exclusive_or},
+                                                      {"crc", ChecksumForm::Kind::crc},
+                                                      {"adler32", ChecksumForm::Kind::adler32},
+                                                      {"md5", ChecksumForm::Kind::md5},
+                                                      {"sha1", ChecksumForm::Kind::sha1}}};
 
 Result<unsigned> read_bits(TableReader& table, std::int64_t otherwise) {
   BAYSWAP_TRY(const auto bits, table.integer("bits"));
@@ -124,24 +124,24 @@ Result<unsigned> read_bits(TableReader& table, std::int64_t otherwise) {
   return static_cast<unsigned>(said);
 }
 
-Result<void> read_seal_form(TableReader& table, SealDef& seal) {
+Result<void> read_checksum_form(TableReader& table, ChecksumDef& checksum) {
   BAYSWAP_TRY(const std::string kind, table.needed_text("kind"));
-  SealForm& form = seal.form;
+  ChecksumForm& form = checksum.form;
   const auto usual =
       std::ranges::find(usual_crcs(), kind, [](const auto& one) { return std::string(one.first); });
-  const auto word = std::ranges::find(seal_words, kind, &SealWord::word);
+  const auto word = std::ranges::find(checksum_words, kind, &ChecksumWord::word);
   if (usual != usual_crcs().end()) {
-    form.kind = SealForm::Kind::crc;
+    form.kind = ChecksumForm::Kind::crc;
     form.crc = usual->second;
     form.bits = form.crc.bits;
-  } else if (word != seal_words.end()) {
+  } else if (word != checksum_words.end()) {
     form.kind = word->kind;
   } else {
     std::vector<std::string> known;
-    known.reserve(seal_words.size() + usual_crcs().size());
-    for (const SealWord& one : seal_words) known.emplace_back(one.word);
+    known.reserve(checksum_words.size() + usual_crcs().size());
+    for (const ChecksumWord& one : checksum_words) known.emplace_back(one.word);
     for (const auto& [name, crc] : usual_crcs()) known.emplace_back(name);
-    return table.error("kind", fmt::format("unknown kind of seal '{}'", printable(kind)),
+    return table.error("kind", fmt::format("unknown kind of checksum '{}'", printable(kind)),
                        "kinds are " + joined(known, ", "));
   }
   BAYSWAP_TRY(const auto complement, table.truth("complement"));
@@ -152,7 +152,7 @@ Result<void> read_seal_form(TableReader& table, SealDef& seal) {
     BAYSWAP_TRY(const auto value, table.integer(key));
     return static_cast<std::uint32_t>(value.value_or(0));
   };
-  if (form.kind == SealForm::Kind::crc && usual == usual_crcs().end()) {
+  if (form.kind == ChecksumForm::Kind::crc && usual == usual_crcs().end()) {
     BAYSWAP_TRY(form.crc.bits, read_bits(table, 32));
     if (form.crc.bits == 64) return table.error("bits", "a CRC has 8, 16 or 32 bits");
     form.bits = form.crc.bits;
@@ -163,36 +163,37 @@ Result<void> read_seal_form(TableReader& table, SealDef& seal) {
     BAYSWAP_TRY(const auto reflected, table.truth("reflected"));
     form.crc.reflected = reflected.value_or(false);
   }
-  if (form.kind == SealForm::Kind::sum || form.kind == SealForm::Kind::exclusive_or) {
+  if (form.kind == ChecksumForm::Kind::sum || form.kind == ChecksumForm::Kind::exclusive_or) {
     BAYSWAP_TRY(form.bits, read_bits(table, 16));
     BAYSWAP_TRY(const auto unit, table.integer("unit"));
     if (unit && *unit != 1 && *unit != 2 && *unit != 4) return table.error("unit", "unit is 1, 2 or 4 bytes");
     form.unit_bytes = static_cast<unsigned>(unit.value_or(1));
     BAYSWAP_TRY(const auto order, read_order(table, "unit-order"));
-    form.unit_big_endian = order.value_or(seal.big_endian);
+    form.unit_big_endian = order.value_or(checksum.big_endian);
     BAYSWAP_TRY(const auto start, table.integer("start"));
     form.start = static_cast<std::uint64_t>(start.value_or(0));
   }
   return {};
 }
 
-// The complement or the negative of a seal before it.
-Result<bool> read_pair(TableReader& table, SealDef& seal, const std::vector<SealDef>& before) {
+// The complement or the negative of a checksum before it.
+Result<bool> read_pair(TableReader& table, ChecksumDef& checksum, const std::vector<ChecksumDef>& before) {
   BAYSWAP_TRY(const auto complement, table.text("complement-of"));
   BAYSWAP_TRY(const auto negative, table.text("negative-of"));
   if (!complement && !negative) return false;
   const std::string& name = complement ? *complement : *negative;
-  const auto other = std::ranges::find(before, name, &SealDef::id);
+  const auto other = std::ranges::find(before, name, &ChecksumDef::id);
   if (other == before.end())
-    return table.error("id", fmt::format("unknown seal '{}'", printable(name)), "name a seal above it");
+    return table.error("id", fmt::format("unknown checksum '{}'", printable(name)),
+                       "name a checksum above it");
   const std::size_t size = size_of(other->form);
-  if (size > 4) return table.error("id", "only seals of 1, 2 and 4 bytes come in pairs");
-  seal.form.kind = SealForm::Kind::sum;
-  seal.form.bits = static_cast<unsigned>(8 * size);
-  seal.form.unit_bytes = static_cast<unsigned>(size);
-  seal.form.unit_big_endian = other->big_endian;
-  seal.form.complemented = complement.has_value();
-  seal.form.negated = !complement;
+  if (size > 4) return table.error("id", "only checksums of 1, 2 and 4 bytes come in pairs");
+  checksum.form.kind = ChecksumForm::Kind::sum;
+  checksum.form.bits = static_cast<unsigned>(8 * size);
+  checksum.form.unit_bytes = static_cast<unsigned>(size);
+  checksum.form.unit_big_endian = other->big_endian;
+  checksum.form.complemented = complement.has_value();
+  checksum.form.negated = !complement;
   const auto at = other->at.constant();
   Expression end = other->at;
   if (at) {
@@ -200,7 +201,7 @@ Result<bool> read_pair(TableReader& table, SealDef& seal, const std::vector<Seal
   } else {
     BAYSWAP_TRY(end, parse_expression(fmt::format("({}) + {}", other->at.source, size)));
   }
-  seal.ranges.emplace_back(other->at, std::move(end));
+  checksum.ranges.emplace_back(other->at, std::move(end));
   return true;
 }
 
@@ -245,23 +246,23 @@ Result<std::vector<Scramble>> read_scrambles(TableReader& table) {
   return scrambles;
 }
 
-Result<SealDef> read_seal(TableReader& table, const ReadContext& context,
-                          const std::vector<SealDef>& before) {
-  SealDef seal;
-  BAYSWAP_TRY(seal.id, table.needed_text("id"));
-  if (!is_sheet_name(seal.id))
-    return table.error("id", fmt::format("'{}' is not a valid seal name", printable(seal.id)));
-  BAYSWAP_TRY(seal.text, read_words(table, "text"));
-  BAYSWAP_TRY(seal.severity, read_severity(table));
+Result<ChecksumDef> read_checksum(TableReader& table, const ReadContext& context,
+                                  const std::vector<ChecksumDef>& before) {
+  ChecksumDef checksum;
+  BAYSWAP_TRY(checksum.id, table.needed_text("id"));
+  if (!is_sheet_name(checksum.id))
+    return table.error("id", fmt::format("'{}' is not a valid checksum name", printable(checksum.id)));
+  BAYSWAP_TRY(checksum.text, read_words(table, "text"));
+  BAYSWAP_TRY(checksum.severity, read_severity(table));
   BAYSWAP_TRY(const auto order, read_order(table, "order"));
-  seal.big_endian = order.value_or(context.big_endian);
+  checksum.big_endian = order.value_or(context.big_endian);
   BAYSWAP_TRY(auto at, read_expression(table, "at"));
   if (!at) return table.error("id", "at is missing", "add at = 0x10, from the record's beginning");
-  seal.at = std::move(*at);
-  BAYSWAP_TRY(seal.condition, read_expression(table, "if"));
-  BAYSWAP_TRY(const bool is_pair, read_pair(table, seal, before));
+  checksum.at = std::move(*at);
+  BAYSWAP_TRY(checksum.condition, read_expression(table, "if"));
+  BAYSWAP_TRY(const bool is_pair, read_pair(table, checksum, before));
   if (!is_pair) {
-    BAYSWAP_CHECK(read_seal_form(table, seal));
+    BAYSWAP_CHECK(read_checksum_form(table, checksum));
     if (table.is_table("over")) return table.error("over", "over is a list of ranges, [[0, 0x10]]");
     BAYSWAP_TRY(const auto ranges, table.rows("over"));
     for (const auto& range : ranges) {
@@ -277,18 +278,18 @@ Result<SealDef> read_seal(TableReader& table, const ReadContext& context,
         ends.push_back(std::move(*parsed));
       }
       if (ends.size() != 2) return table.error("over", "a range is [first, one past the last]");
-      seal.ranges.emplace_back(std::move(ends[0]), std::move(ends[1]));
+      checksum.ranges.emplace_back(std::move(ends[0]), std::move(ends[1]));
     }
     BAYSWAP_TRY(const auto fields, table.texts("of"));
-    if (fields) seal.fields = *fields;
-    if (seal.ranges.empty() && seal.fields.empty())
-      return table.error("id", "the seal is over nothing", "add over = [[0, 0x10]] or of = [\"field\"]");
+    if (fields) checksum.fields = *fields;
+    if (checksum.ranges.empty() && checksum.fields.empty())
+      return table.error("id", "the checksum is over nothing", "add over = [[0, 0x10]] or of = [\"field\"]");
     BAYSWAP_TRY(const auto own, table.integer("own"));
     if (own && (*own < 0 || *own > 0xff)) return table.error("own", "a byte is 0 to 255");
-    seal.own_bytes = static_cast<Byte>(own.value_or(0));
+    checksum.own_bytes = static_cast<Byte>(own.value_or(0));
   }
   BAYSWAP_CHECK(table.no_other_keys());
-  return seal;
+  return checksum;
 }
 
 }  // namespace bayswap::sheets

@@ -2,7 +2,7 @@
 
 #include "sheet/search_inside.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 namespace {
 
 constexpr std::uint32_t searched_modulus = 65521;
@@ -101,13 +101,13 @@ class AdlerSearch {
     for (std::size_t from = v_.first_end(j); from <= std::min(v_.last_end(j), to); ++from) {
       if (own.is_around ? from > at || to < end : to > at && from < end) continue;
       if ((1 + totals_[to] - totals_[from] - own.total) % searched_modulus != (value & 0xffff)) continue;
-      Seal seal;
-      seal.form.kind = SealForm::Kind::adler32;
-      seal.form.bits = 32;
-      seal.ranges = {{from, to}};
-      seal.at = at;
-      seal.big_endian = big;
-      finds_.add(seal, {evidence_of(v_, at, 4) + 32, 1, finds_.places_like(at, 4), false});
+      Checksum checksum;
+      checksum.form.kind = ChecksumForm::Kind::adler32;
+      checksum.form.bits = 32;
+      checksum.ranges = {{from, to}};
+      checksum.at = at;
+      checksum.big_endian = big;
+      finds_.add(checksum, {evidence_of(v_, at, 4) + 32, 1, finds_.places_like(at, 4), false});
     }
   }
 
@@ -132,4 +132,4 @@ void search_adler(Finds& finds) {
   AdlerSearch(finds).run();
 }
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

@@ -5,7 +5,7 @@
 
 #include "sheet/search_inside.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 namespace {
 
 constexpr std::size_t context_bytes = 8;
@@ -117,4 +117,4 @@ std::vector<CounterFind> search_counters(const Versions& v) {
   return found;
 }
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

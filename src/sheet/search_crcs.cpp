@@ -7,7 +7,7 @@
 #include "sheet/crc_bits.hpp"
 #include "sheet/search_inside.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 namespace {
 
 /// The register of one CRC, a byte forward and a byte of zeros back.
@@ -288,12 +288,12 @@ class CrcSearch {
                     ends_with_ones ? register_.mask() : 0};
         }
     }
-    Seal seal;
-    seal.form.kind = SealForm::Kind::crc;
-    seal.form.crc = form_;
-    seal.form.bits = form_.bits;
-    seal.at = place.at;
-    seal.big_endian = big;
+    Checksum checksum;
+    checksum.form.kind = ChecksumForm::Kind::crc;
+    checksum.form.crc = form_;
+    checksum.form.bits = form_.bits;
+    checksum.at = place.at;
+    checksum.big_endian = big;
     const bool has_start = best.level == 99;
     if (has_start) {
       // No usual start: the most usual beginning, and the start that it takes.
@@ -311,9 +311,9 @@ class CrcSearch {
       best.start = start;
     }
     // The form's start is written with the highest bit first.
-    seal.form.crc.start = form_.reflected ? turned_round(best.start, form_.bits) : best.start;
-    seal.form.crc.end = best.end;
-    seal.ranges = {{best.from, to}};
+    checksum.form.crc.start = form_.reflected ? turned_round(best.start, form_.bits) : best.start;
+    checksum.form.crc.end = best.end;
+    checksum.ranges = {{best.from, to}};
     Evidence evidence;
     // A CRC has any value as often as any other.
     evidence.bits = evidence_of(v_, place.at, bytes_) + (has_start ? 0 : 8.0 * static_cast<double>(bytes_));
@@ -321,7 +321,7 @@ class CrcSearch {
     evidence.places = finds_.places_like(place.at, bytes_);
     evidence.has_free_start = has_start;
     constexpr std::size_t min_range = 8;
-    if (to - best.from >= min_range) finds_.add(seal, evidence);
+    if (to - best.from >= min_range) finds_.add(checksum, evidence);
   }
 
   Finds& finds_;
@@ -351,4 +351,4 @@ void search_crcs(Finds& finds) {
   for (const CrcForm& form : forms) CrcSearch(finds, form, static_cast<double>(forms.size()) * 2).run();
 }
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

@@ -9,7 +9,7 @@
 
 #include "sheet/search_inside.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 namespace {
 
 struct FreeContext {
@@ -19,12 +19,12 @@ using Context = std::unique_ptr<EVP_MD_CTX, FreeContext>;
 
 class DigestSearch {
  public:
-  DigestSearch(Finds& finds, SealForm::Kind kind)
+  DigestSearch(Finds& finds, ChecksumForm::Kind kind)
       : finds_(finds),
         v_(finds.versions()),
         kind_(kind),
-        how_(kind == SealForm::Kind::md5 ? EVP_md5() : EVP_sha1()),
-        size_(kind == SealForm::Kind::md5 ? 16 : 20) {}
+        how_(kind == ChecksumForm::Kind::md5 ? EVP_md5() : EVP_sha1()),
+        size_(kind == ChecksumForm::Kind::md5 ? 16 : 20) {}
 
   void run() {
     collect_places();
@@ -110,19 +110,20 @@ class DigestSearch {
       const auto [begin, end] = places_.equal_range(value_at(digest, 0, 8, false));
       for (auto place = begin; place != end; ++place) {
         if (*to > place->second && from < place->second + size_) continue;
-        Seal seal;
-        seal.form.kind = kind_;
-        seal.form.bits = static_cast<unsigned>(8 * size_);
-        seal.ranges = {{from, *to}};
-        seal.at = place->second;
-        finds_.add(seal, {evidence_of(v_, seal.at, size_), 1, static_cast<double>(places_.size()), false});
+        Checksum checksum;
+        checksum.form.kind = kind_;
+        checksum.form.bits = static_cast<unsigned>(8 * size_);
+        checksum.ranges = {{from, *to}};
+        checksum.at = place->second;
+        finds_.add(checksum,
+                   {evidence_of(v_, checksum.at, size_), 1, static_cast<double>(places_.size()), false});
       }
     }
   }
 
   Finds& finds_;
   const Versions& v_;
-  SealForm::Kind kind_;
+  ChecksumForm::Kind kind_;
   const EVP_MD* how_;
   std::size_t size_;
   std::unordered_multimap<std::uint64_t, std::size_t> places_;  // by the first eight bytes
@@ -132,8 +133,8 @@ class DigestSearch {
 }  // namespace
 
 void search_digests(Finds& finds) {
-  DigestSearch(finds, SealForm::Kind::md5).run();
-  DigestSearch(finds, SealForm::Kind::sha1).run();
+  DigestSearch(finds, ChecksumForm::Kind::md5).run();
+  DigestSearch(finds, ChecksumForm::Kind::sha1).run();
 }
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

@@ -1,16 +1,16 @@
-// What the searches for seals share.
+// What the searches for checksums share.
 //
 // A byte that never changes tells nothing of a range: between two changed bytes all ends are alike, a
 // *class*. Class k is the ends that have the first k changed bytes before them; differences between versions
 // are looked up by classes, and only then is the exact end chosen within its gap.
 #pragma once
 
-#include <bayswap/seal_search.hpp>
+#include <bayswap/checksum_search.hpp>
 
 #include <cmath>
 #include <map>
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 
 /// The versions, and where they differ.
 struct Versions {
@@ -35,7 +35,7 @@ struct Versions {
 /// all.
 [[nodiscard]] std::pair<std::size_t, std::size_t> most_different(const Versions& versions);
 
-/// Where a seal's value could be.
+/// Where a checksum's value could be.
 struct Place {
   std::uint32_t at = 0;
   std::uint32_t bytes = 0;
@@ -53,7 +53,7 @@ struct Place {
 /// How many ends are at least so usual.
 [[nodiscard]] double ends_of_level(const Versions& versions, int level);
 
-/// What speaks for a seal.
+/// What speaks for a checksum.
 struct Evidence {
   double bits = 0;    // that agree, and by chance would not
   double forms = 1;   // how many forms like it are tried
@@ -67,8 +67,8 @@ class Finds {
   Finds(const Versions& versions, std::size_t max_work) : versions_(versions), work_left_(max_work) {}
 
   [[nodiscard]] const Versions& versions() const { return versions_; }
-  /// Takes a seal if all versions agree with it.
-  void add(const Seal& seal, const Evidence& evidence);
+  /// Takes a checksum if all versions agree with it.
+  void add(const Checksum& checksum, const Evidence& evidence);
   /// How many places of that size the versions say at least as much of.
   [[nodiscard]] double places_like(std::size_t at, std::size_t bytes);
   /// Work that is about to be done; false where it would be too much.
@@ -76,7 +76,7 @@ class Finds {
   void leave_out(std::string what);
   [[nodiscard]] std::size_t work_left() const { return work_left_; }
 
-  std::vector<SealFind> finds;
+  std::vector<ChecksumFind> finds;
   std::vector<std::string> left_out;
   double tried = 0;
 
@@ -93,4 +93,4 @@ void search_digests(Finds& finds);
 [[nodiscard]] std::vector<CopyFind> search_copies(const Versions& versions);
 [[nodiscard]] std::vector<CounterFind> search_counters(const Versions& versions);
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

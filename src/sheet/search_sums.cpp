@@ -8,7 +8,7 @@
 
 #include "sheet/lanes.hpp"
 
-namespace bayswap::seals {
+namespace bayswap::checksums {
 namespace {
 
 class LinearSearch {
@@ -369,13 +369,13 @@ class LinearSearch {
           if (level < best.level || (level == best.level && found.size() > best.size())) best = found;
         }
       }
-    Seal seal;
-    seal.form.kind = lane.is_xor ? SealForm::Kind::exclusive_or : SealForm::Kind::sum;
-    seal.form.bits = 8 * place.bytes;
-    seal.form.unit_bytes = lane.unit;
-    seal.form.unit_big_endian = lane.big_endian;
-    seal.at = place.at;
-    seal.big_endian = scan.big && place.bytes > 1;
+    Checksum checksum;
+    checksum.form.kind = lane.is_xor ? ChecksumForm::Kind::exclusive_or : ChecksumForm::Kind::sum;
+    checksum.form.bits = 8 * place.bytes;
+    checksum.form.unit_bytes = lane.unit;
+    checksum.form.unit_big_endian = lane.big_endian;
+    checksum.at = place.at;
+    checksum.big_endian = scan.big && place.bytes > 1;
     const bool has_start = best.level > 8;
     if (has_start) {
       // A half that never changes would fit any start.
@@ -388,14 +388,14 @@ class LinearSearch {
       if (!is_range(scan, place, best.from, best.to)) return false;
       const std::uint64_t sum = lane.is_xor ? totals_[best.to] ^ totals_[best.from] ^ own
                                             : totals_[best.to] - totals_[best.from] - own;
-      seal.form.start = (lane.is_xor ? sums[0] ^ sum : sums[0] - sum) & mask;
+      checksum.form.start = (lane.is_xor ? sums[0] ^ sum : sums[0] - sum) & mask;
     }
-    seal.form.negated = scan.negative && !best.complemented;
-    seal.form.complemented = scan.negative && best.complemented;
+    checksum.form.negated = scan.negative && !best.complemented;
+    checksum.form.complemented = scan.negative && best.complemented;
     // Own bytes at an end, which count as nothing, are none of the range.
     if (best.from == place.at) best.from = place.end();
     if (best.to == place.end()) best.to = place.at;
-    seal.ranges = {{best.from, best.to}};
+    checksum.ranges = {{best.from, best.to}};
     const std::size_t count = finds_.finds.size();
     Evidence evidence;
     evidence.bits = scan.bits.at(stratum_of(k - j));
@@ -410,7 +410,7 @@ class LinearSearch {
     evidence.forms = passes_;
     evidence.places = finds_.places_like(place.at, place.bytes);
     evidence.has_free_start = has_start;
-    finds_.add(seal, evidence);
+    finds_.add(checksum, evidence);
     return finds_.finds.size() > count;
   }
 
@@ -492,4 +492,4 @@ void search_sums(Finds& finds) {
   LinearSearch(finds, 1).run();
 }
 
-}  // namespace bayswap::seals
+}  // namespace bayswap::checksums

@@ -283,11 +283,11 @@ class SheetReader {
       record.fields.push_back(std::move(field));
       if (++field_count_ > max_fields) return one.error("name", fmt::format("over {} fields", max_fields));
     }
-    BAYSWAP_TRY(auto seals, table.tables("seal"));
-    for (TableReader& one : seals) {
-      BAYSWAP_TRY(SealDef seal, read_seal(one, context_, record.seals));
-      BAYSWAP_CHECK(check_id(one, seal.id));
-      record.seals.push_back(std::move(seal));
+    BAYSWAP_TRY(auto checksums, table.tables("checksum"));
+    for (TableReader& one : checksums) {
+      BAYSWAP_TRY(ChecksumDef checksum, read_checksum(one, context_, record.checksums));
+      BAYSWAP_CHECK(check_id(one, checksum.id));
+      record.checksums.push_back(std::move(checksum));
     }
     BAYSWAP_TRY(auto rules, table.tables("rule"));
     for (TableReader& one : rules) {
@@ -310,10 +310,10 @@ class SheetReader {
     return {};
   }
 
-  // Seals and rules are accepted by their ids.
+  // Checksums and rules are accepted by their ids.
   Result<void> check_id(const TableReader& table, const std::string& id) {
     if (std::ranges::find(ids_, id) != ids_.end())
-      return table.error("id", fmt::format("two seals or rules are called {}", id));
+      return table.error("id", fmt::format("two checksums or rules are called {}", id));
     ids_.push_back(id);
     return {};
   }

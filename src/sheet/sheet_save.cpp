@@ -56,9 +56,9 @@ std::string shown_of(const Tree& tree, const Node& node, std::string_view langua
   return shown_of_value(tree, node, value, text_of_value(tree, node, value), language);
 }
 
-std::string seal_name(const SealAt& seal) {
-  const std::string path = Tree::path_of(*seal.record);
-  return path.empty() ? seal.seal->id : fmt::format("{} at {}", seal.seal->id, path);
+std::string checksum_name(const ChecksumAt& checksum) {
+  const std::string path = Tree::path_of(*checksum.record);
+  return path.empty() ? checksum.checksum->id : fmt::format("{} at {}", checksum.checksum->id, path);
 }
 
 namespace {
@@ -237,29 +237,29 @@ SheetVerdict SheetSave::look(std::string_view language, bool only_broken) const 
     for (const sheets::Node* one : node.children) self(self, *one);
   };
   unreadable(unreadable, tree.root());
-  for (const sheets::SealAt& seal : tree.seals()) {
+  for (const sheets::ChecksumAt& checksum : tree.checksums()) {
     ++verdict.checked;
-    const bool seal_holds = tree.seal_holds(seal);
-    if (only_broken && seal_holds) continue;
+    const bool checksum_holds = tree.checksum_holds(checksum);
+    if (only_broken && checksum_holds) continue;
     SheetFinding finding;
-    finding.id = seal.seal->id;
-    finding.path = sheets::Tree::path_of(*seal.record);
-    finding.severity = sheets::severity_of(seal.seal->severity);
-    finding.holds = seal_holds;
+    finding.id = checksum.checksum->id;
+    finding.path = sheets::Tree::path_of(*checksum.record);
+    finding.severity = sheets::severity_of(checksum.checksum->severity);
+    finding.holds = checksum_holds;
     const sheets::Space& space =
-        seal.record->own_space != nullptr ? *seal.record->own_space : *seal.record->space;
+        checksum.record->own_space != nullptr ? *checksum.record->own_space : *checksum.record->space;
     finding.file = tree.file_name(space);
-    finding.offset = seal.at;
-    finding.size_bytes = size_of(seal.seal->form);
-    const std::string& said = seal.seal->text.in(language);
-    const std::string what = said.empty()
-                                 ? fmt::format("{}: {}", sheets::seal_name(seal), to_text(seal.seal->form))
-                                 : fmt::format("{}: {}", sheets::seal_name(seal), said);
-    if (!seal.problem.empty()) {
-      finding.text = fmt::format("{}: {}", what, seal.problem);
+    finding.offset = checksum.at;
+    finding.size_bytes = size_of(checksum.checksum->form);
+    const std::string& said = checksum.checksum->text.in(language);
+    const std::string what = said.empty() ? fmt::format("{}: {}", sheets::checksum_name(checksum),
+                                                        to_text(checksum.checksum->form))
+                                          : fmt::format("{}: {}", sheets::checksum_name(checksum), said);
+    if (!checksum.problem.empty()) {
+      finding.text = fmt::format("{}: {}", what, checksum.problem);
     } else {
-      finding.is = sheets::hex_text(ByteView(space.bytes).subspan(seal.at, finding.size_bytes));
-      finding.should = sheets::hex_text(tree.seal_value(seal));
+      finding.is = sheets::hex_text(ByteView(space.bytes).subspan(checksum.at, finding.size_bytes));
+      finding.should = sheets::hex_text(tree.checksum_value(checksum));
       finding.text =
           *finding.holds ? what : fmt::format("{}: is {}, should be {}", what, finding.is, finding.should);
     }

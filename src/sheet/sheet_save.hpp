@@ -16,7 +16,7 @@ namespace sheets {
 [[nodiscard]] std::string text_of(const Tree& tree, const Node& node);
 [[nodiscard]] std::string shown_of(const Tree& tree, const Node& node, std::string_view language);
 /// "id at path", or "id" for the whole save.
-[[nodiscard]] std::string seal_name(const SealAt& seal);
+[[nodiscard]] std::string checksum_name(const ChecksumAt& checksum);
 [[nodiscard]] SheetSeverity severity_of(Severity severity);
 /// The bytes that a record or a copy is: its own, where it has such.
 [[nodiscard]] std::span<Byte> bytes_of(const Node& node);
@@ -31,7 +31,8 @@ class Editor {
   /// Sets one value. Fails as SheetSave::change.
   [[nodiscard]] Result<void> set(const std::string& path, const std::string& value);
   [[nodiscard]] Result<void> put(std::string_view path, const SheetRecord& record);
-  /// Seals what the changes are under, checks the rules, and says what became of it. `all`: every seal.
+  /// Checksums what the changes are under, checks the rules, and says what became of it. `all`: every
+  /// checksum.
   [[nodiscard]] Result<SheetEdit> finish(bool all = false);
 
  private:
@@ -49,28 +50,28 @@ class Editor {
   [[nodiscard]] Result<void> make_unique(const std::string& path);
   [[nodiscard]] Result<std::string> free_place(const Node& array) const;
 
-  struct SealState {
+  struct ChecksumState {
     bool holds = false;
     std::vector<Byte> should;
   };
-  using SealStates = std::map<std::string, SealState>;
-  [[nodiscard]] static SealStates seal_states(Tree& tree);
+  using ChecksumStates = std::map<std::string, ChecksumState>;
+  [[nodiscard]] static ChecksumStates checksum_states(Tree& tree);
 
   const sheets::Sheet& sheet_;
   std::vector<SheetFile> before_;
   std::vector<SheetFile> files_;
   std::set<std::string> accepted_;
-  SealStates seals_;  // before, by name; of a copy that was written over, those of the one it is now
+  ChecksumStates checksums_;  // before, by name; of a copy that was written over, those of the one it is now
   std::map<std::string, std::optional<bool>> rules_;  // the same of rules
   std::map<std::string, SheetNumber> moved_;          // copies: which one the change goes to
   std::map<std::string, std::string> set_;            // what each path is to be
   std::vector<std::string> notes_;
 };
 
-enum class SealFields { shown, left_out };
+enum class ChecksumFields { shown, left_out };
 /// What differs, of copies the newest ones.
 [[nodiscard]] std::vector<SheetDifference> compare(const Tree& before, const Tree& after,
-                                                   std::string_view language, SealFields seals);
+                                                   std::string_view language, ChecksumFields checksums);
 
 }  // namespace sheets
 }  // namespace bayswap

@@ -37,9 +37,9 @@ struct Node {
   std::string problem;  // why it, or what is in it, can't be read
 };
 
-/// One seal of one record of the save.
-struct SealAt {
-  const SealDef* seal = nullptr;
+/// One checksum of one record of the save.
+struct ChecksumAt {
+  const ChecksumDef* checksum = nullptr;
   Node* record = nullptr;
   std::size_t at = 0;  // in the record's space
   struct Range {
@@ -80,13 +80,13 @@ class Tree final : public ExpressionNames {
   /// Whether the node is in an unused element, or in a copy that is blank.
   [[nodiscard]] static bool is_unused(const Node& node);
 
-  // ---- Seals and rules
-  /// Every seal that applies, inner records first, in an order that makes all right.
-  [[nodiscard]] const std::vector<SealAt>& seals();
-  /// Whether every seal in that record holds.
-  [[nodiscard]] bool all_seals_hold(Node& node);
-  [[nodiscard]] std::vector<Byte> seal_value(const SealAt& seal) const;
-  [[nodiscard]] bool seal_holds(const SealAt& seal) const;
+  // ---- Checksums and rules
+  /// Every checksum that applies, inner records first, in an order that makes all right.
+  [[nodiscard]] const std::vector<ChecksumAt>& checksums();
+  /// Whether every checksum in that record holds.
+  [[nodiscard]] bool all_checksums_hold(Node& node);
+  [[nodiscard]] std::vector<Byte> checksum_value(const ChecksumAt& checksum) const;
+  [[nodiscard]] bool checksum_holds(const ChecksumAt& checksum) const;
   struct RuleAt {
     const RuleDef* rule = nullptr;
     Node* record = nullptr;
@@ -98,9 +98,10 @@ class Tree final : public ExpressionNames {
   /// Stores what was changed in a record's bytes in those around it, up to the file. What is scrambled within
   /// it is encoded again, for keys can have changed. Fails with `damaged` if that can't be done.
   [[nodiscard]] Result<void> store(Node& record);
-  /// Makes those seals right that are wrong and wanted, until all are. Returns how many were changed. Fails
-  /// as `is_wanted` does, and with `bad_usage` if they contradict each other.
-  [[nodiscard]] Result<std::size_t> reseal(const std::function<Result<bool>(const SealAt&)>& is_wanted);
+  /// Makes those checksums right that are wrong and wanted, until all are. Returns how many were changed.
+  /// Fails as `is_wanted` does, and with `bad_usage` if they contradict each other.
+  [[nodiscard]] Result<std::size_t> recompute(
+      const std::function<Result<bool>(const ChecksumAt&)>& is_wanted);
   /// The files as the spaces have them.
   [[nodiscard]] std::vector<SheetFile> stored() const;
   /// Puts a node's own bytes back to where they are stored.
@@ -135,9 +136,9 @@ class Tree final : public ExpressionNames {
   [[nodiscard]] bool open_blocks(Node& node, Space& inner);
   [[nodiscard]] std::optional<std::vector<SheetNumber>> keys(const Node& node) const;
   void choose_newest(Node& array);
-  void collect_seals(Node& node, std::vector<SealAt>& out, bool only_errors);
+  void collect_checksums(Node& node, std::vector<ChecksumAt>& out, bool only_errors);
   void collect_rules(Node& node, std::vector<RuleAt>& out) const;
-  [[nodiscard]] SealAt place_seal(const SealDef& seal, Node& record);
+  [[nodiscard]] ChecksumAt place_checksum(const ChecksumDef& checksum, Node& record);
   [[nodiscard]] Node* child(const Node& node, std::string_view name) const;
 
   const Sheet& sheet_;
@@ -145,10 +146,10 @@ class Tree final : public ExpressionNames {
   std::deque<Space> spaces_;
   std::deque<Node> nodes_;
   Node* root_ = nullptr;
-  std::optional<std::vector<SealAt>> seals_;
+  std::optional<std::vector<ChecksumAt>> checksums_;
   std::size_t space_bytes_ = 0;
   std::size_t space_limit_ = 0;
-  std::size_t sealed_bytes_ = 0;  // that seals are over, all together
+  std::size_t encrypted_bytes_ = 0;  // that checksums are over, all together
   mutable int derived_depth_ = 0;
   mutable StepBudget total_;
 };

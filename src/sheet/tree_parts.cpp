@@ -49,7 +49,7 @@ bool Tree::open_blocks(Node& node, Space& inner) {
   return true;
 }
 
-// The newest copy is, of those whose seals hold, the one with the highest counter; counters go round.
+// The newest copy is, of those whose checksums hold, the one with the highest counter; counters go round.
 void Tree::choose_newest(Node& array) {
   std::optional<SheetNumber> best;
   bool best_holds = false;
@@ -66,7 +66,7 @@ void Tree::choose_newest(Node& array) {
     const Node* counter = array.field->counter.empty() ? nullptr : child(copy, array.field->counter);
     const auto count = counter == nullptr ? std::nullopt : number_of(value(counter));
     if ((!count && !array.field->counter.empty()) || copy.is_blank || !copy.problem.empty()) continue;
-    const bool holds = all_seals_hold(copy);
+    const bool holds = all_checksums_hold(copy);
     if (counter == nullptr) {  // copies that are the same: the first that is sound
       if (best && (best_holds || !holds)) continue;
       best = 0;
@@ -86,7 +86,7 @@ void Tree::choose_newest(Node& array) {
   if (!best)
     array.problem = "no copy can be read";
   else if (!best_holds)
-    array.problem = "no copy's seals hold";
+    array.problem = "no copy's checksums hold";
 }
 
 }  // namespace bayswap::sheets

@@ -1,4 +1,4 @@
-// One exchange with a lighthouse: what others have told, and what this device tells.
+// One exchange with a sync folder: what others have told, and what this device tells.
 #include <bayswap/replica.hpp>
 
 #include <fmt/format.h>
@@ -20,14 +20,14 @@ bool is_missing(const Error& error) {
 
 // Takes what a device told. What of it is missing, or damaged, is asked for, and the rest counts all the
 // same.
-Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer& peer,
+Result<void> Replica::take(SyncFolder& sync_folder, const Pointer& pointer, Peer& peer,
                            std::set<Digest>& known, std::set<Digest>& asked, Exchanged& done) {
   const auto missing = [&](const Digest& digest) {
     is_changed_ = wanted_.insert(digest).second || is_changed_;
     ++done.missing;
     peer.complete = false;
   };
-  auto bytes = lighthouse.manifests().get(pointer.manifest, max_manifest_bytes);
+  auto bytes = sync_folder.manifests().get(pointer.manifest, max_manifest_bytes);
   if (!bytes && !is_missing(bytes.error())) return tl::unexpected(bytes.error());
   // The device's next manifest makes up for a lost one: that one is not asked for. A pointer is a name in a
   // listing, and a line may have turned a bit of it: a counter that is too high by that would hide all that
@@ -45,7 +45,7 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
     if (digest == pages_[page]) continue;
     BAYSWAP_CHECK(load_history());
     auto records = objects_.get(digest, max_page_bytes);
-    if (!records) records = lighthouse.objects().get(digest, max_page_bytes);
+    if (!records) records = sync_folder.objects().get(digest, max_page_bytes);
     if (!records && !is_missing(records.error())) return tl::unexpected(records.error());
     const std::size_t before = history_.versions().size();
     if (!records || !join_page(page, records->view())) {
@@ -66,13 +66,13 @@ Result<void> Replica::take(Lighthouse& lighthouse, const Pointer& pointer, Peer&
 }
 
 // After a loss: everything that is known here and not there.
-Result<void> Replica::give_everything(Lighthouse& lighthouse, Exchanged& done) {
-  BAYSWAP_TRY(const auto there, lighthouse.objects().list());
+Result<void> Replica::give_everything(SyncFolder& sync_folder, Exchanged& done) {
+  BAYSWAP_TRY(const auto there, sync_folder.objects().list());
   BAYSWAP_TRY(const auto here, objects_.list());
   const std::set<Digest> known(there.begin(), there.end());
   for (const Digest& digest : here) {
     if (known.contains(digest)) continue;
-    const auto put = lighthouse.objects().put_from(objects_, digest);
+    const auto put = sync_folder.objects().put_from(objects_, digest);
     if (!put && is_missing(put.error())) continue;  // it rotted here as well; another device may have it
     if (!put) return tl::unexpected(put.error());
     ++done.given;
@@ -81,10 +81,10 @@ Result<void> Replica::give_everything(Lighthouse& lighthouse, Exchanged& done) {
   return {};
 }
 
-Result<void> Replica::publish(Lighthouse& lighthouse, const DeviceReport& report,
+Result<void> Replica::publish(SyncFolder& sync_folder, const DeviceReport& report,
                               const std::set<Digest>& known, Exchanged& done) {
   for (const Digest& digest : unsent_) {
-    const auto put = lighthouse.objects().put_from(objects_, digest);
+    const auto put = sync_folder.objects().put_from(objects_, digest);
     if (!put && is_missing(put.error())) continue;  // asked for by whoever needs it
     if (!put) return tl::unexpected(put.error());
     ++done.sent;
@@ -100,12 +100,12 @@ Result<void> Replica::publish(Lighthouse& lighthouse, const DeviceReport& report
   for (std::size_t page = 0; page < pages_.size(); ++page) {
     const Digest& digest = pages_[page];
     if (digest == Digest{} || digest == told_pages_[page] || known.contains(digest)) continue;
-    BAYSWAP_CHECK(lighthouse.objects().put_from(objects_, digest));
+    BAYSWAP_CHECK(sync_folder.objects().put_from(objects_, digest));
   }
-  BAYSWAP_TRY(const Digest digest, lighthouse.manifests().put(to_bytes(manifest)));
+  BAYSWAP_TRY(const Digest digest, sync_folder.manifests().put(to_bytes(manifest)));
   // What the pointer leads to is there before it is.
-  BAYSWAP_CHECK(lighthouse.objects().settle());
-  BAYSWAP_CHECK(lighthouse.point({device_.id, manifest.counter, digest}));
+  BAYSWAP_CHECK(sync_folder.objects().settle());
+  BAYSWAP_CHECK(sync_folder.point({device_.id, manifest.counter, digest}));
   const Digest before = told_;
   counter_ = manifest.counter;
   told_ = digest;
@@ -115,17 +115,17 @@ Result<void> Replica::publish(Lighthouse& lighthouse, const DeviceReport& report
   unsent_.clear();
   is_changed_ = true;
   BAYSWAP_CHECK(save());
-  if (before != Digest{} && before != digest) (void)lighthouse.objects().remove(before);
+  if (before != Digest{} && before != digest) (void)sync_folder.objects().remove(before);
   return {};
 }
 
-Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& report, bool telling) {
-  if (lighthouse.id() != device_.lighthouse)
+Result<Exchanged> Replica::exchange(SyncFolder& sync_folder, const DeviceReport& report, bool telling) {
+  if (sync_folder.id() != device_.sync_folder)
     return fail(ErrorCode::unsafe,
-                fmt::format("the lighthouse at {} is not the one that was joined", device_.url), "",
-                {Remedy::Kind::join_lighthouse, {device_.url}});
+                fmt::format("the sync folder at {} is not the one that was joined", device_.url), "",
+                {Remedy::Kind::join_sync_folder, {device_.url}});
   Exchanged done;
-  BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
+  BAYSWAP_TRY(const auto pointers, sync_folder.pointers());
   std::set<Digest> known;  // pages that are there
   std::set<Digest> asked;
   bool is_own_there = false;
@@ -135,7 +135,7 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
       if (pointer.counter < counter_ || (pointer.counter == counter_ && pointer.manifest == told_)) continue;
       // This home folder is an old copy of itself, or there are two of it: what was told counts.
       Peer itself;
-      BAYSWAP_CHECK(take(lighthouse, pointer, itself, known, asked, done));
+      BAYSWAP_CHECK(take(sync_folder, pointer, itself, known, asked, done));
       if (itself.manifest == Digest{}) continue;  // not ours, or nothing is left of it
       counter_ = pointer.counter;
       told_ = pointer.manifest;
@@ -146,23 +146,23 @@ Result<Exchanged> Replica::exchange(Lighthouse& lighthouse, const DeviceReport& 
     Peer& peer = peers_[pointer.device];
     if (pointer.counter < peer.counter) continue;  // an old listing
     if (pointer.counter == peer.counter && pointer.manifest == peer.manifest && peer.complete) continue;
-    BAYSWAP_CHECK(take(lighthouse, pointer, peer, known, asked, done));
+    BAYSWAP_CHECK(take(sync_folder, pointer, peer, known, asked, done));
     if (peer.manifest == Digest{}) peers_.erase(pointer.device);  // nothing is known of it but a name
   }
   for (const Digest& digest : telling ? asked : std::set<Digest>{}) {
-    const auto put = lighthouse.objects().put_from(objects_, digest);
+    const auto put = sync_folder.objects().put_from(objects_, digest);
     if (!put && is_missing(put.error())) continue;
     if (!put) return tl::unexpected(put.error());
     ++done.given;
   }
   BAYSWAP_CHECK(save());
   if (!telling) return done;
-  if (!is_own_there && counter_ > 0) BAYSWAP_CHECK(give_everything(lighthouse, done));
+  if (!is_own_there && counter_ > 0) BAYSWAP_CHECK(give_everything(sync_folder, done));
   const bool is_news = pages_ != told_pages_ || !unsent_.empty() || wanted_ != told_wanted_ ||
                        !is_own_there || report.waiting != reported_.waiting ||
                        report.conflicts != reported_.conflicts ||
                        report.seen - reported_.seen >= still_here_seconds || report.seen < reported_.seen;
-  if (is_news) BAYSWAP_CHECK(publish(lighthouse, report, known, done));
+  if (is_news) BAYSWAP_CHECK(publish(sync_folder, report, known, done));
   return done;
 }
 

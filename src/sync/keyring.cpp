@@ -21,7 +21,7 @@ constexpr std::size_t max_keys = 1000;
 constexpr std::size_t key_size = std::tuple_size_v<Keyring::Key>;
 static_assert(key_size == crypto_aead_xchacha20poly1305_ietf_KEYBYTES);
 constexpr std::size_t nonce_size = crypto_aead_xchacha20poly1305_ietf_NPUBBYTES;
-constexpr std::size_t seal_size = crypto_aead_xchacha20poly1305_ietf_ABYTES;
+constexpr std::size_t checksum_size = crypto_aead_xchacha20poly1305_ietf_ABYTES;
 
 // Argon2id: what one guess of a passphrase costs. A file may ask for less or more, within bounds.
 constexpr std::int64_t usual_passes = 6;
@@ -134,7 +134,7 @@ Blob Keyring::bytes() const {
 }
 
 Result<Keyring> Keyring::from_bytes(ByteView bytes) {
-  const auto odd = fail(ErrorCode::damaged, "the keys of the lighthouse are damaged on this device",
+  const auto odd = fail(ErrorCode::damaged, "the keys of the sync folder are damaged on this device",
                         "enter the passphrase again", {Remedy::Kind::enter_passphrase, {}});
   const std::size_t head = key_mark.size() + 1;
   if (bytes.size() < head || !std::ranges::equal(bytes.first(key_mark.size()), key_mark)) return odd;
@@ -155,7 +155,7 @@ Result<Keyring> Keyring::from_bytes(ByteView bytes) {
   return ring;
 }
 
-Result<std::string> Keyring::locked(const std::string& passphrase, const std::string& lighthouse) const {
+Result<std::string> Keyring::locked(const std::string& passphrase, const std::string& sync_folder) const {
   std::array<Byte, crypto_pwhash_SALTBYTES> salt{};
   std::array<Byte, nonce_size> nonce{};
   if (!start_sodium()) return fail(ErrorCode::io, "libsodium does not work on this machine");
@@ -165,11 +165,11 @@ Result<std::string> Keyring::locked(const std::string& passphrase, const std::st
   Keyring open = *this;
   open.lock.clear();
   const Blob plain = open.bytes();
-  std::vector<Byte> box(plain.size() + seal_size);
+  std::vector<Byte> box(plain.size() + checksum_size);
   unsigned long long size = 0;
   crypto_aead_xchacha20poly1305_ietf_encrypt(box.data(), &size, plain.data(), plain.size(),
-                                             reinterpret_cast<const Byte*>(lighthouse.data()),
-                                             lighthouse.size(), nullptr, nonce.data(), key.data());
+                                             reinterpret_cast<const Byte*>(sync_folder.data()),
+                                             sync_folder.size(), nullptr, nonce.data(), key.data());
   return fmt::format(
       "# Keys, locked with a passphrase.\nlock = 1\nsalt = \"{}\"\npasses = {}\nmemory = {}\nnonce = "
       "\"{}\"\nkeys = \"{}\"\n",
@@ -177,14 +177,14 @@ Result<std::string> Keyring::locked(const std::string& passphrase, const std::st
 }
 
 Result<Keyring> Keyring::unlocked(std::string_view toml, const std::string& passphrase,
-                                  const std::string& lighthouse) {
-  const std::string origin = "the lighthouse's keys";
+                                  const std::string& sync_folder) {
+  const std::string origin = "the sync folder's keys";
   BAYSWAP_TRY(const TomlFile file, parse_toml(toml, origin));
   TableReader reader(file, origin);
   BAYSWAP_TRY(const auto form, reader.integer("lock"));
   if (form.value_or(0) != 1)
     return fail(ErrorCode::unsupported,
-                "the lighthouse's keys are locked in a way that this Bay Swap does not know",
+                "the sync folder's keys are locked in a way that this Bay Swap does not know",
                 "update this Bay Swap, if a newer one made it");
   BAYSWAP_TRY(const std::string salt_text, reader.needed_text("salt"));
   BAYSWAP_TRY(const std::string nonce_text, reader.needed_text("nonce"));
@@ -195,16 +195,16 @@ Result<Keyring> Keyring::unlocked(std::string_view toml, const std::string& pass
   const auto nonce = from_hex(nonce_text);
   const auto box = from_hex(box_text);
   if (!salt || salt->size() != crypto_pwhash_SALTBYTES || !nonce || nonce->size() != nonce_size || !box ||
-      box->size() < seal_size || !passes || *passes < 1 || *passes > max_passes || !memory ||
+      box->size() < checksum_size || !passes || *passes < 1 || *passes > max_passes || !memory ||
       *memory < least_memory || *memory > max_memory)
     return damaged_lock(origin);
   BAYSWAP_TRY(const Key key, stretched(passphrase, *salt, *passes, *memory));
-  std::vector<Byte> plain(box->size() - seal_size);
+  std::vector<Byte> plain(box->size() - checksum_size);
   unsigned long long size = 0;
   if (crypto_aead_xchacha20poly1305_ietf_decrypt(plain.data(), &size, nullptr, box->data(), box->size(),
-                                                 reinterpret_cast<const Byte*>(lighthouse.data()),
-                                                 lighthouse.size(), nonce->data(), key.data()) != 0)
-    return fail(ErrorCode::bad_usage, "this is not the passphrase of the lighthouse", "enter it again",
+                                                 reinterpret_cast<const Byte*>(sync_folder.data()),
+                                                 sync_folder.size(), nonce->data(), key.data()) != 0)
+    return fail(ErrorCode::bad_usage, "this is not the passphrase of the sync folder", "enter it again",
                 {Remedy::Kind::enter_passphrase, {}});
   return from_bytes(plain);
 }
@@ -215,9 +215,9 @@ Result<std::string> newest_lock(Store& store) {
 }
 
 Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphrase,
-                         const std::string& lighthouse) {
+                         const std::string& sync_folder) {
   BAYSWAP_TRY(const auto before, locks(store));
-  BAYSWAP_TRY(const std::string text, keys.locked(passphrase, lighthouse));
+  BAYSWAP_TRY(const std::string text, keys.locked(passphrase, sync_folder));
   std::array<Byte, 8> random{};
   randombytes_buf(random.data(), random.size());
   // After the newest that is known, also where that was lost.
@@ -227,7 +227,7 @@ Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphra
   BAYSWAP_CHECK(store.create(join_path(keys_folder, keys.lock),
                              ByteView(reinterpret_cast<const Byte*>(text.data()), text.size())));
   // Opens, as it lies there, before those that opened so far go.
-  BAYSWAP_TRY(const Keyring again, open_lock(store, passphrase, lighthouse));
+  BAYSWAP_TRY(const Keyring again, open_lock(store, passphrase, sync_folder));
   if (!(again == keys))
     return fail(ErrorCode::busy, "another device changed the keys at the same moment",
                 "enter the newer passphrase, and change them again");
@@ -235,15 +235,15 @@ Result<Keyring> put_lock(Store& store, Keyring keys, const std::string& passphra
   return keys;
 }
 
-Result<Keyring> open_lock(Store& store, const std::string& passphrase, const std::string& lighthouse) {
+Result<Keyring> open_lock(Store& store, const std::string& passphrase, const std::string& sync_folder) {
   BAYSWAP_TRY(const std::string name, newest_lock(store));
   if (name.empty())
-    return fail(ErrorCode::damaged, "the lighthouse's keys are missing",
+    return fail(ErrorCode::damaged, "the sync folder's keys are missing",
                 "a device that still has them can put them there anew by changing the key");
   constexpr std::size_t largest = 200000;
   BAYSWAP_TRY(const Blob bytes, store.read(join_path(keys_folder, name), largest));
   BAYSWAP_TRY(Keyring keys, Keyring::unlocked({reinterpret_cast<const char*>(bytes.data()), bytes.size()},
-                                              passphrase, lighthouse));
+                                              passphrase, sync_folder));
   keys.lock = name;
   return keys;
 }
@@ -252,11 +252,12 @@ Result<Keyring> open_lock(Store& store, const std::string& passphrase, const std
 
 namespace {
 
-// A sealed file: "BSS", its form, a part of the key's digest (8 bytes), a nonce (24 bytes), and the sealed
-// bytes: their true size (64 bits), they themselves, zeros. The sealed name goes into the seal as well.
+// An encrypted file: "BSS", its form, a part of the key's digest (8 bytes), a nonce (24 bytes), and the
+// encrypted bytes: their true size (64 bits), they themselves, zeros. The encrypted name goes into the
+// checksum as well.
 constexpr std::array<Byte, 4> file_mark{'B', 'S', 'S', 1};
 constexpr std::size_t tag_size = 8;
-constexpr std::size_t sealed_head_size = file_mark.size() + tag_size + nonce_size;
+constexpr std::size_t encrypted_head_size = file_mark.size() + tag_size + nonce_size;
 constexpr std::size_t length_size = 8;
 constexpr std::size_t least_padded = 4096;
 constexpr std::size_t largest_file = std::size_t{1} << 30;
@@ -268,9 +269,9 @@ std::size_t padded(std::size_t size) {
   return whole;
 }
 
-class SealedStore final : public Store {
+class EncryptedStore final : public Store {
  public:
-  SealedStore(Store& below, Keyring keys) : below_(&below), keys_(std::move(keys)) {
+  EncryptedStore(Store& below, Keyring keys) : below_(&below), keys_(std::move(keys)) {
     (void)start_sodium();
     for (const Keyring::Key& key : keys_.contents()) tags_.push_back(tag_of(key));
     // Two uses of the key for names: their digests, and what hides them.
@@ -307,7 +308,7 @@ class SealedStore final : public Store {
     const auto plain = opened(file.view(), name_of(encrypted));
     if (!plain)
       return fail(ErrorCode::damaged,
-                  fmt::format("{} is damaged, or was sealed with another key", display_path(path)),
+                  fmt::format("{} is damaged, or was encrypted with another key", display_path(path)),
                   "another device that has it puts it there again with its next round");
     const auto first = static_cast<std::size_t>(std::min<std::uint64_t>(at, plain->size()));
     return plain->slice(first, count);
@@ -389,27 +390,27 @@ class SealedStore final : public Store {
     std::vector<Byte> plain(padded(length_size + bytes.size()));
     put_le(plain, 0, length_size, bytes.size());
     std::ranges::copy(bytes, plain.begin() + length_size);
-    Buffer out(sealed_head_size + plain.size() + seal_size);
+    Buffer out(encrypted_head_size + plain.size() + checksum_size);
     const auto file = out.bytes();
     std::ranges::copy(file_mark, file.begin());
     std::ranges::copy(tags_.back(), file.begin() + file_mark.size());
     Byte* const nonce = file.data() + file_mark.size() + tag_size;
     randombytes_buf(nonce, nonce_size);
     unsigned long long size = 0;
-    crypto_aead_xchacha20poly1305_ietf_encrypt(file.data() + sealed_head_size, &size, plain.data(),
+    crypto_aead_xchacha20poly1305_ietf_encrypt(file.data() + encrypted_head_size, &size, plain.data(),
                                                plain.size(), reinterpret_cast<const Byte*>(name.data()),
                                                name.size(), nullptr, nonce, keys_.contents().back().data());
-    return std::move(out).freeze(sealed_head_size + static_cast<std::size_t>(size));
+    return std::move(out).freeze(encrypted_head_size + static_cast<std::size_t>(size));
   }
 
   [[nodiscard]] std::optional<Blob> opened(ByteView file, std::string_view name) const {
-    if (file.size() < sealed_head_size + seal_size + length_size ||
+    if (file.size() < encrypted_head_size + checksum_size + length_size ||
         !std::ranges::equal(file.first(file_mark.size()), file_mark))
       return std::nullopt;
     const ByteView tag = file.subspan(file_mark.size(), tag_size);
     const Byte* const nonce = file.data() + file_mark.size() + tag_size;
-    const ByteView box = file.subspan(sealed_head_size);
-    std::vector<Byte> plain(box.size() - seal_size);
+    const ByteView box = file.subspan(encrypted_head_size);
+    std::vector<Byte> plain(box.size() - checksum_size);
     for (std::size_t i = 0; i < tags_.size(); ++i) {
       if (!std::ranges::equal(tags_[i], tag)) continue;
       unsigned long long size = 0;
@@ -434,7 +435,7 @@ class SealedStore final : public Store {
 }  // namespace
 
 std::unique_ptr<Store> encrypted_store(Store& below, Keyring keys) {
-  return std::make_unique<SealedStore>(below, std::move(keys));
+  return std::make_unique<EncryptedStore>(below, std::move(keys));
 }
 
 }  // namespace bayswap

@@ -1,4 +1,4 @@
-// The names of locks in a lighthouse.
+// The names of locks in a sync folder.
 #pragma once
 
 #include <cstdint>

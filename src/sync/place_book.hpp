@@ -18,7 +18,7 @@ struct HeldPlace {
   bool is_lost = false;         // gone, empty or damaged: the user is asked
   bool is_known_lost = false;   // and the user has seen that many are
   bool is_wanted_back = false;  // the user's answer was that it should not be
-  bool is_unheard = false;      // new here: no lighthouse was heard since
+  bool is_unheard = false;      // new here: no sync folder was heard since
   // A write that is under way: what it will hold then.
   std::string coming;  // hex digest; empty: none
   VersionId coming_version;

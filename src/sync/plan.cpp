@@ -35,12 +35,12 @@ bool is_left_out(const BaySync& sync, const std::string& path) {
 class BayPlanner {
  public:
   /// `bringing_back`: only places that are wanted back, whatever is there now.
-  BayPlanner(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse, Logbook* logbook,
+  BayPlanner(SyncRound::Impl& round, BayView& view, SyncFolder* sync_folder, Logbook* logbook,
              bool bringing_back)
       : round_(round),
         logbook_(logbook),
         view_(view),
-        lighthouse_(lighthouse),
+        sync_folder_(sync_folder),
         bay_(view.bay().name),
         request_(round.request.carry),
         bringing_back_(bringing_back) {
@@ -231,13 +231,13 @@ class BayPlanner {
       if (place != nullptr) row(Outcome::waits, head, place->path, *why);
       return {};
     }
-    const auto bytes = round_.replica.bundle(head, lighthouse_);
+    const auto bytes = round_.replica.bundle(head, sync_folder_);
     if (!bytes) {
       const bool is_missing =
           bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
       if (!is_missing) return tl::unexpected(bytes.error());
       row(Outcome::waits, head, place != nullptr ? place->path : "",
-          fmt::format("its bytes are not at the lighthouse; {} is asked for them", made_on(head)));
+          fmt::format("its bytes are not at the sync folder; {} is asked for them", made_on(head)));
       return {};
     }
     auto bundle = bundle_from_bytes(*bytes, view_.catalog());
@@ -253,7 +253,7 @@ class BayPlanner {
   // ---- States and configuration: as they are
 
   Result<Blob> plain_bytes(const Version& version) {
-    BAYSWAP_TRY(const Blob bytes, round_.replica.bundle(version, lighthouse_));
+    BAYSWAP_TRY(const Blob bytes, round_.replica.bundle(version, sync_folder_));
     BAYSWAP_TRY(const Bundle bundle, bundle_from_bytes(bytes, view_.catalog()));
     if (bundle.content.kind != Content::Kind::tree || bundle.content.tree.size() != 1)
       return fail(ErrorCode::damaged,
@@ -284,7 +284,7 @@ class BayPlanner {
           bytes.error().code == ErrorCode::not_found || bytes.error().code == ErrorCode::damaged;
       if (!is_missing) return tl::unexpected(bytes.error());
       row(Outcome::waits, head, *path,
-          fmt::format("its bytes are not at the lighthouse; {} is asked for them", made_on(head)));
+          fmt::format("its bytes are not at the sync folder; {} is asked for them", made_on(head)));
       return {};
     }
     BAYSWAP_TRY(const auto before, view_.store().read_if_there(*path, max_state_bytes));
@@ -470,7 +470,7 @@ class BayPlanner {
   SyncRound::Impl& round_;
   Logbook* logbook_;
   BayView& view_;
-  Lighthouse* lighthouse_;
+  SyncFolder* sync_folder_;
   std::string bay_;
   CarryRequest request_;
   const History* history_ = nullptr;
@@ -501,12 +501,12 @@ SourceSave source_of(const Version& version, Bundle bundle, const std::set<Issue
   return source;
 }
 
-Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, Lighthouse* lighthouse,
+Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view, SyncFolder* sync_folder,
                                     Logbook* logbook) {
   round.writings[view.bay().name].clear();
   std::vector<Plan> plans;
   for (const bool bringing_back : {false, true})
-    BAYSWAP_CHECK(BayPlanner(round, view, lighthouse, logbook, bringing_back).run(plans));
+    BAYSWAP_CHECK(BayPlanner(round, view, sync_folder, logbook, bringing_back).run(plans));
   return plans;
 }
 

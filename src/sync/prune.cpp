@@ -10,7 +10,7 @@
 
 namespace bayswap {
 
-Result<void> Replica::forget(Lighthouse& lighthouse, const std::string& device) {
+Result<void> Replica::forget(SyncFolder& sync_folder, const std::string& device) {
   std::vector<std::string> ids;
   std::vector<std::string> names;
   for (const auto& [id, peer] : peers_) {
@@ -27,17 +27,17 @@ Result<void> Replica::forget(Lighthouse& lighthouse, const std::string& device) 
                 : names.empty() ? "no other device has reported yet"
                                 : fmt::format("there are {}", joined(names, ", ")));
   }
-  BAYSWAP_CHECK(lighthouse.forget(ids.front()));
+  BAYSWAP_CHECK(sync_folder.forget(ids.front()));
   peers_.erase(ids.front());
   is_changed_ = true;
   return save();
 }
 
-Result<std::vector<Replica::Manifest>> Replica::manifests(Lighthouse& lighthouse) {
+Result<std::vector<Replica::Manifest>> Replica::manifests(SyncFolder& sync_folder) {
   std::vector<Manifest> all;
-  BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
+  BAYSWAP_TRY(const auto pointers, sync_folder.pointers());
   for (const Pointer& pointer : pointers) {
-    BAYSWAP_TRY(const Blob bytes, lighthouse.manifests().get(pointer.manifest, max_manifest_bytes));
+    BAYSWAP_TRY(const Blob bytes, sync_folder.manifests().get(pointer.manifest, max_manifest_bytes));
     auto manifest = manifest_from(bytes.view());
     if (!manifest)
       return fail(ErrorCode::damaged, "a device's report is damaged", "sync on that device first");
@@ -48,22 +48,22 @@ Result<std::vector<Replica::Manifest>> Replica::manifests(Lighthouse& lighthouse
   return all;
 }
 
-Result<Pruned> Replica::prune(Lighthouse& lighthouse, std::size_t keep) {
+Result<Pruned> Replica::prune(SyncFolder& sync_folder, std::size_t keep) {
   Pruned done;
   BAYSWAP_CHECK(load_history());
-  BAYSWAP_TRY(auto told, manifests(lighthouse));
-  BAYSWAP_TRY(done.versions, prune_versions(lighthouse, keep, told));
+  BAYSWAP_TRY(auto told, manifests(sync_folder));
+  BAYSWAP_TRY(done.versions, prune_versions(sync_folder, keep, told));
   BAYSWAP_CHECK(save());
   if (done.versions > 0) {
     Exchanged exchanged;
-    BAYSWAP_CHECK(publish(lighthouse, reported_, {}, exchanged));
-    BAYSWAP_TRY(told, manifests(lighthouse));
+    BAYSWAP_CHECK(publish(sync_folder, reported_, {}, exchanged));
+    BAYSWAP_TRY(told, manifests(sync_folder));
   }
-  BAYSWAP_CHECK(sweep(lighthouse, told, done));
+  BAYSWAP_CHECK(sweep(sync_folder, told, done));
   return done;
 }
 
-Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t keep,
+Result<std::size_t> Replica::prune_versions(SyncFolder& sync_folder, std::size_t keep,
                                             const std::vector<Manifest>& told) {
   // What each device knows. One that is forgotten is not asked.
   std::vector<std::set<VersionId>> known;
@@ -73,7 +73,7 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
     for (std::size_t page = 0; page < pages_.size(); ++page) {
       if (manifest.pages[page] == Digest{}) continue;
       auto records = objects_.get(manifest.pages[page], max_page_bytes);
-      if (!records) records = lighthouse.objects().get(manifest.pages[page], max_page_bytes);
+      if (!records) records = sync_folder.objects().get(manifest.pages[page], max_page_bytes);
       if (!records) return tl::unexpected(records.error());
       BAYSWAP_CHECK(theirs.join_page(page, records->view()));
     }
@@ -139,7 +139,7 @@ Result<std::size_t> Replica::prune_versions(Lighthouse& lighthouse, std::size_t 
   return gone.size();
 }
 
-Result<void> Replica::sweep(Lighthouse& lighthouse, const std::vector<Manifest>& told, Pruned& done) {
+Result<void> Replica::sweep(SyncFolder& sync_folder, const std::vector<Manifest>& told, Pruned& done) {
   std::set<Digest> needed;
   std::map<std::string, std::uint64_t> counters;
   for (const auto& [id, version] : history_.versions()) needed.insert(version.bundle);
@@ -149,7 +149,7 @@ Result<void> Replica::sweep(Lighthouse& lighthouse, const std::vector<Manifest>&
     for (const Digest& page : manifest.pages) {
       if (page == Digest{} || !needed.insert(page).second) continue;
       // What another device knows and this one does not yet.
-      BAYSWAP_TRY(const Blob bytes, lighthouse.objects().get(page, max_page_bytes));
+      BAYSWAP_TRY(const Blob bytes, sync_folder.objects().get(page, max_page_bytes));
       Replica theirs(*store_);
       const auto at = std::ranges::find(manifest.pages, page) - manifest.pages.begin();
       BAYSWAP_CHECK(theirs.join_page(static_cast<std::size_t>(at), bytes.view()));
@@ -160,12 +160,12 @@ Result<void> Replica::sweep(Lighthouse& lighthouse, const std::vector<Manifest>&
     const auto then = unused_at_.find(one.first);
     return then != unused_at_.end() && then->second < one.second;
   });
-  BAYSWAP_TRY(const auto there, lighthouse.objects().list());
+  BAYSWAP_TRY(const auto there, sync_folder.objects().list());
   std::set<Digest> unused;
   for (const Digest& digest : there) {
     if (needed.contains(digest)) continue;
     if (all_told_again && unused_.contains(digest)) {
-      BAYSWAP_CHECK(lighthouse.objects().remove(digest));
+      BAYSWAP_CHECK(sync_folder.objects().remove(digest));
       ++done.objects;
     } else {
       unused.insert(digest);

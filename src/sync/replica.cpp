@@ -179,7 +179,7 @@ Result<void> Replica::join_page(std::size_t page, ByteView bytes) {
 Blob Replica::state() const {
   WireWriter out;
   out.u8(replica_form);
-  for (const std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse})
+  for (const std::string* text : {&device_.id, &device_.name, &device_.url, &device_.sync_folder})
     out.text(*text);
   out.u64(counter_);
   out.raw(told_.bytes);
@@ -213,19 +213,20 @@ Result<void> Replica::load_state() {
   const std::string path(state_name);
   BAYSWAP_TRY(const auto file, store_->read_if_there(path, max_state));
   if (!file)
-    return fail(ErrorCode::not_found, "this device is not in a lighthouse", "",
-                {Remedy::Kind::join_lighthouse, {}});
+    return fail(ErrorCode::not_found, "this device is not in a sync folder", "",
+                {Remedy::Kind::join_sync_folder, {}});
   const auto damaged = [&] {
     return fail(ErrorCode::damaged, fmt::format("{} is damaged", store_->display_path(path)),
-                "remove that file and join the lighthouse again: no version is lost",
-                {Remedy::Kind::join_lighthouse, {}});
+                "remove that file and join the sync folder again: no version is lost",
+                {Remedy::Kind::join_sync_folder, {}});
   };
   if (file->size() < sizeof(Digest::bytes)) return damaged();
   const ByteView body = file->view().first(file->size() - sizeof(Digest::bytes));
   if (!std::ranges::equal(sha256(body).bytes, file->view().last(sizeof(Digest::bytes)))) return damaged();
   WireReader in(body);
   if (in.u8() != replica_form) return damaged();
-  for (std::string* text : {&device_.id, &device_.name, &device_.url, &device_.lighthouse}) *text = in.text();
+  for (std::string* text : {&device_.id, &device_.name, &device_.url, &device_.sync_folder})
+    *text = in.text();
   counter_ = in.u64();
   told_ = in.digest();
   reported_ = read_report(in);
@@ -258,19 +259,19 @@ Result<Replica> Replica::open(Store& store) {
   Replica replica(store);
   BAYSWAP_CHECK(replica.load_state());
   if (replica.device_.url.empty())
-    return fail(ErrorCode::not_found, "this device has left its lighthouse", "",
-                {Remedy::Kind::join_lighthouse, {}});
+    return fail(ErrorCode::not_found, "this device has left its sync folder", "",
+                {Remedy::Kind::join_sync_folder, {}});
   return replica;
 }
 
 Result<Replica> Replica::join(Store& store, const std::string& name, const std::string& url,
-                              const std::string& lighthouse) {
+                              const std::string& sync_folder) {
   Replica replica(store);
   if (const auto known = replica.load_state(); !known && known.error().code != ErrorCode::not_found)
     return tl::unexpected(known.error());
   DeviceInfo& device = replica.device_;
   if (device.id.empty()) device.id = random_id();
-  if (device.lighthouse != lighthouse) {
+  if (device.sync_folder != sync_folder) {
     // Nothing of what another one was told counts here.
     replica.counter_ = 0;
     replica.told_ = {};
@@ -286,7 +287,7 @@ Result<Replica> Replica::join(Store& store, const std::string& name, const std::
   }
   device.name = name;
   device.url = url;
-  device.lighthouse = lighthouse;
+  device.sync_folder = sync_folder;
   replica.is_changed_ = true;
   BAYSWAP_CHECK(replica.save());
   return replica;
@@ -300,11 +301,11 @@ Result<std::optional<DeviceInfo>> Replica::device_of(Store& store) {
   return replica.device_;
 }
 
-Result<std::vector<std::pair<std::string, std::string>>> Replica::devices_of(Lighthouse& lighthouse) {
+Result<std::vector<std::pair<std::string, std::string>>> Replica::devices_of(SyncFolder& sync_folder) {
   std::vector<std::pair<std::string, std::string>> all;
-  BAYSWAP_TRY(const auto pointers, lighthouse.pointers());
+  BAYSWAP_TRY(const auto pointers, sync_folder.pointers());
   for (const Pointer& pointer : pointers) {
-    const auto bytes = lighthouse.manifests().get(pointer.manifest, max_manifest_bytes);
+    const auto bytes = sync_folder.manifests().get(pointer.manifest, max_manifest_bytes);
     const auto manifest = bytes ? manifest_from(bytes->view()) : std::nullopt;
     if (manifest && manifest->device == pointer.device) all.emplace_back(pointer.device, manifest->name);
   }
@@ -412,11 +413,11 @@ Result<void> Replica::save() {
   return {};
 }
 
-Result<Blob> Replica::bundle(const Version& version, Lighthouse* lighthouse) {
+Result<Blob> Replica::bundle(const Version& version, SyncFolder* sync_folder) {
   auto here = objects_.get(version.bundle);
   if (here) is_changed_ = wanted_.erase(version.bundle) > 0 || is_changed_;
-  if (here || lighthouse == nullptr) return here;
-  auto there = lighthouse->objects().get(version.bundle);
+  if (here || sync_folder == nullptr) return here;
+  auto there = sync_folder->objects().get(version.bundle);
   const bool is_missing =
       !there && (there.error().code == ErrorCode::not_found || there.error().code == ErrorCode::damaged);
   if (is_missing) is_changed_ = wanted_.insert(version.bundle).second || is_changed_;

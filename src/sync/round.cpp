@@ -179,20 +179,20 @@ Result<void> SyncRound::look(const Catalog& catalog, const SyncBay& bay, Logbook
   return {};
 }
 
-Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
+Result<Exchanged> SyncRound::exchange(SyncFolder* sync_folder) {
   // Versions first: a place that names one must find it.
   BAYSWAP_CHECK(impl_->replica.save());
   BAYSWAP_CHECK(impl_->places.save(impl_->own));
-  if (lighthouse == nullptr) return Exchanged{};
+  if (sync_folder == nullptr) return Exchanged{};
   DeviceReport report;
   report.seen = impl_->request.now;
   report.conflicts = impl_->replica.conflicts();
   for (const SyncRow& row : rows_)
     if (row.outcome == SyncRow::Outcome::waits) ++report.waiting;
-  BAYSWAP_TRY(Exchanged done, impl_->replica.exchange(*lighthouse, report));
+  BAYSWAP_TRY(Exchanged done, impl_->replica.exchange(*sync_folder, report));
   BAYSWAP_TRY(const bool is_news, settle_unheard(*impl_));
   if (!is_news) return done;
-  BAYSWAP_TRY(const Exchanged again, impl_->replica.exchange(*lighthouse, report));
+  BAYSWAP_TRY(const Exchanged again, impl_->replica.exchange(*sync_folder, report));
   done.received += again.received;
   done.sent += again.sent;
   done.sent_bytes += again.sent_bytes;
@@ -200,14 +200,14 @@ Result<Exchanged> SyncRound::exchange(Lighthouse* lighthouse) {
   return done;
 }
 
-Result<std::vector<Plan>> SyncRound::plan(const std::string& bay, Lighthouse* lighthouse, Logbook* logbook) {
+Result<std::vector<Plan>> SyncRound::plan(const std::string& bay, SyncFolder* sync_folder, Logbook* logbook) {
   impl_->rows = &rows_;
   const auto found = impl_->bays.find(bay);
   if (!stopped_by_.empty() || found == impl_->bays.end()) return std::vector<Plan>{};
   const PlaceBook::Rest* rest = impl_->places.rest_of(bay);
   if (found->second.is_at_rest && rest != nullptr && rest->knowledge == impl_->replica.knowledge())
     return std::vector<Plan>{};
-  return plan_into(*impl_, Impl::view_of(found->second), lighthouse, logbook);
+  return plan_into(*impl_, Impl::view_of(found->second), sync_folder, logbook);
 }
 
 Result<void> SyncRound::run(const std::string& bay, const std::vector<Plan>& plans, Logbook& logbook,
@@ -234,7 +234,7 @@ Result<void> SyncRound::run(const std::string& bay, const std::vector<Plan>& pla
   return impl_->places.save(impl_->own);
 }
 
-Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, Lighthouse* lighthouse) {
+Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, SyncFolder* sync_folder) {
   std::vector<SyncConflict> all;
   BAYSWAP_TRY(const History* history, impl_->replica.history());
   for (const Lineage& lineage : history->lineages()) {
@@ -247,7 +247,7 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
     conflict.save = heads.front()->label;
     conflict.platform = heads.front()->save.facts.game.platform;
     const auto read = [&](const Version& version) -> std::optional<Content> {
-      auto content = content_of(impl_->replica, version, lighthouse, catalog);
+      auto content = content_of(impl_->replica, version, sync_folder, catalog);
       return content ? std::optional(*std::move(content)) : std::nullopt;
     };
     const Version* ancestor = history->common_ancestor(heads);
@@ -279,11 +279,11 @@ Result<std::vector<SyncConflict>> SyncRound::conflicts(const Catalog& catalog, L
   return all;
 }
 
-Result<Content> content_of(Replica& replica, const Version& version, Lighthouse* lighthouse,
+Result<Content> content_of(Replica& replica, const Version& version, SyncFolder* sync_folder,
                            const Catalog& catalog) {
   if (version.is_deletion())
     return fail(ErrorCode::not_found, fmt::format("in that version '{}' was deleted", version.label));
-  BAYSWAP_TRY(const Blob bytes, replica.bundle(version, lighthouse));
+  BAYSWAP_TRY(const Blob bytes, replica.bundle(version, sync_folder));
   BAYSWAP_TRY(Bundle bundle, bundle_from_bytes(bytes, catalog));
   return std::move(bundle.content);
 }

@@ -89,7 +89,7 @@ struct SyncRound::Impl {
 /// A version as a save from outside of the bay, to be planned into it.
 [[nodiscard]] SourceSave source_of(const Version& version, Bundle bundle, const std::set<IssueCode>& accept);
 [[nodiscard]] Result<std::vector<Plan>> plan_into(SyncRound::Impl& round, BayView& view,
-                                                  Lighthouse* lighthouse, Logbook* logbook);
+                                                  SyncFolder* sync_folder, Logbook* logbook);
 [[nodiscard]] Result<void> run_plans(SyncRound::Impl& round, BayView& view, const std::vector<Plan>& plans,
                                      Logbook& logbook, const PlansRunner& run_some);
 

@@ -46,13 +46,13 @@ text = "LG"
 name = "coins"
 at = 2
 type = "u16"
-[[seal]]
+[[checksum]]
 id = "sum"
 kind = "sum"
 bits = 8
 at = 14
 over = [[0, 14]]
-[[seal]]
+[[checksum]]
 id = "sum-turned"
 complement-of = "sum"
 at = 15
@@ -66,12 +66,12 @@ at = 15
   const Blob seen = sheet_played(*core, &edit->files.front().bytes);
   EXPECT_EQ(seen.view()[mark_at], saw_it);
   EXPECT_EQ(coins_seen(seen), 9999U);
-  // Without the seals the program throws the ledger away: the test can fail.
+  // Without the checksums the program throws the ledger away: the test can fail.
   std::vector<Byte> raw(fresh.view().begin(), fresh.view().end());
   raw[2] = 9999 & 0xff;
   raw[3] = 9999 >> 8;
-  const Blob unsealed = Blob::copy_of(raw);
-  EXPECT_EQ(sheet_played(*core, &unsealed).view()[mark_at], wrote_it);
+  const Blob not_recomputed = Blob::copy_of(raw);
+  EXPECT_EQ(sheet_played(*core, &not_recomputed).view()[mark_at], wrote_it);
 }
 
 }  // namespace

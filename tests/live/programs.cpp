@@ -156,7 +156,7 @@ Blob gb_ledger_program() {
   a.name("fill");
   a.put({0x22, 0x3c, 0x0d});  // ld (hl+),a; inc a; dec c
   a.near(0x20, "fill");
-  sum("seal");
+  sum("checksum");
   a.put({0x22, 0x2f, 0x22});  // ld (hl+),a; cpl; ld (hl+),a
   a.put({0x3e, wrote_it});
   a.name("mark");

@@ -102,7 +102,7 @@ def test_the_schema_has_what_the_library_takes(world):
             "list": lambda request: _native.text("bsw_list", home._open(), b"bench", request),
             "inspect": lambda request: _native.text("bsw_inspect", home._open(), b"", 0, request),
             "convert": lambda request: _native.convert(home._open(), b"", None, request),
-            "keep": lambda request: _native.text("bsw_keep", home._open(), b"bench", request),
+            "backup": lambda request: _native.text("bsw_backup", home._open(), b"bench", request),
             "logbook": lambda request: _native.text("bsw_logbook", home._open(), request),
             "call": lambda request: _native.text("bsw_call", home._open(), b"bay list", request),
             "card_make": lambda request: _native.handle("bsw_card_make", request),
@@ -206,5 +206,5 @@ def test_the_examples_run(world, tmp_path):
     assert "Kelp Parade" in run(EXAMPLES / "list_with_icons.py", world / "clubroom/cards/kelp-parade.card", tmp_path / "icons")
     assert (tmp_path / "icons/0.png").read_bytes().startswith(b"\x89PNG")
     assert "3 carried" in run(EXAMPLES / "carry_with_progress.py", "bench", "quay-tv", text="y\n")
-    assert "bench: 3 kept" in run(EXAMPLES / "nightly_keep.py")
-    assert "bench: 0 kept, 3 the same already" in run(EXAMPLES / "nightly_keep.py")
+    assert "bench: 3 kept" in run(EXAMPLES / "nightly_backup.py")
+    assert "bench: 0 kept, 3 the same already" in run(EXAMPLES / "nightly_backup.py")

@@ -121,7 +121,7 @@ Blob gc_card_of_one_chain() {
   }
   for (std::size_t i = 5; i < 2048; ++i)
     put_be16(card, 3 * block + 10 + 2 * (i - 5), static_cast<std::uint16_t>(i + 1 < 2048 ? i + 1 : 0xffff));
-  const auto seal = [&](std::size_t from, std::size_t size, std::size_t at) {
+  const auto checksum = [&](std::size_t from, std::size_t size, std::size_t at) {
     std::uint32_t sum = 0;
     for (std::size_t i = 0; i < size; i += 2) sum += be16(card, from + i);
     const auto low = static_cast<std::uint16_t>(sum);
@@ -130,8 +130,8 @@ Blob gc_card_of_one_chain() {
     put_be16(card, at + 2, other == 0xffff ? std::uint16_t{0} : other);
   };
   for (const std::size_t at : {block, 3 * block}) put_be16(card, at + (at == block ? 8186 : 4), 9);
-  seal(block, 8188, block + 8188);
-  seal(3 * block + 4, block - 4, 3 * block);
+  checksum(block, 8188, block + 8188);
+  checksum(3 * block + 4, block - 4, 3 * block);
   return Blob::copy_of(card);
 }
 

@@ -106,11 +106,11 @@ inline const Catalog& catalog() {
 
 class SyncDevice {
  public:
-  // `keys`: of an encrypted lighthouse.
+  // `keys`: of an encrypted sync folder.
   SyncDevice(std::string name, Store& sea, std::optional<Keyring> keys = {})
       : name_(std::move(name)), sea_(sea), keys_(std::move(keys)) {
-    const auto lighthouse = Lighthouse::make(sea, keys_.has_value());
-    EXPECT_TRUE(lighthouse && Replica::join(own_, name_, "sea", lighthouse->id));
+    const auto sync_folder = SyncFolder::make(sea, keys_.has_value());
+    EXPECT_TRUE(sync_folder && Replica::join(own_, name_, "sea", sync_folder->id));
   }
   TestBay& bay(std::size_t index) { return *bays_.at(index); }
   TestBay& bay(const std::string& name, const std::string& toml) {
@@ -146,12 +146,12 @@ class SyncDevice {
       if (!well(round->look(catalog(), {&one->bay, stores.back().get(), {}}, &*logbook).has_value()))
         return round->rows();
     }
-    const auto sealed = sealed_over(sea);
-    std::optional<Lighthouse> lighthouse;
-    if (online) lighthouse = *Lighthouse::open(sea, sealed.get());
-    if (!well(round->exchange(online ? &*lighthouse : nullptr).has_value())) return round->rows();
+    const auto encrypted = encrypted_over(sea);
+    std::optional<SyncFolder> sync_folder;
+    if (online) sync_folder = *SyncFolder::open(sea, encrypted.get());
+    if (!well(round->exchange(online ? &*sync_folder : nullptr).has_value())) return round->rows();
     for (const auto& one : bays_) {
-      const auto plans = round->plan(one->bay.name, online ? &*lighthouse : nullptr, &*logbook);
+      const auto plans = round->plan(one->bay.name, online ? &*sync_folder : nullptr, &*logbook);
       PlansRunner run_some;
       if (after_writing)
         run_some = [&](std::span<const Plan* const> group, std::optional<std::int64_t> batch) {
@@ -164,7 +164,7 @@ class SyncDevice {
         return round->rows();
     }
     stopped_by = round->stopped_by();
-    if (auto all = round->conflicts(catalog(), online ? &*lighthouse : nullptr)) conflicts = *all;
+    if (auto all = round->conflicts(catalog(), online ? &*sync_folder : nullptr)) conflicts = *all;
     last_rows = round->rows();
     return round->rows();
   }
@@ -179,11 +179,11 @@ class SyncDevice {
   // As the commands do it: what others know is asked first.
   void forget_and_prune(const std::string& device, std::size_t keep) {
     auto replica = Replica::open(own_);
-    const auto sealed = sealed_over(sea_);
-    auto lighthouse = Lighthouse::open(sea_, sealed.get());
-    ASSERT_TRUE(replica && lighthouse && replica->exchange(*lighthouse, {}));
-    (void)replica->forget(*lighthouse, device);
-    (void)replica->prune(*lighthouse, keep);  // a lighthouse that has lost something is left as it is
+    const auto encrypted = encrypted_over(sea_);
+    auto sync_folder = SyncFolder::open(sea_, encrypted.get());
+    ASSERT_TRUE(replica && sync_folder && replica->exchange(*sync_folder, {}));
+    (void)replica->forget(*sync_folder, device);
+    (void)replica->prune(*sync_folder, keep);  // a sync folder that has lost something is left as it is
   }
   // As it was once done: what came from the versions that went is known to nobody.
   void prune_without_a_trace() {
@@ -243,7 +243,7 @@ class SyncDevice {
   Power power;
 
  private:
-  [[nodiscard]] std::unique_ptr<Store> sealed_over(Store& sea) const {
+  [[nodiscard]] std::unique_ptr<Store> encrypted_over(Store& sea) const {
     return keys_ ? encrypted_store(sea, *keys_) : nullptr;
   }
   std::string name_;
