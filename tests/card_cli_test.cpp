@@ -38,7 +38,7 @@ TEST_F(CardCli, CardsAreListedTakenApartAndPutTogether) {
   EXPECT_EQ(json({"card", "list", other})["free_blocks"], 11);
   EXPECT_EQ(bayswap({"card", "import", other, path("suvi.parcel")}).code, 3) << "it is there already";
   EXPECT_EQ(bayswap({"card", "import", other, path("suvi.parcel"), "--replace"}).code, 0);
-  ASSERT_EQ(bayswap({"card", "remove", other, "BESLPS-99001IDA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", "--yes", other, "BESLPS-99001IDA"}).code, 0);
   ASSERT_EQ(bayswap({"card", "copy", card, "BESLPS-99001IDA", other}).code, 0);
   EXPECT_EQ(bayswap({"card", "check", other}).code, 0);
   const auto entries = json({"logbook"});
@@ -109,7 +109,7 @@ TEST_F(CardCli, SavesGoBetweenFoldersAndCards) {
   EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
   // Onto a folder: a new one is written, one that is there is not, and all can be taken back.
   EXPECT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 3);
-  ASSERT_EQ(bayswap({"card", "remove", folder, "BESLES-99001IDA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", "--yes", folder, "BESLES-99001IDA"}).code, 0);
   EXPECT_FALSE(exists("clubroom/cards/ninefold-pier" + model));
   ASSERT_EQ(bayswap({"card", "copy", path("pier.ecc"), "BESLES-99001IDA", folder}).code, 0);
   EXPECT_EQ(read("out" + model), read("clubroom/cards/ninefold-pier" + model));
@@ -141,12 +141,12 @@ TEST_F(CardCli, ABrokenCardsSavesAreRescued) {
 
 TEST_F(CardCli, RegionsAreStampedAndWatched) {
   const std::string card = path("clubroom/cards/saltglass.card");
-  const Outcome codeless = bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan"});
+  const Outcome codeless = bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan"});
   EXPECT_EQ(codeless.code, 2);
   EXPECT_TRUE(has(codeless.err, "--code CODE")) << codeless.err;
-  EXPECT_EQ(bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan", "--code", "x"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan", "--code", "x"}).code, 2);
   const Outcome renamed =
-      bayswap({"card", "rename", card, "BESLPS-99001IDA", "--region", "japan", "--code", "slps_990.02"});
+      bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan", "--code", "slps_990.02"});
   EXPECT_EQ(renamed.code, 0) << renamed.err;
   EXPECT_TRUE(has(renamed.err, "that is not touched"));
   const auto listed = json({"card", "list", card});
@@ -161,7 +161,7 @@ TEST_F(CardCli, RegionsAreStampedAndWatched) {
   EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "europe"}).code, 3);
   EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "japan"}).code, 0);
   EXPECT_EQ(bayswap({"card", "import", other, path("one"), "--region", "atlantis"}).code, 2);
-  EXPECT_EQ(bayswap({"card", "rename", card, "NOBODY", "--region", "japan"}).code, 4);
+  EXPECT_EQ(bayswap({"card", "restamp", card, "NOBODY", "--region", "japan"}).code, 4);
 }
 
 TEST_F(CardCli, DeletedSavesComeBack) {
@@ -230,7 +230,7 @@ TEST_F(CardCli, FilesHaveTheDatesOfTheCardAndRepairSaysWhatRemains) {
   CardSave turned = *(*open_card(read("ps2.card")))->read("BESLES-99001DATA");
   std::ranges::reverse(turned.files);
   write("turned.parcel", to_parcel(turned));
-  ASSERT_EQ(bayswap({"card", "remove", card, "BESLES-99001DATA"}).code, 0);
+  ASSERT_EQ(bayswap({"card", "remove", "--yes", card, "BESLES-99001DATA"}).code, 0);
   ASSERT_EQ(bayswap({"card", "import", card, path("turned.parcel")}).code, 0);
   const auto before = order();
   write("BESLES-99001DATA/game.dat", noise(3000, 9));

@@ -183,8 +183,10 @@ TEST_F(JsonDocuments, EveryCommandPrintsOneAsItsSchemaSays) {
   run("card export", {card, "x", "--out", "y"});
   run("card import", {card, "ida.single", "--replace"});
   run("card import", {card, "ida.single"});
-  run("card remove", {card, ida});
-  run("card remove", {card, "x"});
+  run("card remove", {card, ida, "--dry-run"});
+  run("card remove", {card, ida});  // refused: there is no terminal to ask on
+  run("card remove", {card, ida, "--yes"});
+  run("card remove", {card, "x", "--yes"});
   run("card undelete", {card, ida});
   run("card undelete", {card, "x"});
   run("card make", {"ps1", "new.mcr"});

@@ -353,7 +353,7 @@ TEST_F(OwnJobs, ASaveOfACardComesBackAloneByItsDate) {
   bring(two, "1700100000");
   bring(later, "1700200000");
   setenv("BAYSWAP_NOW", "1700300000", 1);
-  EXPECT_EQ(bayswap({"card", "remove", "tv/card.raw", two.name}).code, 0);
+  EXPECT_EQ(bayswap({"card", "remove", "--yes", "tv/card.raw", two.name}).code, 0);
   done({"restore", one.name, "--date", "2023-11-15"});
   // And by its entry, as the card has changed since.
   bring(later, "1700400000");

@@ -149,7 +149,7 @@ TEST_F(Remedies, WhatAnErrorOffersIsTaken) {
       {"list", "cards/two in one.raw"},
       {"list", "nowhere"},
       {"card", "export", "cards/two in one.raw", "--out", "x"},
-      {"card", "remove", "cards/two in one.raw", "nothing"},
+      {"card", "remove", "--yes", "cards/two in one.raw", "nothing"},
       {"card", "import", "cards/two in one.raw", "known.srm"},
       {"restore", "Lamp Quay"},
       {"restore", "Lamp Quay", "--version", "abcd"},

@@ -72,7 +72,7 @@ TEST(Checksums, SumsAndDigests) {
 }
 
 TEST(Checksums, InnerOnesAreMadeRightFirst) {
-  rc::check("whatever changes, resealing makes all of them right and touches nothing else", [] {
+  rc::check("whatever changes, recomputing makes all of them right and touches nothing else", [] {
     std::vector<Byte> save = bytes_of(noise(4096, *rc::gen::inRange<std::uint32_t>(0, 1000)));
     // Records of 64 bytes with a sum each, a CRC over eight of them, a digest over everything.
     std::vector<Checksum> checksums;

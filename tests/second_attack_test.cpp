@@ -24,7 +24,7 @@ TEST(SecondAttack, AnEncryptedSyncFolderIsBelievedOnce) {
   const auto about = SyncFolder::make(sea, true);
   ASSERT_TRUE(about && about->is_encrypted);
   const auto encrypted = encrypted_store(sea, Keyring::make());
-  const std::string open = "sync folder = 1\nid = \"" + about->id + "\"\n";
+  const std::string open = "sync_folder = 1\nid = \"" + about->id + "\"\n";
   ASSERT_TRUE(sea.replace("sync-folder.toml", text_blob(open).view()));
   auto sync_folder = SyncFolder::open(*about, sea, encrypted.get());
   ASSERT_TRUE(sync_folder);

@@ -37,11 +37,12 @@ Words folded(Words words) {
 // the upper three lines come from whole pairs of words, the next is the second word of each pair, the lower
 // three are masks of whole bytes. Eight parities are then taken at once, a byte each.
 Ecc ecc_of(ByteView chunk) {
-  static_assert(std::endian::native == std::endian::little,
-                "bytes within a word are counted from the low end");
   assert(chunk.size() == ecc_chunk_bytes);
   std::array<Words, word_pairs> w{};
   std::memcpy(w.data(), chunk.data(), ecc_chunk_bytes);
+  // Bytes within a word are counted from the low end.
+  if constexpr (std::endian::native == std::endian::big)
+    for (Words& one : w) one = Words{__builtin_bswap64(one[0]), __builtin_bswap64(one[1])};
   std::array<Words, 3> line{};
   // Pairs, pairs of pairs, ...: what is in the second of each pair has the bit set.
   std::size_t count = w.size();

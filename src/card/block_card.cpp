@@ -196,7 +196,7 @@ Result<void> BlockCard::undelete(const std::string& name) {
                   "drop another save first");
     BAYSWAP_CHECK(place(save));
   }
-  checksum();
+  update_checksums();
   changed();
   names_.reset();
   return {};
@@ -259,7 +259,7 @@ std::size_t BlockCard::repair() {
   changed();
   if (sure)
     for (const std::size_t block : orphans()) release(block);
-  checksum();
+  update_checksums();
   changed();
   names_.reset();
   const std::size_t after = check().size();

@@ -92,7 +92,7 @@ class BlockCard : public Card {
   /// Makes a block that no save leads to a free one.
   virtual void release(std::size_t /*block*/) {}
   /// Makes checksums right after a change.
-  virtual void checksum() {}
+  virtual void update_checksums() {}
   /// Drops what was remembered of the medium: it has changed.
   virtual void forget() const {}
 

@@ -432,8 +432,7 @@ Result<std::unique_ptr<Card>> open_card(const Blob& file, int slot) {
   }
   const auto guess = guess_card(file.view());
   if (!guess)
-    return fail(ErrorCode::not_recognised,
-                fmt::format("{} bytes that are no memory card we know", file.size()),
+    return fail(ErrorCode::not_recognised, fmt::format("not a supported memory card ({} bytes)", file.size()),
                 "inspect the file to see what it is", {Remedy::Kind::rescue_card, {}});
   const Blob whole = guess->reversed_in > 1 ? reversed_in_units(file.view(), guess->reversed_in) : file;
   const Blob image = whole.slice(guess->at, guess->image_bytes);

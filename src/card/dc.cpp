@@ -165,8 +165,7 @@ class DcCard final : public BlockCard {
     for (const Slot& slot : slots()) {
       const ByteView entry = bytes(slot.at, entry_bytes);
       if (entry[type_at] != type_data && entry[type_at] != type_game)
-        problems.add(slot.at, false, "entry {}: type {:02X}, which there is not", slot.number,
-                     entry[type_at]);
+        problems.add(slot.at, false, "entry {}: unknown type {:02X}", slot.number, entry[type_at]);
       const ByteView date = entry.subspan(time_at, time_bytes);
       if (std::any_of(date.begin(), date.end(), [](Byte b) { return (b & 15U) > 9 || b >> 4U > 9; }))
         problems.add(slot.at + time_at, false, "entry {}: its date is not in decimal digits", slot.number);

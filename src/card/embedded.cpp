@@ -82,7 +82,7 @@ class Finder {
     using namespace ps1;
     if (bytes_[from] != state_first) return;
     const ByteView entry = at(from, frame_bytes);
-    if (entry.empty() || le32(entry, state_at) != state_first || !is_encrypted(entry) ||
+    if (entry.empty() || le32(entry, state_at) != state_first || !has_right_checksum(entry) ||
         !ps1_save().plausible(entry))
       return;
     const std::size_t size = le32(entry, size_at);

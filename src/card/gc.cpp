@@ -135,7 +135,7 @@ class GcCard final : public BlockCard {
       problems.add(megabits_at, true, "header: {} Mbit, and the image has {}", be16(image_, megabits_at),
                    block_count() / blocks_a_megabit);
     if (be16(image_, encoding_at) > 1)
-      problems.add(encoding_at, false, "header: encoding {}, which there is not", be16(image_, encoding_at));
+      problems.add(encoding_at, false, "header: unknown encoding {}", be16(image_, encoding_at));
     for (const std::size_t copy : {0U, 1U}) {
       if (!is_sound(image_, directory(copy)))
         report_sum(problems, directory(copy), copy == 0 ? "directory" : "backup of the directory",
@@ -177,7 +177,7 @@ class GcCard final : public BlockCard {
     std::ranges::copy(save.entry.view(), entry.begin());
     put_be16(entry, first_block_at, static_cast<std::uint16_t>(blocks.front()));
     put_be16(entry, blocks_at, static_cast<std::uint16_t>(wanted));
-    checksum();
+    update_checksums();
     return {};
   }
   void erase(const Slot& slot, const std::vector<std::size_t>& blocks) override {
@@ -187,7 +187,7 @@ class GcCard final : public BlockCard {
     for (const std::size_t block : blocks)
       put_be16(image_, links + links_at + 2 * (block - system_blocks), 0);
     put_be16(image_, links + free_at, static_cast<std::uint16_t>(free_by_links(image_, links)));
-    checksum();
+    update_checksums();
   }
   void repair_medium() override {
     put_be16(image_, megabits_at, static_cast<std::uint16_t>(block_count() / blocks_a_megabit));
@@ -223,7 +223,7 @@ class GcCard final : public BlockCard {
     put_be16(image_, tables.at(copy) + free_at, static_cast<std::uint16_t>(free_blocks_by(copy)));
     checksum_area(image_, table(copy));
   }
-  void checksum() override {
+  void update_checksums() override {
     // Only what was sound, or was just made from it: the newer copy of each.
     for (const std::size_t copy : {0U, 1U}) {
       if (directory_turned_ == copy + 1) checksum_area(image_, directory(copy));

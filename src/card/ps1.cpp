@@ -47,7 +47,7 @@ class Ps1Card final : public BlockCard {
       if (link == no_next) break;
       const std::size_t next = link + std::size_t{1};
       if (next > save_blocks)
-        way.problem = fmt::format("block {} leads to block {}, which there is not", here, next);
+        way.problem = fmt::format("block {} leads to block {}, beyond the card", here, next);
       else if (std::ranges::find(way.blocks, next) != way.blocks.end())
         way.problem = fmt::format("its blocks lead in a circle at block {}", next);
       else if (!is(next, state_middle) && !is(next, state_last))
@@ -73,7 +73,7 @@ class Ps1Card final : public BlockCard {
   std::size_t block_at(std::size_t block) const override { return block * block_size; }
   std::size_t mark_at(std::size_t block) const override { return block * frame_bytes; }
   std::string entry_problem(const Slot& slot) const override {
-    return is_encrypted(frame(slot.number)) ? "" : "the checksum of its directory frame is wrong";
+    return has_right_checksum(frame(slot.number)) ? "" : "the checksum of its directory frame is wrong";
   }
 
   void check_medium(Problems& problems) const override {
@@ -82,15 +82,14 @@ class Ps1Card final : public BlockCard {
       if (index == 0 && (head[0] != 'M' || head[1] != 'C'))
         problems.add(0, true, "frame 0 begins with {:02X} {:02X}, not with the card's mark", head[0],
                      head[1]);
-      if (!is_encrypted(head))
+      if (!has_right_checksum(head))
         problems.add(index * frame_bytes + checksum_at, true, "frame {}: checksum {:02X}, should be {:02X}",
                      index, head[checksum_at], checksum(head));
     }
     for (std::size_t block = 1; block <= save_blocks; ++block) {
       const std::uint32_t s = state(block);
       if (!is_used(s) && (s < state_free || s > deleted(state_last)))
-        problems.add(block * frame_bytes + state_at, false, "block {}: state {:X}, which there is not", block,
-                     s);
+        problems.add(block * frame_bytes + state_at, false, "block {}: unknown state {:X}", block, s);
       if (s != state_first) continue;
       const Chain way = chain({block, 0, false});
       const std::size_t size = le32(frame(block), size_at);
@@ -116,7 +115,7 @@ class Ps1Card final : public BlockCard {
       put_le(out, state_at, 4, i == 0 ? state_first : last ? state_last : state_middle);
       put_le(out, size_at, 4, i == 0 ? save.payload.size() : 0);
       put_le(out, next_at, 2, last ? no_next : blocks[i + 1] - 1);
-      ps1::checksum(out);
+      ps1::write_checksum(out);
       std::ranges::copy(save.payload.view().subspan(i * block_size, block_size),
                         bytes(block_at(blocks[i]), block_size).begin());
     }
@@ -130,7 +129,7 @@ class Ps1Card final : public BlockCard {
   bool revive(const Slot& /*slot*/, const Chain& chain) override {
     for (const std::size_t block : chain.blocks) {
       put_le(frame(block), state_at, 4, (state(block) & 0xfU) | (state_first & ~0xfU));
-      ps1::checksum(frame(block));
+      ps1::write_checksum(frame(block));
     }
     return true;
   }
@@ -140,7 +139,7 @@ class Ps1Card final : public BlockCard {
     const std::size_t size = le32(frame(slot.number), size_at);
     if (slot.deleted || size == 0 || size % block_size != 0 || size > save_blocks * block_size) return {};
     const auto link = [this](std::size_t block) {
-      return is_encrypted(frame(block)) ? le16(frame(block), next_at) + std::size_t{1} : block_count();
+      return has_right_checksum(frame(block)) ? le16(frame(block), next_at) + std::size_t{1} : block_count();
     };
     auto way = bridged(slot.number, size / block_size, 1, {link});
     if (!way || std::any_of(way->blocks.begin() + 1, way->blocks.end(), [this](std::size_t block) {
@@ -164,7 +163,7 @@ class Ps1Card final : public BlockCard {
       const std::uint32_t was = state(block);
       FoundSave one{named_save(CardKind::ps1, Blob::copy_of(entry), gather(way.blocks)),
                     way.problem.empty() ? FoundSave::Confidence::likely : FoundSave::Confidence::doubtful,
-                    is_encrypted(frame(block)) && was >= state_free && was <= deleted(state_last),
+                    has_right_checksum(frame(block)) && was >= state_free && was <= deleted(state_last),
                     {"its directory frame is gone, and with it the name that the game looks for"}};
       if (!way.problem.empty()) one.notes.push_back(way.problem);
       found.push_back(std::move(one));
@@ -178,11 +177,11 @@ class Ps1Card final : public BlockCard {
       if (const Chain way = chain(slot); !slot.deleted && way.problem.empty())
         put_le(frame(slot.number), size_at, 4, way.blocks.size() * block_size);
     for (std::size_t index = 0; index < first_broken_frame + broken_frames; ++index)
-      ps1::checksum(frame(index));
+      ps1::write_checksum(frame(index));
   }
   void release(std::size_t block) override {
     if (is_used(state(block))) put_le(frame(block), state_at, 4, deleted(state(block)));
-    ps1::checksum(frame(block));
+    ps1::write_checksum(frame(block));
   }
 
  private:
@@ -193,11 +192,12 @@ class Ps1Card final : public BlockCard {
     // Runs of frames that nothing leads to and that end as they should.
     std::vector<bool> led(save_blocks + 2);
     for (std::size_t block = 1; block <= save_blocks; ++block)
-      if (is_used(state(block)) && is_encrypted(frame(block)) && le16(frame(block), next_at) < save_blocks)
+      if (is_used(state(block)) && has_right_checksum(frame(block)) &&
+          le16(frame(block), next_at) < save_blocks)
         led[le16(frame(block), next_at) + std::size_t{1}] = true;
     std::vector<std::vector<std::size_t>> runs;
     for (std::size_t head = 1; head <= save_blocks; ++head) {
-      if (!open[head] || led[head] || head == first || !is_encrypted(frame(head)) ||
+      if (!open[head] || led[head] || head == first || !has_right_checksum(frame(head)) ||
           (state(head) != state_middle && state(head) != state_last))
         continue;
       std::vector<std::size_t> run;
@@ -236,17 +236,17 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
   for (const std::size_t index : {std::size_t{0}, write_test_frame}) {
     frame(index)[0] = 'M';
     frame(index)[1] = 'C';
-    checksum(frame(index));
+    write_checksum(frame(index));
   }
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     put_le(frame(block), state_at, 4, state_free);
     put_le(frame(block), next_at, 2, no_next);
-    checksum(frame(block));
+    write_checksum(frame(block));
   }
   for (std::size_t i = 0; i < broken_frames; ++i) {
     put_le(frame(first_broken_frame + i), 0, 4, 0xffffffff);  // none is broken
     put_le(frame(first_broken_frame + i), 8, 2, 0xffff);
-    checksum(frame(first_broken_frame + i));
+    write_checksum(frame(first_broken_frame + i));
   }
   // Room for replaced frames, and unused ones: as erased.
   for (std::size_t i = first_broken_frame + broken_frames; i < write_test_frame; ++i)
@@ -257,13 +257,14 @@ Blob fresh_ps1(const CardSize& /*size*/, const NewCardOptions& /*options*/) {
 double score_ps1(ByteView image, std::string& evidence) {
   // Two letters alone are somewhere in any large file.
   const bool marked = image[0] == 'M' && image[1] == 'C' &&
-                      (is_encrypted(image.first(frame_bytes)) ||
+                      (has_right_checksum(image.first(frame_bytes)) ||
                        std::ranges::all_of(image.subspan(2, frame_bytes - 3), [](Byte b) { return b == 0; }));
   std::size_t sound = 0;
   for (std::size_t block = 1; block <= save_blocks; ++block) {
     const ByteView frame = image.subspan(block * frame_bytes, frame_bytes);
     const std::uint32_t state = le32(frame, state_at);
-    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) && is_encrypted(frame))
+    if ((is_used(state) || (state >= state_free && state <= deleted(state_last))) &&
+        has_right_checksum(frame))
       ++sound;
   }
   if (sound > 0 || marked)

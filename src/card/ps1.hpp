@@ -50,10 +50,10 @@ constexpr Byte checksum(ByteView frame) {
   for (const Byte b : frame.first(checksum_at)) sum ^= b;
   return sum;
 }
-constexpr void checksum(std::span<Byte> frame) {
+constexpr void write_checksum(std::span<Byte> frame) {
   frame[checksum_at] = checksum(frame);
 }
-constexpr bool is_encrypted(ByteView frame) {
+constexpr bool has_right_checksum(ByteView frame) {
   return frame[checksum_at] == checksum(frame);
 }
 

@@ -72,7 +72,7 @@ std::optional<CardSave> restamped_ps1(const CardSave& save, Region region, std::
   if (letters.empty() || describe_ps1(save).region == Region::unknown) return std::nullopt;
   std::vector<Byte> entry(save.entry.view().begin(), save.entry.view().end());
   std::ranges::copy(disc_code(code), std::ranges::copy(letters, entry.begin() + name_at).out);
-  checksum(entry);
+  write_checksum(entry);
   CardSave stamped = save;
   stamped.entry = Blob::copy_of(entry);
   return stamped;
@@ -84,12 +84,12 @@ std::optional<std::vector<Byte>> fresh_ps1_entry(std::string_view name, std::int
   put_le(entry, next_at, 2, no_next);
   // The last byte of the name is always 00.
   if (!put_name(std::span(entry).subspan(name_at, name_bytes - 1), name)) return std::nullopt;
-  checksum(entry);
+  write_checksum(entry);
   return entry;
 }
 void set_ps1_size(std::span<Byte> entry, std::size_t payload_bytes) {
   put_le(entry, size_at, 4, payload_bytes);
-  checksum(entry);
+  write_checksum(entry);
 }
 
 }  // namespace

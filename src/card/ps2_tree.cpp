@@ -70,8 +70,8 @@ Row Tree::row(std::size_t first, std::size_t count, bool deleted, std::vector<bo
   std::size_t cluster = first;
   for (;;) {
     if (cluster >= super_.allocatable)
-      way.problem = way.clusters.empty() ? fmt::format("it begins at cluster {}, which there is not", cluster)
-                                         : fmt::format("cluster {} leads to cluster {}, which there is not",
+      way.problem = way.clusters.empty() ? fmt::format("it begins at cluster {}, beyond the card", cluster)
+                                         : fmt::format("cluster {} leads to cluster {}, beyond the card",
                                                        way.clusters.back(), cluster);
     else if (seen[cluster])
       way.problem = fmt::format(

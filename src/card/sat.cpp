@@ -173,7 +173,7 @@ class SatCard final : public BlockCard {
       }
     for (std::size_t block = first_block; block < block_count(); ++block)
       if (tag(block) == tag_first && image_[block_at(block) + language_at] > max_language)
-        problems.add(block_at(block) + language_at, false, "block {}: language {}, which there is not", block,
+        problems.add(block_at(block) + language_at, false, "block {}: unknown language {}", block,
                      image_[block_at(block) + language_at]);
   }
 
@@ -216,7 +216,7 @@ class SatCard final : public BlockCard {
   }
   std::string entry_problem(const Slot& slot) const override {
     const Byte language = image_[slot.at + language_at];
-    return language <= max_language ? "" : fmt::format("language {}, which there is not", language);
+    return language <= max_language ? "" : fmt::format("unknown language {}", language);
   }
   // Off a damaged card: the language is only a label, and the console takes no other.
   CardSave save_by(const Slot& slot, const Chain& way) const override {

@@ -271,9 +271,9 @@ Result<Blob> CartStore::whole(Held& held, const std::string& name) {
     for (std::size_t i = 0; i < std::min(dump.unstable.size(), max_named); ++i)
       at.push_back(fmt::format("{:X}", dump.unstable[i]));
     return fail(ErrorCode::damaged,
-                fmt::format("{} reads otherwise each time: {} differ{}, at {}{}", display_path(name),
-                            counted(dump.unstable_count, "byte"), dump.unstable_count == 1 ? "s" : "",
-                            joined(at, ", "), dump.unstable_count > max_named ? ", ..." : ""),
+                fmt::format("{}: readings differ in {}, at {}{}", display_path(name),
+                            counted(dump.unstable_count, "byte"), joined(at, ", "),
+                            dump.unstable_count > max_named ? ", ..." : ""),
                 "clean the contacts and put it in again; if that does not help its battery is nearly empty");
   }
   return held.read[name] = dump.bytes;

@@ -238,6 +238,33 @@ Result<int> add(CardJob& job) {
 }
 
 Result<int> drop(CardJob& job) {
+  std::vector<std::string> names;
+  {
+    BAYSWAP_TRY(const auto opened, job.open(job.options.image));
+    for (const std::string& word : job.options.names) {
+      BAYSWAP_TRY(names.emplace_back(), name_on(*opened.card, word));
+      // One that is there goes, in whatever condition it is.
+      if (std::ranges::none_of(opened.card->entries(),
+                               [&](const CardEntry& entry) { return entry.name == names.back(); }))
+        BAYSWAP_CHECK(opened.card->read(names.back()));
+    }
+  }
+  const std::string what = printable(joined(names, ", "));
+  if (job.options.dry_run) {
+    if (job.globals.json) print_json({{"path", job.options.image}, {"would_remove", names}});
+    say(job.globals.quiet, fmt::format("Would remove {} from {}. A dry run: nothing was changed.", what,
+                                       printable(job.options.image)));
+    return exit_done;
+  }
+  if (!job.options.yes) {
+    if (!has_terminal())
+      return fail(ErrorCode::unsafe, "nothing was changed: there is no terminal to ask on",
+                  "pass --yes to go ahead, or --dry-run to see what would be done");
+    if (!ask(fmt::format("Remove {} from {}?", what, printable(job.options.image)))) {
+      say(false, "Nothing was changed.");
+      return exit_refused;
+    }
+  }
   return job.change(job.options.image, "card remove", [&](Card& card) -> Result<void> {
     for (const std::string& word : job.options.names) {
       BAYSWAP_TRY(const std::string name, name_on(card, word));
@@ -376,16 +403,16 @@ int card_list_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};
   return finished(list(job));
 }
-int card_take_command(const Globals& globals, const CardOptions& said) {
+int card_export_command(const Globals& globals, const CardOptions& said) {
   const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(take(job));
 }
-int card_add_command(const Globals& globals, const CardOptions& options) {
+int card_import_command(const Globals& globals, const CardOptions& options) {
   CardJob job{globals, options};
   return finished(add(job));
 }
-int card_drop_command(const Globals& globals, const CardOptions& said) {
+int card_remove_command(const Globals& globals, const CardOptions& said) {
   const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(drop(job));
@@ -400,7 +427,7 @@ int card_copy_command(const Globals& globals, const CardOptions& said) {
   CardJob job{globals, options};
   return finished(copy(job));
 }
-int card_rename_command(const Globals& globals, const CardOptions& said) {
+int card_restamp_command(const Globals& globals, const CardOptions& said) {
   const CardOptions options = spelled_out(globals, said);
   CardJob job{globals, options};
   return finished(rename(job));

@@ -185,7 +185,7 @@ class Dump {
               {{"event", "unstable"}, {"file", name}, {"count", dump.unstable_count}, {"at", dump.unstable}});
         if (!options_.unstable)
           return fail(ErrorCode::damaged,
-                      fmt::format("{} reads otherwise each time; nothing was written", printable(name)),
+                      fmt::format("{}: readings differ; nothing was written", printable(name)),
                       "clean the contacts and put it in again; if that does not help its battery is nearly "
                       "empty: --unstable takes of five readings what most of them have");
         BAYSWAP_TRY(dump.bytes, majority(*port, job_.game(), chip));

@@ -25,7 +25,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   };
   action("list", "What is on the card", card_list_command);
 
-  CLI::App* take = action("export", "Write saves into files of their own", card_take_command);
+  CLI::App* take = action("export", "Write saves into files of their own", card_export_command);
   names(*take, "NAME", "Saves, as `card list` names them");
   take->add_option("--out", w.card.out, "The file to write, or a folder")->required()->type_name("OUT");
   take->add_flag("--all", w.card.all, "Every good save of the card");
@@ -33,7 +33,7 @@ void add_card_commands(CLI::App& app, Words& w) {
       take->add_flag("--parcel", w.card.parcel, "As a parcel, which has everything and is checked");
   take->add_flag("--raw", w.card.raw, "The save's data alone, without its directory entry")->excludes(parcel);
 
-  CLI::App* add = action("import", "Put single saves onto the card", card_add_command);
+  CLI::App* add = action("import", "Put single saves onto the card", card_import_command);
   names(*add, "FILE", "Parcels, single saves with their directory entry, or folders")->required();
   add->add_flag("--replace", w.card.replace,
                 "Replace a save of the same name; the old card is kept in the logbook");
@@ -41,9 +41,10 @@ void add_card_commands(CLI::App& app, Words& w) {
   add->add_option("--as", w.card.as, "FILE is a save's data alone: the name it gets on the card")
       ->type_name("NAME");
 
-  names(*action("remove", "Delete saves from the card", card_drop_command), "NAME",
-        "Saves, as `card list` names them")
-      ->required();
+  CLI::App* remove = action("remove", "Delete saves from the card", card_remove_command);
+  names(*remove, "NAME", "Saves, as `card list` names them")->required();
+  remove->add_flag("-n,--dry-run", w.card.dry_run, "Say what would be deleted and stop");
+  remove->add_flag("-y,--yes", w.card.yes, "Don't ask");
 
   names(*action("undelete", "Bring a deleted save back", card_undelete_command), "NAME",
         "Saves that `card list` shows as deleted")
@@ -56,7 +57,7 @@ void add_card_commands(CLI::App& app, Words& w) {
   copy->add_option("--region", w.card.region, "Refuse saves of another region")->type_name("REGION");
 
   CLI::App* rename =
-      action("restamp", "Stamp another region into a save's code and name", card_rename_command);
+      action("restamp", "Stamp another region into a save's code and name", card_restamp_command);
   names(*rename, "NAME", "Saves, as `card list` names them")->required();
   rename->add_option("--region", w.card.region, "The region: japan, north-america, europe")
       ->required()
@@ -145,14 +146,13 @@ void add_state_commands(CLI::App& app, Words& w) {
         ->type_name("N");
     add_chips(made, w.state.chips);
   };
-  CLI::App* battery =
-      action("export", "Write the battery save in a state into a file", state_battery_command);
+  CLI::App* battery = action("export", "Write the battery save in a state into a file", state_export_command);
   of_state(*battery);
   of_game(*battery);
   battery->add_option("--to", w.state.to, "The layout to write; default: the bare chip")->type_name("LAYOUT");
   battery->add_option("--out", w.state.out, "The file to write")->required()->type_name("FILE");
 
-  CLI::App* graft = action("import", "Put a battery save into a state", state_graft_command);
+  CLI::App* graft = action("import", "Put a battery save into a state", state_import_command);
   of_state(*graft);
   graft->add_option("BATTERY", w.state.files, "The battery save, in any form")->required()->expected(1);
   of_game(*graft);
@@ -192,8 +192,7 @@ void add_cart_commands(CLI::App& app, Words& w) {
   const auto action = [&](const char* name, const char* about,
                           int (*run)(const Globals&, const CartOptions&)) {
     CLI::App* made = command(*cart, w, name, about, [&w, run] { return run(w.globals, w.cart); });
-    made->add_option("--port", w.cart.port, "The reader's line; the only one where not said")
-        ->type_name("DEVICE");
+    made->add_option("--port", w.cart.port, "Serial port; default: the only one found")->type_name("DEVICE");
     made->add_option("--volts", w.cart.volts, "The voltage, where the reader can't tell it: 3.3 or 5")
         ->type_name("V");
     made->add_option("--chip", w.cart.chips, "A save chip it has, if its ROM does not show it: sram=8192")
@@ -213,8 +212,7 @@ void add_cart_commands(CLI::App& app, Words& w) {
   CLI::Option* to =
       dump->add_option("--to", w.cart.to, "The bay it goes to, as `carry` would bring it there");
   to->type_name("BAY")->excludes(out);
-  dump->add_flag("--unstable", w.cart.unstable,
-                 "Where two readings differ: take of five readings what most of them have")
+  dump->add_flag("--unstable", w.cart.unstable, "If two readings differ: use the majority of five readings")
       ->excludes(to);
 
   CLI::App* rom = action("rom", "Read the ROM, twice, and check its header's checksums", cart_rom_command);

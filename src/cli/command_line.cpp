@@ -1,10 +1,13 @@
 #include <fmt/format.h>
 #include <bayswap/base.hpp>
 
+#include <array>
+
 #include "base/text.hpp"
 #include "cli/command_words.hpp"
 #include "cli/completion.hpp"
 #include "cli/help.hpp"
+#include "cli/help_formatter.hpp"
 #include "cli/man_page.hpp"
 #include "cli/output.hpp"
 
@@ -143,9 +146,9 @@ void add_bay_commands(CLI::App& app, Words& w) {
       command(*bay, w, "look", "Show how a folder stores saves; without a folder, find places with saves",
               [&w] { return bay_look_command(w.globals, w.folder, w.bay_add.platform); });
   look->add_option("DIR", w.folder, "The folder; default: the home folder and what is mounted");
-  look->add_option("--platform", w.bay_add.platform, "The console of saves that nothing else tells, e.g. gb")
+  look->add_option("--platform", w.bay_add.platform, "Platform of unidentified saves, e.g. gb")
       ->type_name("TAG");
-  CLI::App* edit = command(*bay, w, "edit", "Edit a bay file; it is checked before it counts",
+  CLI::App* edit = command(*bay, w, "edit", "Edit a bay file; it is checked before it takes effect",
                            [&w] { return bay_edit_command(w.globals, w.bay_file); });
   edit->add_option("BAY", w.bay_file.name, "The bay")->required();
   CLI::App* rename = command(*bay, w, "rename", "Give a bay another name",
@@ -161,7 +164,7 @@ void add_bay_commands(CLI::App& app, Words& w) {
   });
   list->add_flag("--forms", w.forms, "List what `bay add --like` knows instead");
   CLI::App* scan = command(app, w, "list", "List the saves of a place, with title, date and health",
-                           [&w] { return bay_scan_command(w.globals, w.bay); });
+                           [&w] { return list_command(w.globals, w.bay); });
   scan->add_option("PLACE", w.bay, "A bay, a folder, a card image, an archive, a save, a URL")->required();
   CLI::App* show = command(*bay, w, "show", "Show a bay, its ROMs and their saves",
                            [&w] { return bay_show_command(w.globals, w.bay); });
@@ -186,9 +189,8 @@ void add_carry_commands(CLI::App& app, Words& w) {
       "on a card 'CARD: ENTRY'");
   carry
       ->add_option("--from", w.carry.from,
-                   "The bay that has the save, or a folder, an archive, a card image, a file; found out "
-                   "where WHAT is a "
-                   "file")
+                   "The bay that has the save, or a folder, an archive, a card image, a file; optional if "
+                   "WHAT is a file")
       ->type_name("PLACE");
   carry->add_option("--to", w.carry.to, "The bay that gets it, or a folder, a card image, a file")
       ->required()
@@ -254,7 +256,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
       ->add_option("PATH", w.forgotten, "The save or the ROM, as `bayswap pairs` has it")
       ->required();
 
-  CLI::App* logbook = command(app, w, "logbook", "Show what was done when",
+  CLI::App* logbook = command(app, w, "logbook", "List past changes",
                               [&w] { return logbook_command(w.globals, w.logbook_what); });
   logbook->add_option("WHAT", w.logbook_what, "Only entries whose game, bay or path has this in it");
 
@@ -311,8 +313,7 @@ void add_carry_commands(CLI::App& app, Words& w) {
   undo->add_option("--last", w.undo.last, "So many of the newest entries; a batch counts as one")
       ->type_name("N")
       ->check(CLI::Range(1, 1000));
-  undo->add_flag("--batch", w.undo.batch,
-                 "With every other entry of its batch; without ID that is always so");
+  undo->add_flag("--batch", w.undo.batch, "The entry's whole batch (default without ID)");
   undo->add_option("--accept", w.undo.accept, "Go on in spite of it, as in carry")
       ->type_name("ISSUE")
       ->expected(1)
@@ -497,6 +498,7 @@ int run_command_line(int argc, char** argv) {
   bool version_wanted = false;  // main has seen to it where it is alone
   app.add_flag("-V,--version", version_wanted, "Print the version and stop");
   app.require_subcommand(1);
+  app.formatter(std::make_shared<HelpFormatter>());
   add_globals(app, words);
   add_carry_commands(app, words);
   add_bay_commands(app, words);
@@ -515,8 +517,6 @@ int run_command_line(int argc, char** argv) {
   add_examples(app, "");
 
   std::vector<std::string> args(argv + 1, argv + argc);
-  // Its name until it was found to promise something else.
-  if (args.size() > 1 && args[0] == "card" && args[1] == "rename") args[1] = "restamp";
   if (args.empty()) {
     fmt::print("{}", app.help());
     return exit_usage;

@@ -34,15 +34,16 @@ Result<std::size_t> make_world(const std::string& out) {
 int demo_command(const Globals& globals, const std::string& out) {
   const auto count = make_world(out);
   if (!count) return report(count.error());
+  const std::string home = LocalStore().absolute_path(join_path(out, "home"));
   if (globals.json) {
-    print_json({{"out", out}, {"files", *count}, {"home", join_path(out, "home")}});
+    print_json({{"out", out}, {"files", *count}, {"home", home}});
     return exit_done;
   }
   say(globals.quiet, fmt::format("Made the lending arcade of Pell Harbour in {} ({} files). Try:\n"
                                  "  export BAYSWAP_HOME='{}'\n"
                                  "  bayswap bay show quay-tv\n"
                                  "  bayswap carry 'Lantern Skiff' --from bench --to quay-tv",
-                                 out, *count, join_path(out, "home")));
+                                 out, *count, home));
   return exit_done;
 }
 

@@ -36,7 +36,9 @@ constexpr std::array<Row, 77> example_rows{{
     {"carry",
      "bayswap carry 'Lantern Skiff' --from handheld --to tv\nbayswap carry saves/Cog.srm --to "
      "/media/stick\nbayswap carry "
-     "--all --from handheld --to tv --dry-run\nbayswap carry N99P --from tv --to handheld --region europe"},
+     "--all --from handheld --to tv --dry-run\nbayswap carry N99P --from tv --to handheld --region "
+     "europe\nbayswap "
+     "carry download.zip --to tv --game 'Lantern Skiff'"},
     {"backup", "bayswap backup handheld\nbayswap backup handheld 'Lantern Skiff'"},
     {"chips", "bayswap chips"},
     {"chips remove", "bayswap chips remove N99P"},

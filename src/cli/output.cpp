@@ -72,9 +72,30 @@ std::string folded(std::string_view text, std::size_t columns, std::string_view 
   return out;
 }
 
+std::string in_tone(Tone tone, const std::string& text) {
+  switch (tone) {
+    case Tone::plain:
+      return text;
+    case Tone::bold:
+      return "\x1b[1m" + text + "\x1b[0m";
+    case Tone::dim:
+      return "\x1b[2m" + text + "\x1b[0m";
+    case Tone::good:
+      return "\x1b[32m" + text + "\x1b[0m";
+    case Tone::warn:
+      return "\x1b[33m" + text + "\x1b[0m";
+    case Tone::bad:
+      return "\x1b[1;31m" + text + "\x1b[0m";
+  }
+  return text;
+}
+
 // Text for people on stderr.
-void print_message(std::string_view text) {
-  fmt::print(stderr, "{}\n", folded(text, width_of(STDERR_FILENO), "  "));
+void print_message(std::string_view text, Tone tone = Tone::plain) {
+  static const bool has_colour =
+      isatty(STDERR_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr && !is_dumb();
+  const std::string lines = folded(text, width_of(STDERR_FILENO), "  ");
+  fmt::print(stderr, "{}\n", has_colour ? in_tone(tone, lines) : lines);
 }
 
 }  // namespace
@@ -108,7 +129,8 @@ int exit_code(ErrorCode code) {
 int report(const Error& error) {
   std::fflush(stdout);  // in the order things happened, also where both go to one file
   if (!json_output().error) json_output().error = error;
-  print_message("bayswap: " + printable(error.message));
+  const bool is_refusal = exit_code(error.code) == exit_refused;
+  print_message("bayswap: " + printable(error.message), is_refusal ? Tone::warn : Tone::bad);
   const std::string hint = advice(error.hint, error.remedy);
   if (!hint.empty()) print_message("What to do: " + printable(hint));
   return exit_code(error.code);
@@ -135,22 +157,11 @@ void say(bool quiet, const std::string& text) {
 }
 
 std::string toned(Tone tone, const std::string& text) {
-  if (!wants_colour()) return text;
-  switch (tone) {
-    case Tone::plain:
-      return text;
-    case Tone::bold:
-      return "\x1b[1m" + text + "\x1b[0m";
-    case Tone::dim:
-      return "\x1b[2m" + text + "\x1b[0m";
-    case Tone::good:
-      return "\x1b[32m" + text + "\x1b[0m";
-    case Tone::warn:
-      return "\x1b[33m" + text + "\x1b[0m";
-    case Tone::bad:
-      return "\x1b[1;31m" + text + "\x1b[0m";
-  }
-  return text;
+  return wants_colour() ? in_tone(tone, text) : text;
+}
+
+std::size_t help_width() {
+  return terminal_width();
 }
 
 std::size_t table_width() {

@@ -47,6 +47,8 @@ enum class Tone { plain, bold, dim, good, warn, bad };
 [[nodiscard]] std::string toned(Tone tone, const std::string& text);
 /// How wide tables may be: the terminal on stdout; 0 where there is none, and any width will do.
 [[nodiscard]] std::size_t table_width();
+/// How wide help may be: the terminal on stdout, 100 where there is none.
+[[nodiscard]] std::size_t help_width();
 
 /// Columns that a text takes on a terminal.
 [[nodiscard]] std::size_t width(std::string_view text);

@@ -55,7 +55,7 @@ void add_sheet_commands(CLI::App& app, Words& w) {
   CLI::App* set = action("set", "Change values, and recompute their checksums", sheet_set_command);
   by_sheet(set);
   save(set);
-  set->add_option("PATH=VALUE", w.sheet.words, "What becomes what: coins=9999")->required();
+  set->add_option("PATH=VALUE", w.sheet.words, "The new value: coins=9999")->required();
   changes(set);
 
   CLI::App* check = action("check", "Whether all checksums and rules hold", sheet_check_command);

@@ -349,10 +349,10 @@ int run(const Globals& globals, const StateOptions& options, Result<int> (Job::*
 int state_show_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::show);
 }
-int state_battery_command(const Globals& globals, const StateOptions& options) {
+int state_export_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::take);
 }
-int state_graft_command(const Globals& globals, const StateOptions& options) {
+int state_import_command(const Globals& globals, const StateOptions& options) {
   return run(globals, options, &Job::graft);
 }
 int state_convert_command(const Globals& globals, const StateOptions& options) {

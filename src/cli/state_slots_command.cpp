@@ -30,13 +30,13 @@ std::string_view verdict_words(Verdict verdict) {
     case Verdict::alone:
       return "in it, none beside it";
     case Verdict::same:
-      return "the same as beside it";
+      return "the same as the save";
     case Verdict::other:
       return "another, of the same date";
     case Verdict::older:
-      return "older than beside it";
+      return "older than the save";
     case Verdict::newer:
-      return "newer than beside it";
+      return "newer than the save";
   }
   return "";
 }

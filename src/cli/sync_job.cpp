@@ -234,7 +234,7 @@ Json to_json(const SyncConflict& conflict, SheetChanges& sheets) {
 
 void print_conflicts(const std::vector<SyncConflict>& conflicts, SheetChanges& sheets) {
   for (const SyncConflict& conflict : conflicts) {
-    fmt::print("{}\n", toned(Tone::bold, printable(fmt::format("{} ({}): {} versions, none made from another",
+    fmt::print("{}\n", toned(Tone::bold, printable(fmt::format("{} ({}): {} versions changed independently",
                                                                conflict.save, tag(conflict.platform),
                                                                conflict.sides.size()))));
     std::vector<std::vector<std::string>> rows;

@@ -31,7 +31,7 @@ void add_sync_commands(CLI::App& app, Words& w) {
       ->required();
   join->add_option("--device", w.sync.device, "What this device is called; by default the host's name")
       ->type_name("NAME");
-  join->add_flag("--encrypt", w.sync.encrypt, "Found one that only those can read who know its passphrase");
+  join->add_flag("--encrypt", w.sync.encrypt, "Create an encrypted sync folder");
   action("status", "Shows devices, saves that wait, what stays out, and problems", sync_status_command);
   CLI::App* set = command(*sync, w, "set", "Say what of a bay takes part",
                           [&w] { return sync_set_command(w.globals, w.sync_set); });
@@ -55,12 +55,12 @@ void add_sync_commands(CLI::App& app, Words& w) {
   action("devices", "List the devices", sync_devices_command);
   CLI::App* remove = action("remove", "Remove a device: one that is gone, or this one", sync_remove_command);
   CLI::Option* device =
-      remove->add_option("DEVICE", w.sync.device, "Its name or its id: nobody waits for it any longer");
+      remove->add_option("DEVICE", w.sync.device, "Its name or its id; no device waits for it any longer");
   remove
       ->add_flag("--this", w.sync.this_device,
                  "This device: it exchanges no more; its bays and versions stay as they are")
       ->excludes(device);
-  action("conflicts", "Show saves with several versions, none made from another", sync_conflicts_command);
+  action("conflicts", "Show saves whose versions changed independently", sync_conflicts_command);
   CLI::App* resolve = action("resolve", "Choose the version that continues", sync_resolve_command);
   resolve->add_option("GAME", w.sync.game, "The save, by title, code, ROM's name or a version's id")
       ->required();

@@ -124,7 +124,7 @@ Result<FtpStore::Answer> FtpStore::ask_once(const Question& question, bool anew)
   answer.bytes = std::move(transfer.answer);
   if (answer.code == CURLE_LOGIN_DENIED || answer.reply == not_logged_in)
     return fail(
-        ErrorCode::io, fmt::format("{}: the server wants another name or password", shown_),
+        ErrorCode::io, fmt::format("{}: wrong name or password", shown_),
         is_secure || curl_.url().is_this_machine()
             ? "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD"
             : "use ftps://, or, in a network that is yours alone, set BAYSWAP_OPEN_PASSWORD=1 to have "

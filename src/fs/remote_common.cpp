@@ -61,7 +61,7 @@ tl::unexpected<Error> there_already(const std::string& shown) {
 }
 
 tl::unexpected<Error> wrong_password(const std::string& shown) {
-  return fail(ErrorCode::io, fmt::format("{}: the server wants another name or password", shown),
+  return fail(ErrorCode::io, fmt::format("{}: wrong name or password", shown),
               "put them into ~/.netrc, or into the environment as BAYSWAP_USER and BAYSWAP_PASSWORD; they "
               "are sent over an encrypted connection only");
 }

@@ -149,7 +149,7 @@ class Tree final : public ExpressionNames {
   std::optional<std::vector<ChecksumAt>> checksums_;
   std::size_t space_bytes_ = 0;
   std::size_t space_limit_ = 0;
-  std::size_t encrypted_bytes_ = 0;  // that checksums are over, all together
+  std::size_t covered_bytes_ = 0;  // that checksums are over, all together
   mutable int derived_depth_ = 0;
   mutable StepBudget total_;
 };

@@ -54,12 +54,12 @@ ChecksumAt Tree::place_checksum(const ChecksumDef& checksum, Node& record) {
     }
     out.ranges.push_back({space, begin + *first, begin + *last});
   }
-  constexpr std::size_t max_encrypted = std::size_t{1} << 30;
+  constexpr std::size_t max_covered = std::size_t{1} << 30;
   for (const ChecksumAt::Range& range : out.ranges) {
     if (range.to > range.space->bytes.size()) outside();
-    encrypted_bytes_ += range.to - std::min(range.from, range.to);
+    covered_bytes_ += range.to - std::min(range.from, range.to);
   }
-  if (encrypted_bytes_ > max_encrypted) out.problem = "the sheet's checksums are over too many bytes";
+  if (covered_bytes_ > max_covered) out.problem = "the sheet's checksums are over too many bytes";
   return out;
 }
 
@@ -178,7 +178,7 @@ Result<void> Tree::store(Node& record) {
 }
 
 Result<std::size_t> Tree::recompute(const std::function<Result<bool>(const ChecksumAt&)>& is_wanted) {
-  constexpr int max_passes = 16;  // what is stored twice is encrypted twice
+  constexpr int max_passes = 16;  // a checksum may be over others
   std::size_t changed = 0;
   for (int pass = 0; pass < max_passes; ++pass) {
     std::size_t now = 0;

@@ -70,7 +70,7 @@ class BayPlanner {
       if (heads.size() > 1 && place != nullptr) {
         BAYSWAP_CHECK(bank(heads, *place));
         row(Outcome::conflict, *heads.front(), place->path,
-            fmt::format("{} versions, none made from another", heads.size()));
+            fmt::format("{} versions changed independently", heads.size()));
       }
       if (heads.size() > 1 && place == nullptr) BAYSWAP_CHECK(say_conflict_without_place(heads));
       if (heads.size() != 1) continue;

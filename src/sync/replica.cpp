@@ -213,7 +213,7 @@ Result<void> Replica::load_state() {
   const std::string path(state_name);
   BAYSWAP_TRY(const auto file, store_->read_if_there(path, max_state));
   if (!file)
-    return fail(ErrorCode::not_found, "this device is not in a sync folder", "",
+    return fail(ErrorCode::not_found, "this device has not joined a sync folder", "",
                 {Remedy::Kind::join_sync_folder, {}});
   const auto damaged = [&] {
     return fail(ErrorCode::damaged, fmt::format("{} is damaged", store_->display_path(path)),

@@ -247,7 +247,7 @@ Result<SyncFolder> SyncFolder::open(const About& known, Store& store, Store* enc
 namespace {
 
 Result<void> write_about(Store& store, const SyncFolder::About& about) {
-  const std::string text = fmt::format("sync folder = {}\nid = \"{}\"\n{}", *sync_folder_form, about.id,
+  const std::string text = fmt::format("sync_folder = {}\nid = \"{}\"\n{}", *sync_folder_form, about.id,
                                        about.is_encrypted ? "encrypted = true\n" : "");
   return store.create(std::string(about_name),
                       ByteView(reinterpret_cast<const Byte*>(text.data()), text.size()));

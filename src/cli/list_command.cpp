@@ -147,7 +147,7 @@ Result<int> scan(const Globals& globals, const std::string& name) {
 
 }  // namespace
 
-int bay_scan_command(const Globals& globals, const std::string& name) {
+int list_command(const Globals& globals, const std::string& name) {
   return exit_code_of(scan(globals, name));
 }
 
