@@ -99,8 +99,8 @@ BSW_API bsw_status bsw_convert(bsw_home* home, const uint8_t* bytes, size_t size
  *   {"do": "carry", "what", "from", "to", "rom", "account", "slot", "region", "exact", "accept": [codes]}
  *   {"do": "carry-all", "from", "to", ...}         every save that differs
  *   {"do": "carry-file", "what": file, "to", "game", ...}  a save from a file or an archive
- *   {"do": "undo", "entry"}                        an entry of the logbook, or the newest one that can be
- *   {"do": "restore", "entry", "before": false}    what an entry wrote, or what was there before
+ *   {"do": "undo", "entry", "accept"}              an entry of the logbook, or the newest one that can be
+ *   {"do": "restore", "entry", "before", "accept"} what an entry wrote, or what was there before
  */
 BSW_API bsw_status bsw_plan_make(bsw_home* home, const char* request, bsw_event event, void* user, bsw_plan** plan);
 /* The plan as carry --dry-run gives it. A plan that is refused says so in "refused", and why in "issues";

@@ -76,11 +76,11 @@ TEST_F(CardCli, BrokenCardsAreNamedAndMended) {
   };
   mistake({"lst", path(name)}, 2, "list");
   mistake({"list", path("none")}, 4, "does not exist");
-  mistake({"list", path(dump)}, 4, "no memory card");
-  mistake({"take", path(name), "BESLPS-99001IDB", "--out", path("x")}, 4, "BESLPS-99001IDA");
-  mistake({"take", path(name), "--out", path("x")}, 2, "--all");
-  mistake({"add", path(name), path(dump)}, 4, "no single save");
-  mistake({"drop", path(name), "NOBODY"}, 4, "NOBODY");
+  mistake({"list", path(dump)}, 4, "not a supported memory card");
+  mistake({"export", path(name), "BESLPS-99001IDB", "--out", path("x")}, 4, "BESLPS-99001IDA");
+  mistake({"export", path(name), "--out", path("x")}, 2, "--all");
+  mistake({"import", path(name), path(dump)}, 4, "no single save");
+  mistake({"remove", path(name), "NOBODY"}, 4, "NOBODY");
   mistake({"make", "ps9", path("x")}, 2, "ps1");
   mistake({"make", "ps1", path(name)}, 3, "exists already");
   EXPECT_FALSE(exists("x"));
@@ -144,7 +144,8 @@ TEST_F(CardCli, RegionsAreStampedAndWatched) {
   const Outcome codeless = bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan"});
   EXPECT_EQ(codeless.code, 2);
   EXPECT_TRUE(has(codeless.err, "--code CODE")) << codeless.err;
-  EXPECT_EQ(bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan", "--code", "x"}).code, 2);
+  EXPECT_EQ(bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan", "--code", "x"}).code,
+            2);
   const Outcome renamed =
       bayswap({"card", "restamp", card, "BESLPS-99001IDA", "--region", "japan", "--code", "slps_990.02"});
   EXPECT_EQ(renamed.code, 0) << renamed.err;

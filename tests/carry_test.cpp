@@ -84,7 +84,7 @@ TEST_F(Arcade, StepsSayWhatAndWhy) {
   std::vector<std::string> actions;
   for (const Step& step : made->steps)
     if (actions.empty() || actions.back() != step.action) actions.push_back(step.action);
-  EXPECT_EQ(actions, (std::vector<std::string>{"backup", "convert", "graft", "name", "place", "verify"}));
+  EXPECT_EQ(actions, (std::vector<std::string>{"keep", "convert", "graft", "name", "place", "verify"}));
   EXPECT_EQ(made->game->code, "N99P");
   EXPECT_EQ(made->from_files, std::vector<std::string>{dump});
 }

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <filesystem>
+#include <sstream>
 
 #include <bayswap/card.hpp>
 
@@ -23,7 +24,7 @@ TEST_F(Cli, CarryThereAndBack) {
       bayswap({"carry", "Lantern Skiff", "--from", "bench", "--to", "quay-tv", "--yes", "--explain"});
   ASSERT_EQ(there.code, 0) << there.err;
   for (const char* piece :
-       {"backup", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
+       {"keep", "graft", "name", "Lantern Skiff (Europe).srm", "verify", "logbook entry 1"})
     EXPECT_TRUE(has(there.out, piece));
   EXPECT_EQ(read(tv_save), joined({own.slice(0, 133120), words_reversed(sram), own.slice(165888, 131072)}));
 
@@ -248,6 +249,19 @@ TEST_F(Cli, TheShortWordsDoWhatTheLongOnesDo) {
   EXPECT_EQ(bayswap({"carry", "-h"}).out, bayswap({"carry", "--help"}).out);
   EXPECT_EQ(bayswap({"help", "carry"}).out, bayswap({"carry", "--help"}).out);
   EXPECT_EQ(bayswap({"help", "bay", "add"}).out, bayswap({"bay", "add", "--help"}).out);
+  // Each has its meaning beside it.
+  for (const char* topic : {"accept", "platforms"}) {
+    std::istringstream lines(bayswap({"help", topic}).out);
+    std::size_t rows = 0;
+    for (std::string row; std::getline(lines, row);) {
+      if (!row.starts_with("  ")) continue;
+      ++rows;
+      const auto space = row.find(' ', 2);
+      EXPECT_TRUE(space != std::string::npos && row.find_first_not_of(' ', space) != std::string::npos)
+          << row;
+    }
+    EXPECT_GT(rows, 10U) << topic;
+  }
   EXPECT_TRUE(has(bayswap({"help", "exit-codes"}).out, "130"));
   EXPECT_TRUE(has(bayswap({"help", "exit-cods"}).err, "did you mean 'exit-codes'?"));
   EXPECT_EQ(bayswap({"carry", "-n", "Lantern Skiff", "--from", "bench", "--to", "quay-tv"}).code, 0);

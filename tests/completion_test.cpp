@@ -47,7 +47,7 @@ class Completion : public DemoArcade {
 TEST_F(Completion, OffersWhatCanComeNext) {
   offers({"bayswap", ""}, {"carry", "bay", "undo", "help"}, {"__complete", "--json"});
   offers({"bayswap", "ca"}, {"card", "carry", "cart"}, {"bay"});
-  offers({"bayswap", "bay", ""}, {"look", "add", "scan"});
+  offers({"bayswap", "bay", ""}, {"look", "add", "show"});
   offers({"bayswap", "carry", "--"}, {"--from", "--to", "--dry-run", "--json"}, {"--forms"});
   offers({"bayswap", "list", ""}, {"quay-tv", "home-pc"});
   offers({"bayswap", "carry", "--from", "q"}, {"quay-tv"}, {"home-pc"});

@@ -40,6 +40,29 @@ if(NOT output MATCHES "copied  BESLPS-99001IDA \\(certain\\)" OR NOT output MATC
   message(FATAL_ERROR "copy_card said: ${output}")
 endif()
 
+# The core alone is found without what the rest needs.
+file(WRITE "${WORK}/core/CMakeLists.txt" "cmake_minimum_required(VERSION 3.22)
+project(CoreUser LANGUAGES CXX)
+set(CMAKE_DISABLE_FIND_PACKAGE_SQLite3 ON)
+set(CMAKE_DISABLE_FIND_PACKAGE_PNG ON)
+find_package(BaySwap REQUIRED COMPONENTS core)
+add_executable(core_user user.cpp)
+target_link_libraries(core_user PRIVATE bayswap::core)
+")
+file(WRITE "${WORK}/core/user.cpp" "#include <bayswap/card.hpp>
+int main() { return bayswap::make_card(bayswap::CardKind::ps1)->entries().empty() ? 0 : 1; }
+")
+must(${CMAKE_COMMAND} -G Ninja -S "${WORK}/core" -B "${WORK}/core/build" -DCMAKE_PREFIX_PATH=${WORK}/prefix)
+must(${CMAKE_COMMAND} --build "${WORK}/core/build")
+must("${WORK}/core/build/core_user")
+file(GLOB_RECURSE targets "${WORK}/prefix/*Targets*.cmake")
+foreach(file ${targets})
+  file(STRINGS "${file}" absolute REGEX "\"/(usr|home|work|root|tmp)/")
+  if(absolute)
+    message(FATAL_ERROR "${file} has absolute paths: ${absolute}")
+  endif()
+endforeach()
+
 file(GLOB_RECURSE pc "${WORK}/prefix/*/bayswap.pc")
 get_filename_component(pc_folder "${pc}" DIRECTORY)
 must(${CMAKE_COMMAND} -E env "PKG_CONFIG_PATH=${pc_folder}" sh -c

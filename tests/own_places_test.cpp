@@ -150,7 +150,7 @@ TEST_F(OwnPlaces, AClockStaysWithItsSaveOnEveryDevice) {
       expect_all(a, ".srm", apart, seed + 5);
       const auto entries = nlohmann::json::parse(on("home-" + a, {"logbook", "Tide Clock", "--json"}).out);
       for (const auto& entry : entries)
-        if (entry.contains("kind") && entry["kind"] == "keep") {
+        if (entry.contains("kind") && entry["kind"] == "backup") {
           const Outcome back = on("home-" + a, {"restore", "Tide Clock", "--entry",
                                                 std::to_string(entry["id"].get<int>()), "--yes"});
           EXPECT_EQ(back.code, 0) << back.err;

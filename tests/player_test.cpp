@@ -16,9 +16,12 @@ TEST_F(Player, AStickThatIsNotPluggedIn) {
     EXPECT_EQ(refused.code, 4);
     EXPECT_TRUE(has(refused.err, "plug in"));
   }
-  for (const char* command : {"scan", "show", "check"})
-    EXPECT_TRUE(has(bayswap({"bay", command, "handheld"}).err + bayswap({"bay", command, "handheld"}).out,
-                    "plug in"));
+  for (const std::vector<std::string>& words : {std::vector<std::string>{"list", "handheld"},
+                                                {"bay", "show", "handheld"},
+                                                {"bay", "check", "handheld"}}) {
+    const Outcome outcome = bayswap(words);
+    EXPECT_TRUE(has(outcome.err + outcome.out, "plug in")) << words.front();
+  }
   EXPECT_FALSE(exists("handheld"));
 }
 

@@ -1,6 +1,7 @@
 // The promise through the public headers alone: the home is locked, what a dead process left is settled, the
 // old bytes are kept first, and nothing is written while a program has the file.
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -102,6 +103,79 @@ TEST_F(Sessions, OneAtATimeAndPlacesWithoutANameAsWell) {
   ASSERT_TRUE(place) << place.error().message;
   EXPECT_EQ((*(*place)->view->saves())->size(), 1U);
   EXPECT_EQ(session->look("nowhere").error().code, ErrorCode::bad_usage);
+}
+
+// A look that was cancelled at any of its reads is an error; a batch that was, has written whole saves or
+// none.
+TEST_F(Sessions, WhatIsCancelledIsNeverHalfDone) {
+  for (const int n : {6, 7}) {
+    put(fmt::format("pc/roms/Game {}.nes", n), nes_rom(static_cast<Byte>(n)));
+    put(fmt::format("tv/roms/Game {}.nes", n), nes_rom(static_cast<Byte>(n)));
+    put(fmt::format("pc/saves/Game {}.srm", n), noise(8192, static_cast<unsigned>(n)));
+  }
+  const auto session = open();
+  std::size_t reads = 0;
+  const auto whole = session->look("pc", [&](const ProgressEvent&) { return ++reads > 0; });
+  ASSERT_TRUE(whole);
+  EXPECT_EQ((*(*whole)->saves())->size(), 3U);
+  ASSERT_GT(reads, 3U);
+  for (std::size_t at = 1; at <= reads; ++at) {
+    std::size_t asked = 0;
+    const auto place = session->look("pc", [&](const ProgressEvent&) { return ++asked < at; });
+    ASSERT_TRUE(place);
+    const auto saves = (*place)->saves();
+    ASSERT_FALSE(saves.has_value()) << at;
+    EXPECT_EQ(saves.error().code, ErrorCode::cancelled);
+  }
+
+  auto batch = session->carry_all(session->request(), "pc", "tv");
+  ASSERT_TRUE(batch) << batch.error().message;
+  const auto stopped =
+      batch->run([](const ProgressEvent& event) { return event.what != ProgressEvent::What::writing; });
+  ASSERT_FALSE(stopped.has_value());
+  EXPECT_EQ(stopped.error().code, ErrorCode::cancelled);
+  EXPECT_EQ(batch->batch().count(BatchRow::Outcome::failed), 3U);
+  EXPECT_EQ(read(on_tv), noise(8192, 2));
+
+  // One of them is in use: the others go.
+  const int handle = ::open((folder_ / on_tv).c_str(), O_RDWR | O_CLOEXEC);
+  auto again = session->carry_all(session->request(), "pc", "tv");
+  ASSERT_TRUE(again && again->run());
+  ::close(handle);
+  EXPECT_EQ(again->batch().count(BatchRow::Outcome::carried), 2U);
+  EXPECT_EQ(again->batch().count(BatchRow::Outcome::refused), 1U);
+  EXPECT_EQ(read(on_tv), noise(8192, 2));
+  EXPECT_EQ(read("tv/saves/Game 6.sav"), noise(8192, 6));
+  auto back = session->undo();
+  ASSERT_TRUE(back && back->run());
+  EXPECT_FALSE(LocalStore().stat(folder_ / "tv/saves/Game 6.sav")->has_value());
+}
+
+TEST_F(Sessions, ABackupKeepsEachSaveOnce) {
+  const auto session = open();
+  const auto first = session->backup("tv");
+  ASSERT_TRUE(first && first->size() == 1 && first->front().outcome == BackedUpSave::Outcome::kept);
+  const auto second = session->backup("tv");
+  ASSERT_TRUE(second && second->front().outcome == BackedUpSave::Outcome::same);
+  put(on_tv, noise(8192, 9));
+  auto restored = session->restore(*first->front().entry);
+  ASSERT_TRUE(restored && restored->run());
+  EXPECT_EQ(read(on_tv), noise(8192, 2));
+  EXPECT_EQ(session->backup("tv", {}, [](const ProgressEvent&) { return false; }).error().code,
+            ErrorCode::cancelled);
+}
+
+TEST_F(Sessions, AFileFromOutsideIsPlannedAsACarry) {
+  put("download/Cog Isle.srm", noise(8192, 4));
+  const auto session = open();
+  CarryRequest request = session->request();
+  request.what = folder_ / "download/Cog Isle.srm";
+  request.accept = {IssueCode::newer};
+  auto plan = session->carry_file(request, "tv", "Cog Isle");
+  ASSERT_TRUE(plan) << plan.error().message;
+  const auto entry = plan->run();
+  ASSERT_TRUE(entry && *entry) << entry.error().message;
+  EXPECT_EQ(read(on_tv), noise(8192, 4));
 }
 
 }  // namespace

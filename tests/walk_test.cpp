@@ -26,7 +26,9 @@ class Walk : public DemoArcade {
     std::istringstream lines(help.out);
     bool inside = false;
     for (std::string line; std::getline(lines, line);) {
-      if (line.starts_with("Subcommands:") || line.starts_with("SUBCOMMANDS:")) inside = true;
+      // "Subcommands:", or the name of a group.
+      if (line.ends_with(':') && !line.starts_with(' '))
+        inside = line != "Options:" && line != "Positionals:" && line != "Examples:";
       if (line.empty()) inside = false;  // examples come after it
       if (!inside || !line.starts_with("  ") || line.size() < 3 || line[2] == ' ') continue;
       names.push_back(line.substr(2, line.find(' ', 2) - 2));

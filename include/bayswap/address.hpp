@@ -1,4 +1,4 @@
-// How people name a save: in one form for every command.
+// How people name a save: in one form for every command. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay.hpp>

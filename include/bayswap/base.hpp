@@ -1,7 +1,7 @@
 // Bytes, errors and digests, which every other header uses. Unless a type says otherwise: any number of
 // threads may read an object at once, one may change it; functions keep no state between calls and may be
 // called from any thread. Errors are returned as Result; no exception leaves the library, except
-// std::bad_alloc.
+// std::bad_alloc. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

@@ -1,4 +1,4 @@
-// Bays: places that contain saves, each described by a TOML file (docs/bays.md).
+// Bays: places that contain saves, each described by a TOML file (docs/bays.md). Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

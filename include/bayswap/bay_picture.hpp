@@ -1,4 +1,4 @@
-// A contact sheet of a bay's saves.
+// A contact sheet of a bay's saves. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_view.hpp>

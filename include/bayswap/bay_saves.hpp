@@ -1,4 +1,4 @@
-// The saves in a bay: found, distinguished and named.
+// The saves in a bay: found, distinguished and named. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay.hpp>

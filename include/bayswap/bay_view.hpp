@@ -1,4 +1,4 @@
-// An open bay: its store, and what is in it, read once.
+// An open bay: its store, and what is in it, read once. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_saves.hpp>

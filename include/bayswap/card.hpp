@@ -1,4 +1,5 @@
-// Memory cards: many games' saves in one file, each kind with a file system of its own.
+// Memory cards: many games' saves in one file, each kind with a file system of its own. Belongs to
+// bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

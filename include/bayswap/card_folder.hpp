@@ -1,4 +1,4 @@
-// A folder in which each save is a file or a folder of its own, as a card.
+// A folder in which each save is a file or a folder of its own, as a card. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/card.hpp>

@@ -1,4 +1,5 @@
-// Carrying a save from bay to bay: a plan, which is pure data, is made first and run afterwards.
+// Carrying a save from bay to bay: a plan, which is pure data, is made first and run afterwards. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_view.hpp>

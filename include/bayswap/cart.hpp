@@ -1,5 +1,6 @@
 // The cartridge port: a cartridge reader on a serial line (docs/cart-protocol.md), and the cartridge in it,
-// whose save chip is read and written. Nothing here is for several threads at once.
+// whose save chip is read and written. Nothing here is for several threads at once. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

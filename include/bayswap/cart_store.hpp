@@ -1,4 +1,4 @@
-// A cartridge as a place: its ROM and its chips as files.
+// A cartridge as a place: its ROM and its chips as files. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/cart.hpp>

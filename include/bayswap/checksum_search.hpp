@@ -1,4 +1,4 @@
-// Finds the checksums of a save from several versions of it.
+// Finds the checksums of a save from several versions of it. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

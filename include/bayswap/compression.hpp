@@ -1,4 +1,4 @@
-// Compressed files: decompressed, and compressed again in the same way.
+// Compressed files: decompressed, and compressed again in the same way. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

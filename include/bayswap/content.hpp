@@ -1,5 +1,5 @@
 // The content of a save, independent of its container: chips, a tree of files, an item of a memory card, or
-// bytes that only the console can read.
+// bytes that only the console can read. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/card.hpp>

@@ -1,4 +1,4 @@
-// Converting single files, outside of any bay.
+// Converting single files, outside of any bay. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/carry.hpp>

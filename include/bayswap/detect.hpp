@@ -1,4 +1,5 @@
-// Detects how a place stores its saves: in which folders, of which platforms, in which layouts.
+// Detects how a place stores its saves: in which folders, of which platforms, in which layouts. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_view.hpp>

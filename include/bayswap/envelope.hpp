@@ -1,5 +1,5 @@
 // Envelopes: the compression, archives, pictures and chunks around a file's content. They are opened step by
-// step and closed again around changed content, with everything else unchanged.
+// step and closed again around changed content, with everything else unchanged. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/compression.hpp>

@@ -1,5 +1,5 @@
 // What a shared library of Bay Swap shows to those who link it: what the public headers declare between these
-// two, and nothing else.
+// two, and nothing else. Belongs to bayswap::core.
 #pragma once
 
 #if defined(__GNUC__)

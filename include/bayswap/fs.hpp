@@ -1,4 +1,5 @@
-// Stores: every access to files goes through one. A file is replaced whole or not at all.
+// Stores: every access to files goes through one. A file is replaced whole or not at all. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/base.hpp>

@@ -1,4 +1,4 @@
-// Versions of saves and their order, which devices exchange (docs/sync.md).
+// Versions of saves and their order, which devices exchange (docs/sync.md). Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay.hpp>

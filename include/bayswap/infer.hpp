@@ -1,4 +1,4 @@
-// Infers a layout from files that contain the same save in two forms.
+// Infers a layout from files that contain the same save in two forms. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

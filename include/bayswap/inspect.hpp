@@ -1,4 +1,4 @@
-// Recognises files of every known format, with the reasons.
+// Recognises files of every known format, with the reasons. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

@@ -1,4 +1,5 @@
-// Issues and steps of a plan: what is wrong with it or worth knowing, and what it does.
+// Issues and steps of a plan: what is wrong with it or worth knowing, and what it does. Belongs to
+// bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

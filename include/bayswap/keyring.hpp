@@ -1,5 +1,5 @@
 // The keys of a sync folder whose names and contents only its own devices can read (docs/sync.md,
-// Encryption).
+// Encryption). Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

@@ -1,4 +1,5 @@
-// Layouts: how a file stores the parts of a save. They are data in TOML (docs/layouts.md), not code.
+// Layouts: how a file stores the parts of a save. They are data in TOML (docs/layouts.md), not code. Belongs
+// to bayswap::core.
 #pragma once
 
 #include <bayswap/compression.hpp>

@@ -1,4 +1,5 @@
-// The logbook: every version that was replaced or written, with its time, source and reason.
+// The logbook: every version that was replaced or written, with its time, source and reason. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>
@@ -22,7 +23,7 @@ using Clock = std::function<std::int64_t()>;
 /// Returns the host's name; empty if it has none.
 [[nodiscard]] std::string host_name();
 
-enum class EntryKind { carry, convert, undo, card, carry_file, restore, keep, edit, sync };
+enum class EntryKind { carry, convert, undo, card, carry_file, restore, backup, edit, sync };
 enum class EntryState {
   begun,  // in progress, or its process ended early and recover() has not run since
   done,

@@ -1,4 +1,4 @@
-// Packages: containers with files inside, and the small databases that saves need.
+// Packages: containers with files inside, and the small databases that saves need. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

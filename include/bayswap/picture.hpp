@@ -1,4 +1,4 @@
-// Drawing: a contact sheet of a card, and PNG files.
+// Drawing: a contact sheet of a card, and PNG files. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/card.hpp>

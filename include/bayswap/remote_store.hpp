@@ -1,4 +1,4 @@
-// Stores on servers, opened by URL.
+// Stores on servers, opened by URL. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

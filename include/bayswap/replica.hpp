@@ -1,4 +1,5 @@
-// A device's copy of all versions, and their exchange with other devices (docs/sync.md).
+// A device's copy of all versions, and their exchange with other devices (docs/sync.md). Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

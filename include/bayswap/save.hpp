@@ -1,4 +1,5 @@
-// The domain: platforms, regions, games, parts and saves, independent of file formats.
+// The domain: platforms, regions, games, parts and saves, independent of file formats. Belongs to
+// bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

@@ -1,4 +1,5 @@
-// Checksums: the checksums and digests in a game's save; computed, checked and corrected.
+// Checksums: the checksums and digests in a game's save; computed, checked and corrected. Belongs to
+// bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

@@ -1,4 +1,5 @@
-// Opens a save in its container, down to the bytes that the game wrote, and changes it in place.
+// Opens a save in its container, down to the bytes that the game wrote, and changes it in place. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_view.hpp>

@@ -1,5 +1,5 @@
 // Sheets: the structure of one game's save, as data. With its sheet a save is read, checked, compared,
-// changed and with their checksums recomputed, value by value.
+// changed and with their checksums recomputed, value by value. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

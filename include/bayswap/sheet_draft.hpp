@@ -1,4 +1,4 @@
-// Drafts a sheet from what was found in versions of a save.
+// Drafts a sheet from what was found in versions of a save. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/checksum_search.hpp>

@@ -1,5 +1,5 @@
 // Save states: a program's snapshots of a machine. Maps describe where the battery save is, so that it can be
-// taken out and replaced.
+// taken out and replaced. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/envelope.hpp>

@@ -1,4 +1,4 @@
-// Plans to move save states between slots, bays and programs.
+// Plans to move save states between slots, bays and programs. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/carry.hpp>

@@ -1,4 +1,4 @@
-// The save states in a bay: their games and slots.
+// The save states in a bay: their games and slots. Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/bay_view.hpp>

@@ -1,5 +1,5 @@
 // A round of keeping bays in step: changes become versions, and newer versions from elsewhere are written
-// here (docs/sync.md).
+// here (docs/sync.md). Belongs to bayswap::bayswap.
 #pragma once
 
 #include <bayswap/carry.hpp>

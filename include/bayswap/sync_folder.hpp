@@ -1,4 +1,5 @@
-// A sync folder: a folder in any store, through which devices exchange versions (docs/sync.md).
+// A sync folder: a folder in any store, through which devices exchange versions (docs/sync.md). Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/export.hpp>

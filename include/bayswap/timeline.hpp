@@ -1,4 +1,5 @@
-// What a save was at a time, out of the logbook and of the history of sync, and how it comes back.
+// What a save was at a time, out of the logbook and of the history of sync, and how it comes back. Belongs to
+// bayswap::bayswap.
 #pragma once
 
 #include <bayswap/carry.hpp>

@@ -1,4 +1,4 @@
-// ROM headers: identify games and their save chips.
+// ROM headers: identify games and their save chips. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/export.hpp>

@@ -1,4 +1,4 @@
-// Finds where and how a save stores a number or a text that the player knows.
+// Finds where and how a save stores a number or a text that the player knows. Belongs to bayswap::core.
 #pragma once
 
 #include <bayswap/base.hpp>

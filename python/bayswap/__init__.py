@@ -12,7 +12,7 @@ dictionaries, as ``--json`` prints them; docs/schema has their shapes.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Callable, Dict, List, Mapping, Optional, Union
+from typing import Any, Callable, Dict, List, Mapping, Optional, Sequence, Union
 
 from . import _native
 from ._native import BaySwapError, Busy, Cancelled
@@ -163,13 +163,13 @@ class Home:
         """Plans to take over a save from a file, an archive or a folder. Option game: what the user calls it."""
         return self.plan({"do": "carry-file", "what": file, "to": to_place, **options})
 
-    def undo(self, entry: Optional[int] = None) -> Plan:
-        """Plans to take an entry of the logbook back; None: the newest one that can be."""
-        return self.plan({"do": "undo"} if entry is None else {"do": "undo", "entry": entry})
+    def undo(self, entry: Optional[int] = None, *, accept: Sequence[str] = ()) -> Plan:
+        """Plans to take an entry of the logbook back; None: the newest one that can be, with its batch."""
+        return self.plan({"do": "undo", "entry": entry, "accept": list(accept)})
 
-    def restore(self, entry: int, *, before: bool = False) -> Plan:
+    def restore(self, entry: int, *, before: bool = False, accept: Sequence[str] = ()) -> Plan:
         """Plans to bring back what an entry wrote, or what was there before it."""
-        return self.plan({"do": "restore", "entry": entry, "before": before})
+        return self.plan({"do": "restore", "entry": entry, "before": before, "accept": list(accept)})
 
     def backup(self, place: str, what: str = "") -> Document:
         """Keeps the saves of a place in the logbook as they are: all of them, or those of a game."""

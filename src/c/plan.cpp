@@ -1,6 +1,9 @@
 // Plans over the C interface.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <set>
+
 #include "answer/answers.hpp"
 #include "base/text.hpp"
 #include "base/try.hpp"
@@ -15,19 +18,26 @@ std::string plain_hint(const std::string& hint, const Remedy& /*remedy*/,
   return hint;
 }
 
-// What a carry of one save, of all, and the taking over of a file have in common.
-Result<CarryRequest> carry_request(Session& session, Request& asked) {
-  CarryRequest request = session.request();
-  request.slot = static_cast<int>(std::clamp<std::int64_t>(asked.number("slot"), 0, INT32_MAX));
-  request.exact = asked.flag("exact");
+// The refusals that the user accepts.
+Result<std::set<IssueCode>> accepted(Request& asked) {
+  std::set<IssueCode> codes;
   for (const std::string& word : asked.texts("accept")) {
     const auto code = issue_code_from_text(word);
     if (!code || !is_acceptable(*code))
       return fail(ErrorCode::bad_usage,
                   fmt::format("'{}' in \"accept\" is nothing that can be accepted", printable(word)),
                   "an issue that can has \"acceptable\": true");
-    request.accept.insert(*code);
+    codes.insert(*code);
   }
+  return codes;
+}
+
+// What a carry of one save, of all, and the taking over of a file have in common.
+Result<CarryRequest> carry_request(Session& session, Request& asked) {
+  CarryRequest request = session.request();
+  request.slot = static_cast<int>(std::clamp<std::int64_t>(asked.number("slot"), 0, INT32_MAX));
+  request.exact = asked.flag("exact");
+  BAYSWAP_TRY(request.accept, accepted(asked));
   if (const std::string region = asked.text("region"); !region.empty()) {
     request.region = region_from_text(region);
     if (!request.region)
@@ -66,6 +76,7 @@ Result<std::unique_ptr<bsw_plan>> plan_of(const std::shared_ptr<HomeState>& home
     const bool has_entry = asked.has("entry");
     const std::int64_t entry = asked.number("entry");
     const bool before = verb == "restore" && asked.flag("before");
+    BAYSWAP_TRY(const auto codes, accepted(asked));
     BAYSWAP_CHECK(asked.end());
     BAYSWAP_CHECK(session.resume());
     if (verb == "restore" && !has_entry)
@@ -74,6 +85,7 @@ Result<std::unique_ptr<bsw_plan>> plan_of(const std::shared_ptr<HomeState>& home
     BAYSWAP_TRY(SessionPlan plan, verb == "restore" ? session.restore(entry, before)
                                   : has_entry       ? session.undo(entry)
                                                     : session.undo());
+    for (const IssueCode code : codes) plan.accept(code);
     return single(std::move(plan));
   }
   if (verb != "carry" && verb != "carry-all" && verb != "carry-file")
@@ -166,6 +178,8 @@ bsw_status bsw_plan_run(bsw_plan* plan, bsw_event event, void* user, int64_t* en
       first = made.value_or(0);
     } else {
       auto& batch = std::get<SessionBatch>(plan->what);
+      BAYSWAP_CHECK(
+          plan->state->session->resume());  // while another process has the folder, it may be tried again
       plan->has_run = true;
       BAYSWAP_CHECK(batch.run(progress));
       for (const BatchRow& row : batch.batch().rows)

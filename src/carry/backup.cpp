@@ -47,7 +47,7 @@ Result<bool> is_kept_already(const std::vector<FileChange>& files, Logbook& logb
 
 Result<BackedUpSave> into_logbook(BackedUpSave kept, Entry entry, const std::vector<FileChange>& files,
                                   BayView& bay, Logbook& logbook, std::optional<std::int64_t>& batch) {
-  entry.kind = EntryKind::keep;
+  entry.kind = EntryKind::backup;
   entry.to_bay = bay.bay().name;
   entry.root = bay.store().root();
   entry.batch = batch;

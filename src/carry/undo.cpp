@@ -61,7 +61,7 @@ class Standing {
   /// Of an undo itself false: it is taken back by its number.
   Result<bool> asks(const Entry& entry) {
     if (entry.state == EntryState::cancelled || entry.state == EntryState::begun ||
-        entry.kind == EntryKind::keep || is_foreign(entry))
+        entry.kind == EntryKind::backup || is_foreign(entry))
       return false;
     if (is_gone(entry)) return false;
     if (entry.kind == EntryKind::undo && entry.undoes) {
@@ -99,7 +99,7 @@ class Standing {
 
 // Neither ours nor foreign for certain: an older one is not taken back in its stead.
 bool may_be_of_any_machine(const Entry& entry) {
-  return !entry.imported && entry.kind != EntryKind::keep && entry.state != EntryState::cancelled &&
+  return !entry.imported && entry.kind != EntryKind::backup && entry.state != EntryState::cancelled &&
          entry.machine.empty() != this_machine().empty();
 }
 
@@ -116,7 +116,7 @@ Result<std::vector<Entry>> newest_entries(Logbook& logbook, std::size_t last) {
     Standing standing(logbook);
     bool is_complete = false;
     for (const Entry& entry : all) {
-      has_copies = has_copies || entry.kind == EntryKind::keep;
+      has_copies = has_copies || entry.kind == EntryKind::backup;
       if (may_be_of_any_machine(entry) && batches.size() < last)
         return fail(ErrorCode::unsafe,
                     fmt::format("entry {} was made by this machine or by another one: the id of the machine "
@@ -164,7 +164,7 @@ Result<std::vector<Entry>> meant(Logbook& logbook, std::optional<std::int64_t> i
   if (whole_batch) {
     BAYSWAP_TRY(entries, logbook.entries_of_batch(entry.batch.value_or(entry.id)));
     std::erase_if(entries, [&](const Entry& one) {
-      return one.state == EntryState::cancelled || one.kind == EntryKind::keep ||
+      return one.state == EntryState::cancelled || one.kind == EntryKind::backup ||
              is_foreign(one) != is_foreign(entry);
     });
     std::ranges::reverse(entries);

@@ -1,5 +1,7 @@
 #include "cli/help.hpp"
 
+#include <fmt/format.h>
+#include <bayswap/card.hpp>
 #include <bayswap/carry.hpp>
 
 #include <algorithm>
@@ -75,6 +77,45 @@ constexpr std::array<Topic, 6> topics{{
      "asia, world\n"},
 }};
 
+// What going on in spite of it can cost.
+constexpr std::array<std::pair<std::string_view, std::string_view>, 11> acceptable{{
+    {"wrong-region", "the save is of another region's game, which may refuse it"},
+    {"wrong-game", "the save does not seem to be of this game"},
+    {"odd-target", "what is in the target's place does not look like a save of that kind"},
+    {"unwritten", "the save's bytes look like memory that was never written"},
+    {"short", "the file ends early; what is missing is taken as blank"},
+    {"damaged", "a checksum is wrong, or a part can't be read"},
+    {"cut", "bytes that are not blank have no place at the target, and are left out"},
+    {"newer", "the target's save is newer, and is replaced; undo brings it back"},
+    {"byte-order", "the bytes look as if their order were another one"},
+    {"no-rom", "no ROM says which game and which chip it is"},
+    {"part", "only a part of the save can be carried, for example without its clock"},
+}};
+
+std::string accept_topic() {
+  std::string text = "--accept ISSUE goes on in spite of an issue. It can be given several times:\n\n";
+  for (const std::string& word : acceptable_issues()) {
+    const auto* const row = std::ranges::find(acceptable, word, [](const auto& one) { return one.first; });
+    text += fmt::format("  {:<14} {}\n", word, row == acceptable.end() ? "" : row->second);
+  }
+  return text;
+}
+
+std::string platforms_topic() {
+  const Catalog catalog;
+  std::string text = "Platforms go by these tags; `bayswap layouts` lists the forms of their files:\n\n";
+  for (const std::string& tag : platform_tag_list()) {
+    const auto platform = platform_from_tag(tag);
+    const std::size_t layouts = platform ? catalog.all(*platform).size() : 0;
+    std::vector<std::string> forms;
+    if (layouts > 0) forms.push_back(counted(layouts, "form") + " of battery saves");
+    if (card_kind_from_text(tag)) forms.emplace_back("memory cards");
+    if (forms.empty()) forms.emplace_back("as files and folders");
+    text += fmt::format("  {:<5} {}\n", tag, joined(forms, ", "));
+  }
+  return text;
+}
+
 }  // namespace
 
 std::vector<std::string> help_topics() {
@@ -87,11 +128,8 @@ std::vector<std::string> help_topics() {
 }
 
 std::string help_topic(std::string_view name) {
-  if (name == "accept")
-    return "--accept ISSUE goes on in spite of an issue. It can be given several times:\n\n  " +
-           joined(acceptable_issues(), ", ") + "\n";
-  if (name == "platforms")
-    return "Platforms go by these tags:\n\n  " + joined(platform_tag_list(), " ") + "\n";
+  if (name == "accept") return accept_topic();
+  if (name == "platforms") return platforms_topic();
   const auto* const topic =
       std::find_if(topics.begin(), topics.end(), [&](const Topic& one) { return one.name == name; });
   return topic == topics.end() ? std::string() : std::string(topic->text);

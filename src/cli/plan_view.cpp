@@ -206,7 +206,9 @@ void print_changes(const Plan& plan) {
 }  // namespace
 
 void print_plan(const Plan& plan, bool explain) {
-  std::string heading = std::string(to_text(plan.kind));
+  // A file from outside is carried, too.
+  std::string heading =
+      std::string(to_text(plan.kind == EntryKind::carry_file ? EntryKind::carry : plan.kind));
   if (plan.game) heading += fmt::format(" {}", in_words(*plan.game));
   if (plan.kind == EntryKind::undo || plan.kind == EntryKind::restore) heading = plan.reason;
   if (plan.kind == EntryKind::carry && plan.from_bay == plan.to_bay)

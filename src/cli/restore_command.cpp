@@ -117,7 +117,7 @@ Result<Restored> restore_entry(const Globals& globals, const RestoreOptions& opt
     return fail(ErrorCode::bad_usage, "--all brings saves back to their own place, as they were kept",
                 "leave --before and --to out, or name one save");
   // One of several on a card goes back alone if the card has changed since.
-  const bool is_alone = !options.all && !options.before && entry->kind != EntryKind::keep &&
+  const bool is_alone = !options.all && !options.before && entry->kind != EntryKind::backup &&
                         !entry->to_bay.empty() && !entry->place.empty() &&
                         !entry->place.starts_with("state ") && has_changed(*entry, disk);
   if (is_alone || (!options.all && !options.to.empty() && options.to != entry->to_bay))

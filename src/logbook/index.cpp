@@ -172,7 +172,7 @@ Result<void> Logbook::prepare_index() {
     if (batch_of(*record) != batch_of(records.back())) break;
     // A group is opened at once; what was kept without a change has no end that could be missing.
     if (&*record != &records.back() &&
-        (record->kind == EntryKind::keep || record->begun + at_once_seconds < records.back().begun))
+        (record->kind == EntryKind::backup || record->begun + at_once_seconds < records.back().begun))
       break;
     if (record->state == EntryState::done) record->state = EntryState::begun;
   }

@@ -20,7 +20,7 @@ namespace bayswap {
 namespace {
 
 constexpr std::array<std::string_view, 9> kind_words{"carry",   "convert", "undo", "card", "carry-file",
-                                                     "restore", "keep",    "edit", "sync"};
+                                                     "restore", "backup",  "edit", "sync"};
 constexpr std::array<std::string_view, 4> state_words{"begun", "done", "cancelled", "cut short"};
 
 template <std::size_t N>
@@ -404,7 +404,7 @@ Result<std::optional<Entry>> Logbook::newest() {
               select(fmt::format("WHERE state IN ({},{}) AND kind != {} AND imported = 0 AND machine = ?1 "
                                  "ORDER BY id DESC LIMIT 1",
                                  static_cast<int>(EntryState::done), static_cast<int>(EntryState::cut_short),
-                                 static_cast<int>(EntryKind::keep)),
+                                 static_cast<int>(EntryKind::backup)),
                      {this_machine()}));
   if (found.empty()) return std::nullopt;
   return std::move(found.front());
@@ -432,7 +432,7 @@ Result<std::map<std::string, std::vector<FileWrite>>> Logbook::writes() {
           fmt::format("SELECT change.path, entry.id, begun, from_bay, place, content, after FROM change JOIN "
                       "entry ON entry.id = change.entry WHERE imported = 0 AND machine IN ('', ?1) AND state "
                       "= {} AND kind != {} ORDER BY entry.id DESC",
-                      static_cast<int>(EntryState::done), static_cast<int>(EntryKind::keep))));
+                      static_cast<int>(EntryState::done), static_cast<int>(EntryKind::backup))));
   rows.bind(1, std::string_view(this_machine()));
   std::map<std::string, std::vector<FileWrite>> writes;
   while (true) {

@@ -294,7 +294,7 @@ Result<void> BayLook::keep_before(const HeldSave& save, const HeldPlace& place, 
   }
   if (files.empty()) return {};
   Entry entry;
-  entry.kind = EntryKind::keep;
+  entry.kind = EntryKind::backup;
   entry.reason = fmt::format("keep '{}' of {}, as it was before", place.label, bay_);
   entry.game = save.facts.game;
   entry.account = save.facts.account;

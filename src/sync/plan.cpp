@@ -183,7 +183,7 @@ class BayPlanner {
       BAYSWAP_TRY(const auto files, files_here(*head, place));
       if (files.empty()) continue;  // its bytes are not to be had now, or do not fit here
       Entry entry;
-      entry.kind = EntryKind::keep;
+      entry.kind = EntryKind::backup;
       entry.reason = fmt::format("keep '{}' of {}: in conflict", head->label, head->device_name);
       entry.game = head->save.facts.game;
       entry.account = head->save.facts.account;

@@ -94,6 +94,18 @@ def test_a_refusal_is_shown_and_accepted(world):
         assert home.carry("Lantern Skiff", "bench", "quay-tv", accept=codes).run().entry
 
 
+def test_an_undo_over_newer_progress_is_refused_until_it_is_accepted(world):
+    with bayswap.Home() as home:
+        home.carry("Lantern Skiff", "bench", "quay-tv").run()
+        save = world / "quay-tv" / SKIFF
+        save.write_bytes(bytes([1]) + save.read_bytes()[1:])  # played since
+        os.utime(save, (2000000000, 2000000000))
+        plan = home.undo()
+        codes = [issue["code"] for issue in plan.show()["issues"] if issue["acceptable"]]
+        assert plan.refused and codes
+        assert home.undo(accept=codes).run().entry
+
+
 def test_the_schema_has_what_the_library_takes(world):
     """Each request with a key that nobody knows: the error lists those that are known."""
     schema = json.loads((EXAMPLES.parent.parent / "docs/schema/requests.json").read_text())["$defs"]
