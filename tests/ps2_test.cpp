@@ -103,5 +103,54 @@ TEST(Ps2Card, EverySizeIsLaidOutAsItsOwn) {
   }
 }
 
+// As programs exchange it: entries and whole clusters, one after the other.
+TEST(Ps2Card, ASaveInOneFileIsReadAndWritten) {
+  const auto card = make_card(CardKind::ps2);
+  const CardSave made = made_save(CardKind::ps2, 1, 40, 1);
+  ASSERT_TRUE(card->put(made));
+  const CardSave save = *card->read(made.name);
+  const auto file = to_single_save(save);
+  ASSERT_TRUE(file) << file.error().message;
+  EXPECT_EQ(number(*file, 0, 2, false), 0x8427U);
+  EXPECT_EQ(number(*file, 4, 4, false), save.files.size() + 2);
+  EXPECT_EQ(number(*file, 16, 4, false), 0U) << "no place on a card";
+  EXPECT_EQ((*file).view()[512 + 64], '.');
+  EXPECT_EQ((*file).view()[1024 + 65], '.');
+  std::size_t at = 1536;
+  for (const CardFile& one : save.files) {
+    EXPECT_EQ(number(*file, at + 4, 4, false), one.bytes.size());
+    EXPECT_EQ(file->slice(at + 512, one.bytes.size()), one.bytes);
+    at += 512 + (one.bytes.size() + 1023) / 1024 * 1024;
+  }
+  EXPECT_EQ(file->size(), at);
+  const auto fresh = make_card(CardKind::ps2);
+  ASSERT_TRUE(fresh->put(*single_save_from(*file)));
+  EXPECT_TRUE(fresh->check().empty());
+  EXPECT_TRUE(fresh->read(save.name)->same_content(save));
+
+  // The last file may end where its bytes do; what ends earlier is no save.
+  const std::size_t bare =
+      at - ((save.files.back().bytes.size() + 1023) / 1024 * 1024 - save.files.back().bytes.size());
+  ASSERT_TRUE(single_save_from(file->slice(0, bare)));
+  EXPECT_TRUE(single_save_from(file->slice(0, bare))->same_content(save));
+  expect_property_of(
+      200, "a file that ends early, or has a wrong entry, is no save; nothing runs over the end", [&] {
+        const std::size_t end = *rc::gen::inRange<std::size_t>(0, bare);
+        if (const auto cut = single_save_from(file->slice(0, end))) RC_ASSERT(cut->kind != CardKind::ps2);
+        const std::size_t where =
+            *rc::gen::element<std::size_t>(0, 4, 5, 6, 512, 576, 577, 1088, 1089, 1090, 1536, 1540, 1600);
+        const Blob odd = changed(*file, where, *rc::gen::arbitrary<Byte>());
+        if (const auto read = single_save_from(odd)) RC_ASSERT(read->files.size() <= save.files.size());
+      });
+  // Names that lead out, or come twice.
+  for (const std::string_view name : {"..", ".", "a/b", ""}) {
+    std::vector<Byte> bytes(file->view().begin(), file->view().end());
+    std::fill_n(bytes.begin() + 1536 + 64, 32, Byte{0});
+    std::ranges::copy(name, bytes.begin() + 1536 + 64);
+    const auto read = single_save_from(Blob::copy_of(bytes));
+    EXPECT_TRUE(!read || read->kind != CardKind::ps2) << name;
+  }
+}
+
 }  // namespace
 }  // namespace bayswap::test

@@ -38,6 +38,10 @@ struct SaveFormat {
   std::string_view name_form;
   /// Makes the entry say how long the payload is.
   void (*set_size)(std::span<Byte> entry, std::size_t payload_bytes) = nullptr;
+  /// The trade's form for one save in a file, where it is not the entry before the payload. Nothing for a
+  /// save that has none.
+  std::optional<Blob> (*to_file)(const CardSave& save) = nullptr;
+  std::optional<CardSave> (*from_file)(const Blob& file) = nullptr;
 };
 
 /// The medium. In src/card/<tag>.cpp.

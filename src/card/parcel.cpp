@@ -118,7 +118,9 @@ Blob to_parcel(const CardSave& save) {
 }
 
 Result<Blob> to_single_save(const CardSave& save) {
-  if (!card_format(save.kind).save.usual_single)
+  const SaveFormat& format = card_format(save.kind).save;
+  if (auto file = format.to_file != nullptr ? format.to_file(save) : std::nullopt) return *std::move(file);
+  if (!format.usual_single)
     return fail(ErrorCode::unsupported,
                 fmt::format("{} saves have no usual form of their own", to_text(save.kind)),
                 "a parcel has everything");
@@ -134,6 +136,8 @@ Result<CardSave> single_save_from(const Blob& file) {
     return read_parcel(file);
   for (const CardFormat* format : card_formats()) {
     const std::size_t head = format->save.entry_bytes;
+    if (format->save.from_file != nullptr)
+      if (auto save = format->save.from_file(file)) return *std::move(save);
     if (!format->save.usual_single || file.size() <= head) continue;
     CardSave save = single_save(format->save.kind, file.slice(0, head), file.slice(head, file.size()));
     if (format->save.is_save(save)) return save;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/clock.hpp"
 #include "base/text.hpp"
@@ -195,9 +196,93 @@ std::optional<CardSave> restamped_ps2(const CardSave& save, Region region, std::
 
 }  // namespace
 
+// ---- One save in a file: the folder's entry, those of itself and of the folder above, then each file's
+// entry with its bytes, filled up to a whole cluster. Places on the card are 0.
+
+namespace {
+
+constexpr std::size_t own_entries = 2;  // "." and ".."
+constexpr std::size_t max_files = 1000;
+
+std::size_t whole_clusters(std::size_t bytes) {
+  return (bytes + cluster_bytes - 1) / cluster_bytes * cluster_bytes;
+}
+
+void put_entry(std::span<Byte> out, const Blob& entry, std::size_t length) {
+  std::ranges::copy(entry.view(), out.begin());
+  put_le(out, length_at, 4, length);
+  put_le(out, cluster_at, 4, 0);
+  put_le(out, parent_entry_at, 4, 0);
+}
+
+std::optional<Blob> ps2_file(const CardSave& save) {
+  if (save.entry.size() != entry_bytes || (le16(save.entry.view(), mode_at) & mode_folder) == 0 ||
+      save.files.size() > max_files || !is_ps2_save(save))
+    return std::nullopt;
+  std::size_t size = (1 + own_entries) * entry_bytes;
+  for (const CardFile& file : save.files) size += entry_bytes + whole_clusters(file.bytes.size());
+  Buffer out(size);
+  std::ranges::fill(out.bytes(), Byte{0});
+  put_entry(out.bytes(), save.entry, save.files.size() + own_entries);
+  for (std::size_t i = 1; i <= own_entries; ++i) {
+    const std::span<Byte> own = out.bytes().subspan(i * entry_bytes, entry_bytes);
+    put_le(own, mode_at, 2, usual_folder_mode);
+    std::ranges::copy(save.entry.view().subspan(created_at, 8), own.subspan(created_at).begin());
+    std::ranges::copy(save.entry.view().subspan(modified_at, 8), own.subspan(modified_at).begin());
+    std::fill_n(own.subspan(name_at).begin(), i, Byte{'.'});
+  }
+  std::size_t at = (1 + own_entries) * entry_bytes;
+  for (const CardFile& file : save.files) {
+    put_entry(out.bytes().subspan(at, entry_bytes), file.entry, file.bytes.size());
+    std::ranges::copy(file.bytes.view(), out.bytes().subspan(at + entry_bytes).begin());
+    at += entry_bytes + whole_clusters(file.bytes.size());
+  }
+  return std::move(out).freeze();
+}
+
+std::optional<CardSave> ps2_from_file(const Blob& file) {
+  const ByteView bytes = file.view();
+  std::size_t at = (1 + own_entries) * entry_bytes;
+  if (bytes.size() < at ||
+      (le16(bytes, mode_at) & (mode_folder | mode_exists)) != (mode_folder | mode_exists))
+    return std::nullopt;
+  const std::size_t count = le32(bytes, length_at);
+  if (count < own_entries || count > max_files + own_entries) return std::nullopt;
+  for (std::size_t i = 1; i <= own_entries; ++i) {
+    const ByteView own = bytes.subspan(i * entry_bytes, entry_bytes);
+    const ByteView name = own.subspan(name_at, name_bytes);
+    if ((le16(own, mode_at) & mode_folder) == 0 || name[0] != '.' || name[i - 1] != '.' || name[i] != 0)
+      return std::nullopt;
+  }
+  std::vector<CardFile> files;
+  std::set<std::string> names;
+  for (std::size_t n = own_entries; n < count; ++n) {
+    if (bytes.size() - at < entry_bytes) return std::nullopt;
+    const Blob entry = file.slice(at, entry_bytes);
+    at += entry_bytes;
+    const std::size_t length = le32(entry.view(), length_at);
+    if (length > bytes.size() - at) return std::nullopt;
+    std::string name = to_utf8(entry.view().subspan(name_at, name_bytes), TextEncoding::shift_jis);
+    if (!is_safe_name(name) || !names.insert(name).second) return std::nullopt;
+    files.push_back({std::move(name), entry, file.slice(at, length)});
+    // The last one may end where its bytes do.
+    at += std::min(whole_clusters(length), bytes.size() - at);
+  }
+  if (at != bytes.size()) return std::nullopt;
+  CardSave save = named_save(CardKind::ps2, file.slice(0, entry_bytes), Blob(), std::move(files));
+  return is_ps2_save(save) ? std::optional(std::move(save)) : std::nullopt;
+}
+
+}  // namespace
+
 const SaveFormat& ps2_save() {
-  static const SaveFormat format{CardKind::ps2, entry_bytes, false,         plausible_ps2, is_ps2_save,
-                                 describe_ps2,  icon_ps2,    restamped_ps2, true};
+  static const SaveFormat format = [] {
+    SaveFormat made{CardKind::ps2, entry_bytes, false,         plausible_ps2, is_ps2_save,
+                    describe_ps2,  icon_ps2,    restamped_ps2, true};
+    made.to_file = ps2_file;
+    made.from_file = ps2_from_file;
+    return made;
+  }();
   return format;
 }
 

@@ -78,7 +78,8 @@ std::int64_t as_local_time(std::int64_t shown) {
 std::vector<NewFile> files_for(const CardSave& save, const CardOptions& options, bool folder) {
   const std::string path = folder ? join_path(options.out, file_name_for(save.name)) : options.out;
   std::vector<NewFile> files;
-  const bool many = !save.files.empty() && !options.parcel;
+  // Of a ps2 save: its files in a folder of its name, or all of it in one file.
+  const bool many = folder && !save.files.empty() && !options.parcel;
   if (many) {
     files.reserve(save.files.size());
     for (const CardFile& file : save.files)
