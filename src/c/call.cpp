@@ -65,9 +65,11 @@ Result<Finished> ran(const std::vector<std::string>& words, const std::vector<st
   BAYSWAP_CHECK(make_pipe(out, out_end));
   BAYSWAP_CHECK(make_pipe(err, err_end));
   std::vector<char*> argv;
+  argv.reserve(words.size() + 1);
   for (const std::string& word : words) argv.push_back(const_cast<char*>(word.c_str()));
   argv.push_back(nullptr);
   std::vector<char*> envp;
+  envp.reserve(environment.size() + 1);
   for (const std::string& one : environment) envp.push_back(const_cast<char*>(one.c_str()));
   envp.push_back(nullptr);
   posix_spawn_file_actions_t actions;

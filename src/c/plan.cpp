@@ -70,7 +70,7 @@ Result<std::unique_ptr<bsw_plan>> plan_of(const std::shared_ptr<HomeState>& home
   Session& session = *home->session;
   const std::string verb = asked.text("do");
   const auto single = [&](SessionPlan plan) {
-    return std::unique_ptr<bsw_plan>(new bsw_plan{home, "", "", std::move(plan)});
+    return std::make_unique<bsw_plan>(bsw_plan{home, "", "", std::move(plan)});
   };
   if (verb == "undo" || verb == "restore") {
     const bool has_entry = asked.has("entry");
@@ -114,7 +114,7 @@ Result<std::unique_ptr<bsw_plan>> plan_of(const std::shared_ptr<HomeState>& home
   BAYSWAP_CHECK(asked.end());
   BAYSWAP_CHECK(session.resume());
   BAYSWAP_TRY(SessionBatch batch, session.carry_all(request, from, to, progress));
-  return std::unique_ptr<bsw_plan>(new bsw_plan{home, from, to, std::move(batch)});
+  return std::make_unique<bsw_plan>(bsw_plan{home, from, to, std::move(batch)});
 }
 
 Json batch_json(const bsw_plan& plan, const Batch& batch) {

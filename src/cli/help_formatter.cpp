@@ -62,7 +62,8 @@ std::string HelpFormatter::make_subcommands(const CLI::App* app, CLI::AppFormatM
   for (const CLI::App* command : commands)
     if (std::ranges::find(groups, command->get_group()) == groups.end())
       groups.push_back(command->get_group());
-  std::stable_partition(groups.begin(), groups.end(), [](const std::string& group) { return group != "More"; });
+  std::stable_partition(groups.begin(), groups.end(),
+                        [](const std::string& group) { return group != "More"; });
   std::string out;
   for (const std::string& group : groups) {
     out += "\n" + group + ":\n";
