@@ -131,7 +131,7 @@ Result<int> status(const Globals& globals, const SyncOptions& /*options*/) {
     return exit_done;
   }
   print_field("device", printable(device.name), Tone::bold);
-  print_field("sync_folder",
+  print_field("folder",
               job->unreachable ? fmt::format("{}, which can't be reached: {}", printable(device.url),
                                              printable(job->unreachable->message))
                                : printable(device.url) + (job->encrypted != nullptr ? " (encrypted)" : ""),

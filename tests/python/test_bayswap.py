@@ -94,16 +94,19 @@ def test_a_refusal_is_shown_and_accepted(world):
         assert home.carry("Lantern Skiff", "bench", "quay-tv", accept=codes).run().entry
 
 
-def test_an_undo_over_newer_progress_is_refused_until_it_is_accepted(world):
+def test_an_undo_over_newer_progress_says_so_and_keeps_it(world):
     with bayswap.Home() as home:
         home.carry("Lantern Skiff", "bench", "quay-tv").run()
         save = world / "quay-tv" / SKIFF
-        save.write_bytes(bytes([1]) + save.read_bytes()[1:])  # played since
+        played = bytes([1]) + save.read_bytes()[1:]
+        save.write_bytes(played)
         os.utime(save, (2000000000, 2000000000))
-        plan = home.undo()
-        codes = [issue["code"] for issue in plan.show()["issues"] if issue["acceptable"]]
-        assert plan.refused and codes
-        assert home.undo(accept=codes).run().entry
+        plan = home.undo(accept=["newer"])
+        assert "changed-since" in [issue["code"] for issue in plan.show()["issues"]]
+        undone = plan.run().entry
+        assert save.read_bytes() != played
+        home.restore(undone, before=True, accept=["newer"]).run()
+        assert save.read_bytes() == played
 
 
 def test_the_schema_has_what_the_library_takes(world):
