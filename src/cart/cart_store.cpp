@@ -324,9 +324,9 @@ Result<void> CartStore::write(const std::string& name, const Blob& bytes, const 
   const std::size_t attempts = written->differing.size() - 1;
   if (attempts == 0) return fail(ErrorCode::io, "stopped: nothing was written", "run the same command again");
   return fail(ErrorCode::io,
-              fmt::format("{}: after {} {} {} not as wanted, the first at {:X}", display_path(name),
+              fmt::format("{}: after {} {} {}, the first at {:X}", display_path(name),
                           counted(attempts, "attempt"), counted(written->differing.back(), "byte"),
-                          written->differing.back() == 1 ? "is" : "are", written->first_wrong),
+                          written->differing.back() == 1 ? "differs" : "differ", written->first_wrong),
               "clean the contacts, put it in again, and go on");
 }
 

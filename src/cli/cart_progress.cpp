@@ -131,9 +131,9 @@ void CartProgressView::attempt(int attempt, std::size_t differing) {
     print_field("differing", fmt::format("{} to write", counted(differing, "byte")));
   else
     print_field(fmt::format("attempt {}", attempt),
-                differing == 0 ? "all bytes read back as they were written"
-                               : fmt::format("{} {} not as wanted", counted(differing, "byte"),
-                                             differing == 1 ? "is" : "are"),
+                differing == 0
+                    ? "all bytes read back as they were written"
+                    : fmt::format("{} {}", counted(differing, "byte"), differing == 1 ? "differs" : "differ"),
                 differing == 0 ? Tone::good : Tone::warn);
   std::fflush(stdout);
 }
