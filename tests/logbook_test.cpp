@@ -1,3 +1,4 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 #include <algorithm>
@@ -326,6 +327,25 @@ TEST(LogbookOnDisk, SurvivesClosingAndRefusesWhatItCannotRead) {
   ASSERT_FALSE(damaged);
   EXPECT_EQ(damaged.error().code, ErrorCode::damaged);
   EXPECT_EQ(Logbook::open(blobs, folder / "no/such/folder/index").error().code, ErrorCode::io);
+}
+
+// The words for what was done changed; the bytes that such entries keep did not.
+TEST(Records, OfEarlierWordsAreRead) {
+  for (const auto& [old, now] :
+       {std::pair("keep", EntryKind::backup), std::pair("adopt", EntryKind::carry_file)}) {
+    Entry entry;
+    entry.id = 7;
+    entry.kind = now;
+    entry.state = EntryState::done;
+    entry.begun = 1935673200;
+    std::string text = record_text(entry);
+    const std::string word = fmt::format("kind = \"{}\"", to_text(now));
+    ASSERT_NE(text.find(word), std::string::npos);
+    text.replace(text.find(word), word.size(), fmt::format("kind = \"{}\"", old));
+    const auto read = entry_from_record(text, "a record");
+    ASSERT_TRUE(read) << read.error().message;
+    EXPECT_EQ(read->kind, now);
+  }
 }
 
 }  // namespace

@@ -24,6 +24,9 @@ std::string record_path(std::int64_t id) {
 }
 
 std::optional<EntryKind> kind_from_text(std::string_view text) {
+  // What records were written with before; the bytes that they keep are as good as ever.
+  if (text == "keep") return EntryKind::backup;
+  if (text == "adopt") return EntryKind::carry_file;
   for (int i = first_kind; i <= last_kind; ++i)
     if (to_text(static_cast<EntryKind>(i)) == text) return static_cast<EntryKind>(i);
   return std::nullopt;
