@@ -186,8 +186,8 @@ class CarryJob {
           std::pair(options_.from_state, "from-state"), std::pair(options_.all, "all"),
           std::pair(!options_.rom.empty(), "rom"), std::pair(!options_.from.empty(), "from")})
       if (said)
-        return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on a file from outside", word),
-                    "leave it out", {Remedy::Kind::leave_out, {word}});
+        return fail(ErrorCode::bad_usage, fmt::format("--{} has no effect on a file from outside", word), "",
+                    {Remedy::Kind::leave_out, {word}});
     FileCarryOptions file;
     file.game = options_.game;
     file.choice = options_.choice;
